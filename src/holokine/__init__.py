@@ -1,0 +1,32 @@
+"""Holokine: structural dynamics of assemblies.
+
+Natural frequencies and mode shapes, modal mass participation, and the response to shock spectra and base
+pulses: at points, across links, at supports, in springs, as stress.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+from holokine.errors import HolokineError
+
+if TYPE_CHECKING:
+    from holokine.api import Answer, Assembly, Check, Modes
+
+__version__ = "0.1.0"
+__all__ = ["Answer", "Assembly", "Check", "HolokineError", "Modes", "__version__", "demo_folder"]
+
+_LAZY = {"Answer": "holokine.api", "Assembly": "holokine.api", "Check": "holokine.api", "Modes": "holokine.api"}
+
+
+def __getattr__(name: str) -> Any:
+    if name in _LAZY:  # heavy packages load where used, so that the import stays light
+        return getattr(import_module(_LAZY[name]), name)
+    if name == "demo_folder":
+        return import_module("holokine.data").demo_folder
+    raise AttributeError(f"module 'holokine' has no attribute {name!r}")
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

@@ -1,0 +1,92 @@
+"""The answer to an event, as a Python user holds it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from holokine.errors import EventError, UnknownNameError, nearest_hint
+from holokine.modes import Finding
+from holokine.respond import PulseAnswer, SpectrumAnswer
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from holokine.api.modes import Modes
+
+__all__ = ["Answer"]
+
+
+class Answer:
+    """Peaks, histories and shares of every gauge for one event.
+
+    Attributes
+    ----------
+    modes : Modes
+    result : SpectrumAnswer or PulseAnswer
+        The numbers, in SI.
+    """
+
+    def __init__(self, modes: Modes, result: SpectrumAnswer | PulseAnswer) -> None:
+        self.modes, self.result = modes, result
+
+    @property
+    def name(self) -> str:
+        """Name of the event."""
+        return self.result.name
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        """What to know before trusting the answer: modes, then event."""
+        return (*self.modes.findings, *self.result.findings)
+
+    def peaks(self) -> pd.DataFrame:
+        """Peak of every gauge in display units."""
+        from holokine.show.tables import peaks_table
+
+        return peaks_table(self.result)
+
+    def _numbers(self, gauge: str) -> list[int]:
+        readings = self.result.reduced.readings
+        found = [n for n, r in enumerate(readings) if gauge in (r.gauge, r.label)]
+        if not found:
+            names = list(dict.fromkeys(r.gauge for r in readings))
+            raise UnknownNameError(f'there is no gauge "{gauge}". {nearest_hint(gauge, names, "gauges")}')
+        return found
+
+    def history(self, gauge: str, *, thin: int = 1) -> pd.DataFrame:
+        """Histories of a gauge (all its components) in display units, every `thin`-th row.
+
+        Raises
+        ------
+        EventError
+            For a spectrum, which has no history.
+        """
+        from holokine.show.tables import history_table
+
+        if not isinstance(self.result, PulseAnswer):
+            raise EventError("a response spectrum has peaks but no history")
+        return history_table(self.result, self._numbers(gauge), thin)
+
+    def shares(self, gauge: str | None = None) -> pd.DataFrame:
+        """Share of every mode in each gauge (or one), in percent.
+
+        Raises
+        ------
+        EventError
+            For a pulse, whose modes do not add up to a peak.
+        """
+        from holokine.show.tables import shares_table
+
+        if not isinstance(self.result, SpectrumAnswer):
+            raise EventError("shares of modes belong to spectrum answers")
+        readings = range(len(self.result.reduced.readings))
+        return shares_table(self.result, list(readings) if gauge is None else self._numbers(gauge))
+
+    def plot(self, gauge: str | None = None) -> Any:
+        """Histories under the base pulse, or the spectrum with the modes on it; returns the Figure."""
+        from holokine.show.figures import plot_histories, plot_spectrum
+
+        if isinstance(self.result, PulseAnswer):
+            numbers = self._numbers(gauge) if gauge is not None else None
+            return plot_histories(self.result, numbers)
+        return plot_spectrum(self.result)

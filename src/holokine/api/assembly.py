@@ -1,0 +1,237 @@
+"""An assembly, read from a file or built call by call with the same words."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from holokine.describe.document import Document, Places, read_document, validated
+from holokine.errors import DescriptionError, UnknownNameError, nearest_hint
+from holokine.units import quantity
+
+if TYPE_CHECKING:
+    from holokine.api.answer import Answer
+    from holokine.api.check import Check
+    from holokine.api.modes import Modes
+    from holokine.describe.schema import Description
+    from holokine.system.build import System
+
+__all__ = ["Assembly"]
+
+
+class Assembly:
+    """Parts, how they hold together and how they are held, with gauges and events.
+
+    Parameters
+    ----------
+    title : str
+        For tables and figures.
+    units : dict, optional
+        How bare numbers read, for instance ``{"length": "mm", "force": "N"}``; SI when left out.
+
+    Examples
+    --------
+    >>> import holokine as hk
+    >>> bar = hk.Assembly("cantilever")
+    >>> _ = bar.material("steel", E="205 GPa", nu=0.29, density="7840 kg/m^3")
+    >>> _ = bar.section("flat", rectangle={"width": "40 mm", "height": "10 mm"})
+    >>> _ = bar.point("root", [0, 0, 0]).point("tip", ["0.5 m", 0, 0])
+    >>> _ = bar.part("bar", beam={"through": ["root", "tip"], "section": "flat"}, material="steel")
+    >>> _ = bar.support("wall", at="root", hold="all")
+    >>> round(float(bar.modes(count=1).frequencies_hz[0]), 2)
+    33.04
+    """
+
+    def __init__(self, title: str = "", *, units: dict[str, str] | None = None) -> None:
+        self._data: dict[str, Any] = {"holokine": 1, "title": title, "units": units or {}}
+        self._places = Places()
+        self._folder = Path(".")
+        self._document: Document | None = None
+        self._system: System | None = None
+        if units:
+            self._check()
+
+    @classmethod
+    def read(cls, path: str | Path) -> Assembly:
+        """Read an assembly file.
+
+        Raises
+        ------
+        DescriptionError
+            With file, line and key of everything that is wrong.
+        """
+        document = read_document(path)
+        result = cls.__new__(cls)
+        result._data, result._places, result._folder = document.data, document.places, document.folder
+        result._document, result._system = document, None
+        return result
+
+    # -- building -----------------------------------------------------------------------------------
+
+    def _add(self, table: str, name: str, value: Any) -> Assembly:
+        entries = dict(self._data.get(table, {}))
+        if name in entries:
+            raise DescriptionError(f'{table}: there is already "{name}"')
+        entries[name] = value
+        self._data = {**self._data, table: entries}
+        self._document = self._system = None
+        self._check(table, name, value)
+        return self
+
+    def _check(self, table: str | None = None, name: str = "", value: Any = None) -> None:
+        """Validate what was just said by itself, so that an error comes from the call that made it."""
+        alone = {"holokine": 1, "units": self._data["units"]}
+        if table is not None:
+            alone[table] = {name: value}
+        try:
+            validated(alone, self._places, self._folder)
+        except UnknownNameError as err:
+            if "unknown key" in str(err):
+                raise  # names of other things may still be to come; they are checked before solving
+
+    def material(self, name: str, **keys: Any) -> Assembly:
+        """Add a material: E, nu (or G), density, loss factor."""
+        return self._add("materials", name, keys)
+
+    def section(self, name: str, **keys: Any) -> Assembly:
+        """Add a beam section: one shape (rectangle, tube, rod, pipe, I, channel, angle, T) or properties."""
+        return self._add("sections", name, keys)
+
+    def point(self, name: str, at: Any, *, apart: bool = False) -> Assembly:
+        """Add a point at [x, y, z]."""
+        return self._add("points", name, {"at": at, "apart": apart})
+
+    def part(self, name: str, **keys: Any) -> Assembly:
+        """Add a part: its geometry (beam) and its material."""
+        return self._add("parts", name, keys)
+
+    def mass(self, name: str, **keys: Any) -> Assembly:
+        """Add a point mass: at, mass, inertia (about its centre of mass), offset."""
+        return self._add("masses", name, keys)
+
+    def spring(self, name: str, **keys: Any) -> Assembly:
+        """Add a spring along the line between two points: between, stiffness, damping, axis."""
+        return self._add("springs", name, keys)
+
+    def bushing(self, name: str, **keys: Any) -> Assembly:
+        """Add a bushing: between, stiffness and damping in six directions, axes."""
+        return self._add("bushings", name, keys)
+
+    def link(self, name: str, **keys: Any) -> Assembly:
+        """Add a rigid link: rigid (the point), to (what it carries)."""
+        return self._add("links", name, keys)
+
+    def support(self, name: str, **keys: Any) -> Assembly:
+        """Add a support: at, hold."""
+        return self._add("supports", name, keys)
+
+    def group(self, name: str, members: Any) -> Assembly:
+        """Name a set of parts, masses, springs, bushings, links and other groups."""
+        return self._add("groups", name, members)
+
+    def gauge(self, name: str, **keys: Any) -> Assembly:
+        """Add a gauge, for instance ``acceleration="fan", axis="z"`` or ``force="fan feet"``."""
+        return self._add("gauges", name, keys)
+
+    def event(self, name: str, **keys: Any) -> Assembly:
+        """Add an event: spectrum or pulse by direction, and how it is answered."""
+        return self._add("events", name, keys)
+
+    def damping(self, value: Any) -> Assembly:
+        """Set the damping: a ratio, a table by frequency, or Rayleigh from two points."""
+        return self._set("damping", value)
+
+    def mass_matrix(self, kind: str) -> Assembly:
+        """Choose the mass matrix: consistent, lumped, or lumped without rotary."""
+        return self._set("mass matrix", kind)
+
+    def _set(self, key: str, value: Any) -> Assembly:
+        validated({"holokine": 1, "units": self._data["units"], key: value}, self._places, self._folder)
+        self._data = {**self._data, key: value}
+        self._document = self._system = None
+        return self
+
+    # -- looking ------------------------------------------------------------------------------------
+
+    @property
+    def document(self) -> Document:
+        """The validated description with its source and fingerprint."""
+        if self._document is None:
+            self._document = validated(self._data, self._places, self._folder)
+        return self._document
+
+    @property
+    def description(self) -> Description:
+        """The validated description, in SI."""
+        return self.document.description
+
+    @property
+    def title(self) -> str:
+        """Title, or the file's name."""
+        return self.description.title or self._places.source or "assembly"
+
+    @property
+    def system(self) -> System:
+        """Matrices and constraints; built on first use."""
+        if self._system is None:
+            from holokine.system import build_system
+
+            self._system = build_system(self.description)
+        return self._system
+
+    def check(self) -> Check:
+        """Mass, centre of mass, connections, supports and findings, without solving for modes."""
+        from holokine.api.check import Check
+        from holokine.modes.check import check_system
+
+        return Check(check_system(self.system), self.system)
+
+    def modes(self, count: int | None = None, *, upto: float | str | None = None) -> Modes:
+        """Natural frequencies and mode shapes.
+
+        Parameters
+        ----------
+        count : int, optional
+            How many of the lowest.
+        upto : float or str, optional
+            Highest frequency, in Hz or with a unit. With `count` too, whichever comes first. When both are
+            left out: what the description's ``modes`` says, or 20 modes.
+
+        Raises
+        ------
+        MechanismError, SolverError
+        """
+        from holokine.api.modes import Modes
+        from holokine.gauges import build_gauges
+        from holokine.modes import extract_modes
+
+        limit = None if upto is None else quantity(upto, "frequency")
+        if count is None and limit is None:
+            request = self.description.modes
+            count, limit = request.count, request.upto
+        gauges = build_gauges(self.system)
+        return Modes(self, extract_modes(self.system, count=count, upto=limit), gauges)
+
+    def respond(self, event: str) -> Answer:
+        """Extract the default modes and respond to an event of the description."""
+        self.event_named(event)
+        return self.modes().respond(event)
+
+    def event_named(self, name: str) -> Any:
+        """An event of the description.
+
+        Raises
+        ------
+        UnknownNameError
+            With the nearest name and all there are.
+        """
+        events = self.description.events
+        if name not in events:
+            raise UnknownNameError(f'there is no event "{name}". {nearest_hint(name, events, "events")}')
+        return events[name]
+
+    def __repr__(self) -> str:
+        counts = ", ".join(
+            f"{len(self._data[k])} {k}" for k in ("parts", "masses", "links", "supports") if self._data.get(k)
+        )
+        return f"<Assembly {self._data.get('title') or self._places.source!r}: {counts or 'empty'}>"

@@ -1,0 +1,60 @@
+"""What `Assembly.check` returns."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from holokine.modes.check import CheckReport, Finding
+from holokine.system.build import System
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["Check"]
+
+
+@dataclass(frozen=True)
+class Check:
+    """Totals, connections and findings of an assembly.
+
+    Attributes
+    ----------
+    report : CheckReport
+        The numbers, in SI.
+    """
+
+    report: CheckReport
+    system: System
+
+    @property
+    def ok(self) -> bool:
+        """Whether no finding is an error."""
+        return self.report.ok
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        """Errors, warnings and notes."""
+        return self.report.findings
+
+    @property
+    def mass(self) -> float:
+        """Total mass in kg."""
+        return self.report.totals.mass
+
+    def masses(self) -> pd.DataFrame:
+        """Mass and centre of mass of each part and point mass, and of the whole."""
+        from holokine.show.tables import mass_table
+
+        return mass_table(self.report)
+
+    def supports(self) -> pd.DataFrame:
+        """Supports and what they hold."""
+        from holokine.show.tables import supports_table
+
+        return supports_table(self.system)
+
+    def __str__(self) -> str:
+        from holokine.show.text import check_text
+
+        return check_text(self.report, self.system)

@@ -1,0 +1,178 @@
+"""Modes of an assembly, as a Python user holds them."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.api.answer import Answer
+from holokine.describe.events import Event
+from holokine.errors import EventError
+from holokine.excite import build_pulse, build_spectrum
+from holokine.gauges import GaugeSet
+from holokine.modes import Finding, ModeSet, modal_damping
+from holokine.respond import ReducedModel, reduce_model, respond_pulse, respond_spectrum
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from holokine.api.assembly import Assembly
+
+__all__ = ["Modes"]
+
+
+class Modes:
+    """Natural frequencies, shapes and participation, and the way to responses.
+
+    Attributes
+    ----------
+    assembly : Assembly
+    set : ModeSet
+        The numbers, in SI.
+    """
+
+    def __init__(self, assembly: Assembly, modes: ModeSet, gauges: GaugeSet) -> None:
+        self.assembly, self.set, self._gauges = assembly, modes, gauges
+
+    @property
+    def frequencies_hz(self) -> NDArray[np.float64]:
+        """Natural frequencies in Hz, shape (modes,)."""
+        return self.set.frequencies_hz
+
+    @property
+    def shapes(self) -> NDArray[np.float64]:
+        """Mass-normalised shapes, shape (modes, dofs), six per node; see `unit_maximum`."""
+        return self.set.shapes
+
+    def unit_maximum(self) -> NDArray[np.float64]:
+        """Shapes whose largest translation is 1."""
+        return self.set.unit_maximum()
+
+    def __len__(self) -> int:
+        return self.set.count
+
+    @cached_property
+    def damping(self) -> NDArray[np.float64]:
+        """Damping ratios, shape (modes,)."""
+        return modal_damping(self.assembly.description.damping, self.frequencies_hz)
+
+    @cached_property
+    def reduced(self) -> ReducedModel:
+        """The modes as seen through the gauges, complete in itself.
+
+        Raises
+        ------
+        MechanismError
+            With rigid-body modes.
+        """
+        return reduce_model(self.set, self._gauges, self.damping)
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        """What the extraction noticed."""
+        return self.set.findings
+
+    @property
+    def statement(self) -> str:
+        """Modes found, modes that exist, largest residual and loss of orthogonality, in words."""
+        from holokine.show.text import proof_text
+
+        return proof_text(self.set)
+
+    def table(self) -> pd.DataFrame:
+        """One row per mode."""
+        from holokine.show.tables import modes_table
+
+        return modes_table(self.set, self.damping)
+
+    def participation(self) -> pd.DataFrame:
+        """Participation factors, effective masses, ratios and cumulative ratios by direction."""
+        from holokine.show.tables import participation_table
+
+        return participation_table(self.set)
+
+    def respond(self, event: str | Event | dict[str, Any]) -> Answer:
+        """Response of all gauges to an event: a name in the description, or the event itself.
+
+        Raises
+        ------
+        UnknownNameError, EventError, MechanismError
+        """
+        if isinstance(event, str):
+            name, described = event, self.assembly.event_named(event)
+        else:
+            name, described = "event", event
+            if isinstance(event, dict):
+                from holokine.api.assembly import Assembly
+
+                scratch = Assembly(units=self.assembly.document.data.get("units") or {})
+                described = scratch.event("event", **event).description.events["event"]
+        if not self.reduced.readings:
+            raise EventError("there is nothing to read: the assembly has no gauges; add some under gauges:")
+        reduced = self._kept(described)
+        folder = self.assembly.document.folder
+        if described.spectrum is not None:
+            spectra = {
+                d: build_spectrum(
+                    table,
+                    folder=folder,
+                    interpolate=described.interpolate,
+                    outside=described.outside,
+                    source=f'event "{name}", spectrum {d}',
+                )
+                for d, table in described.spectrum.items()
+            }
+            zpa = described.zero_period_acceleration
+            if zpa is not None and not isinstance(zpa, dict):
+                zpa = dict.fromkeys(spectra, zpa)
+            answer: Any = respond_spectrum(
+                reduced,
+                spectra,
+                name=name,
+                rule=described.combine,
+                direction_rule=described.directions,
+                missing_mass=described.missing_mass,
+                zero_period=zpa,
+            )
+        else:
+            pulse = build_pulse(described.pulse, folder=folder, source=f'event "{name}"')
+            answer = respond_pulse(
+                reduced,
+                pulse,
+                name=name,
+                ring_down=described.ring_down,
+                step=described.step,
+                static_correction=described.static_correction,
+            )
+        return Answer(self, answer)
+
+    def _kept(self, event: Event) -> ReducedModel:
+        """The reduced model under the event's own damping and cut-off."""
+        reduced = self.reduced
+        if event.damping is not None:
+            reduced = replace(reduced, damping=np.full(reduced.count, event.damping))
+        if event.upto is None:
+            return reduced
+        keep = reduced.frequencies_hz <= event.upto
+        if not keep.any():
+            raise EventError(f"no mode lies at or below {event.upto:g} Hz")
+        return reduced.keep(keep)
+
+    def plot_participation(self, ax: Any = None) -> Any:
+        """Cumulative effective mass against frequency; returns the Axes."""
+        from holokine.show.figures import plot_participation
+
+        return plot_participation(self.set, ax=ax)
+
+    def plot(self, mode: int, ax: Any = None, *, size: float | None = None) -> Any:
+        """Shape of a mode (from 1) over the undeformed frame; returns the Axes.
+
+        `size`: largest displacement drawn, as a share of the assembly's diagonal (0.08 when left out).
+        """
+        from holokine.show.figures import plot_shape
+
+        return plot_shape(self.set, mode, ax=ax, share=size if size is not None else 0.08)

@@ -1,0 +1,202 @@
+"""Reading an assembly file (YAML 1.2) or plain data into a :class:`Description`, with places for errors."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from holokine.describe.references import check_references
+from holokine.describe.schema import Description, Units
+from holokine.errors import DescriptionError, HolokineError, UnitError, UnknownNameError
+
+__all__ = ["Document", "Places", "read_document", "validated"]
+
+_KINDS: dict[str, type[DescriptionError]] = {"unit": UnitError, "key": UnknownNameError}
+_HIDDEN = {"function-before", "function-after", "nullable"}
+
+
+@dataclass(frozen=True)
+class Places:
+    """Where each key of a description was written.
+
+    Attributes
+    ----------
+    source : str
+        File name, or "" for Python calls.
+    lines : dict
+        Line number (from 1) of each path of keys.
+    """
+
+    source: str = ""
+    lines: dict[tuple[Any, ...], int] = field(default_factory=dict)
+
+    def of(self, path: tuple[Any, ...]) -> str:
+        """Words such as ``crate.yaml, line 12: parts, rail left, beam``."""
+        steps = []
+        for step in path:
+            steps.append(f"item {step + 1}" if isinstance(step, int) else str(step).replace("_", " "))
+        keys = ", ".join(steps)
+        if not self.source:
+            return keys
+        line = next((self.lines[path[:n]] for n in range(len(path), -1, -1) if path[:n] in self.lines), None)
+        head = self.source if line is None else f"{self.source}, line {line}"
+        return f"{head}: {keys}" if keys else head
+
+
+@dataclass(frozen=True)
+class Document:
+    """A validated description with the plain data it came from.
+
+    Attributes
+    ----------
+    description : Description
+        Validated, in SI units.
+    data : dict
+        What was written, as plain data.
+    places : Places
+        Where it was written.
+    folder : Path
+        Where files that it names are looked for.
+    """
+
+    description: Description
+    data: dict[str, Any]
+    places: Places
+    folder: Path
+
+    @property
+    def fingerprint(self) -> str:
+        """SHA-256 of what was written, independent of the order of keys and of layout."""
+        text = json.dumps(self.data, sort_keys=True, default=_plain_number)
+        return hashlib.sha256(text.encode()).hexdigest()
+
+
+def _plain_number(value: Any) -> Any:
+    return value.tolist() if hasattr(value, "tolist") else str(value)
+
+
+def read_document(path: str | Path) -> Document:
+    """Read and validate an assembly file.
+
+    Raises
+    ------
+    DescriptionError
+        Missing or unreadable file, YAML errors, and everything that validation finds; each with its line.
+    """
+    file = Path(path)
+    data, lines = _load_yaml(file)
+    return validated(data, Places(file.name, lines), file.parent)
+
+
+def validated(data: Mapping[str, Any], places: Places, folder: Path) -> Document:
+    """Validate plain data (keys of the schema, values with units) and all names that refer to others."""
+    plain = dict(data)
+    spelt = {str(k).replace(" ", "_"): k for k in plain}
+    try:
+        units = Units.model_validate(plain.get(spelt.get("units", "units")) or {})
+        system = units.system()
+    except ValidationError as err:
+        raise _translated(err, places, ("units",)) from None
+    except UnitError as err:
+        raise UnitError(f"{places.of(('units',))}: {err}") from None
+    if "holokine" not in plain and places.source:
+        raise DescriptionError(
+            f'{places.of(())}: not an assembly file: the first key must be "holokine: 1" (the format version)'
+        )
+    try:
+        description = Description.model_validate(plain, context={"units": system})
+    except ValidationError as err:
+        raise _translated(err, places, ()) from None
+    check_references(description, places.of)
+    return Document(description, plain, places, folder)
+
+
+def _translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) -> HolokineError:
+    problems: list[tuple[str, str]] = []
+    for item in err.errors(include_url=False):
+        path = prefix + tuple(
+            p for p in item["loc"] if not (isinstance(p, str) and (p.startswith("function-") or p in _HIDDEN))
+        )
+        message = item["msg"]
+        if item["type"] == "missing":
+            message = f'the key "{str(path[-1]).replace("_", " ")}" is missing'
+            path = path[:-1]
+        elif item["type"] == "literal_error":
+            message = f"expected {item['ctx']['expected']}, got {item['input']!r}"
+            if item["input"] is not None and path[-1:] == ("holokine",):
+                message = f"this version reads format 1 only, got {item['input']!r}"
+        elif item["type"].endswith("_type") or item["type"].endswith("_parsing"):
+            message = f"{message[0].lower()}{message[1:]}, got {item['input']!r}"
+        problems.append((item["type"], f"{places.of(_as_written(path, places))}: {message}"))
+    seen = list(dict.fromkeys(text for _, text in problems))
+    text = seen[0] if len(seen) == 1 else f"{len(seen)} problems:\n" + "\n".join(f"  {t}" for t in seen[:20])
+    return _KINDS.get(problems[0][0], DescriptionError)(text)
+
+
+def _as_written(path: tuple[Any, ...], places: Places) -> tuple[Any, ...]:
+    """Map schema keys (underscores) back to the keys in the file so that their lines are found."""
+    done: tuple[Any, ...] = ()
+    for step in path:
+        options = [step]
+        if isinstance(step, str):
+            options += [step.replace("_", " "), step.replace("_", "-")]
+        done += (next((o for o in options if (*done, o) in places.lines), step),)
+    return done
+
+
+def _load_yaml(file: Path) -> tuple[dict[str, Any], dict[tuple[Any, ...], int]]:
+    from ruamel.yaml import YAML
+    from ruamel.yaml.error import MarkedYAMLError, YAMLError
+
+    try:
+        text = file.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise DescriptionError(f"{file}: there is no such file") from None
+    except IsADirectoryError:
+        raise DescriptionError(f"{file}: is a folder, not an assembly file") from None
+    except (OSError, UnicodeDecodeError) as err:
+        raise DescriptionError(f"{file}: cannot be read as text ({err})") from None
+    try:
+        root = YAML(typ="rt").load(text)
+    except MarkedYAMLError as err:
+        mark = err.problem_mark or err.context_mark
+        line = f", line {mark.line + 1}" if mark else ""
+        problem = (err.problem or err.context or "not valid YAML").strip().split("\n")[0]
+        raise DescriptionError(f"{file.name}{line}: not valid YAML: {problem}") from None
+    except YAMLError as err:
+        raise DescriptionError(f"{file.name}: not valid YAML: {err}") from None
+    if not isinstance(root, dict):
+        raise DescriptionError(f"{file.name}: expected keys and values (holokine: 1, parts: ...)")
+    lines: dict[tuple[Any, ...], int] = {}
+    return _plain(root, (), lines), lines
+
+
+def _plain(node: Any, path: tuple[Any, ...], lines: dict[tuple[Any, ...], int]) -> Any:
+    if isinstance(node, dict):
+        result = {}
+        for key, value in node.items():
+            here = (*path, _scalar(key))
+            lines[here] = node.lc.key(key)[0] + 1 if key in (node.lc.data or {}) else lines.get(path, 1)
+            result[_scalar(key)] = _plain(value, here, lines)
+        return result
+    if isinstance(node, list):
+        items = []
+        for number, value in enumerate(node):
+            here = (*path, number)
+            lines[here] = node.lc.item(number)[0] + 1 if number in (node.lc.data or {}) else lines.get(path, 1)
+            items.append(_plain(value, here, lines))
+        return items
+    return _scalar(node)
+
+
+def _scalar(value: Any) -> Any:
+    for kind in (bool, int, float, str):
+        if isinstance(value, kind):
+            return kind(value)
+    return value if value is None else str(value)

@@ -1,0 +1,167 @@
+"""Field types of the schema: quantities with units, vectors, directions, and the strict base model."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Any, ClassVar, Literal, get_args
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, ValidationInfo, model_validator
+from pydantic_core import PydanticCustomError
+
+from holokine.errors import UnitError, nearest_hint
+from holokine.units import UnitSystem, quantity
+
+__all__ = [
+    "DIRECTIONS",
+    "Acceleration",
+    "Angle",
+    "Area",
+    "Axis",
+    "Density",
+    "Direction",
+    "Force",
+    "Frequency",
+    "Inertia",
+    "Length",
+    "LengthVector",
+    "Number",
+    "PositiveLength",
+    "Ratio",
+    "Stress",
+    "Strict",
+    "Time",
+    "UnitVector",
+    "complaint",
+    "quantity_field",
+]
+
+Direction = Literal["x", "y", "z", "rx", "ry", "rz"]
+DIRECTIONS: tuple[str, ...] = get_args(Direction)
+Axis = Literal["x", "y", "z"]
+_AXES = {"x": (1.0, 0.0, 0.0), "y": (0.0, 1.0, 0.0), "z": (0.0, 0.0, 1.0)}
+
+
+def complaint(text: str, kind: str = "description") -> PydanticCustomError:
+    """A validation error whose text is shown as it stands (`kind` chooses the exception raised)."""
+    return PydanticCustomError(kind, "{text}", {"text": text})
+
+
+def _units(info: ValidationInfo) -> UnitSystem:
+    context = info.context or {}
+    return context.get("units") or UnitSystem()
+
+
+def _read(value: Any, dimension: str, info: ValidationInfo, least: float | None, strict: bool) -> float:
+    try:
+        number = quantity(value, dimension, _units(info))
+    except UnitError as err:
+        raise complaint(str(err), "unit") from None
+    if least is not None and (number < least or (strict and number == least)):
+        word = "greater than" if strict else "at least"
+        raise complaint(f"must be {word} {least:g}, got {value}")
+    return number
+
+
+def quantity_field(dimension: str, *, above: float | None = None, least: float | None = None) -> Any:
+    """Annotation of a float field read with units of `dimension`, with an optional lower bound (SI)."""
+
+    def read(value: Any, info: ValidationInfo) -> float:
+        bound = above if above is not None else least
+        return _read(value, dimension, info, bound, above is not None)
+
+    return Annotated[float, BeforeValidator(read)]
+
+
+Number = quantity_field("number")
+Ratio = quantity_field("number", least=0.0)
+Length = quantity_field("length")
+PositiveLength = quantity_field("length", above=0.0)
+Area = quantity_field("area", above=0.0)
+Stress = quantity_field("stress", above=0.0)
+Density = quantity_field("density", least=0.0)
+Inertia = quantity_field("inertia")
+Time = quantity_field("time", above=0.0)
+Frequency = quantity_field("frequency", above=0.0)
+Force = quantity_field("force")
+Acceleration = quantity_field("acceleration")
+Angle = quantity_field("angle")
+
+
+def _length_vector(value: Any, info: ValidationInfo) -> tuple[float, float, float]:
+    if isinstance(value, str) or not isinstance(value, Sequence | tuple) or len(value) != 3:
+        if hasattr(value, "tolist"):
+            return _length_vector(value.tolist(), info)
+        raise complaint(f"expected three lengths [x, y, z], got {value!r}")
+    return tuple(_read(v, "length", info, None, False) for v in value)  # type: ignore[return-value]
+
+
+LengthVector = Annotated[tuple[float, float, float], BeforeValidator(_length_vector)]
+
+
+def _unit_vector(value: Any) -> tuple[float, float, float]:
+    """An axis name (``z``, ``-z``) or three numbers, as a vector of length one."""
+    if isinstance(value, str):
+        name = value.strip().lower()
+        sign = -1.0 if name.startswith("-") else 1.0
+        key = name.lstrip("+-")
+        if key not in _AXES:
+            raise complaint(f'expected an axis x, y, z (or -x, -y, -z) or three numbers, got "{value}"')
+        return tuple(sign * c for c in _AXES[key])  # type: ignore[return-value]
+    try:
+        numbers = [float(v) for v in value]
+    except (TypeError, ValueError):
+        raise complaint(f"expected an axis x, y, z or three numbers, got {value!r}") from None
+    size = math.hypot(*numbers)
+    if len(numbers) != 3 or not math.isfinite(size) or size == 0.0:
+        raise complaint(f"expected three numbers that are not all zero, got {value!r}")
+    return tuple(n / size for n in numbers)  # type: ignore[return-value]
+
+
+UnitVector = Annotated[tuple[float, float, float], BeforeValidator(_unit_vector)]
+
+
+class Strict(BaseModel):
+    """Base of all parts of the description: unknown keys are errors that name the nearest known one.
+
+    Keys may be written with spaces (``half sine``, as in files) or underscores (``half_sine``, as in calls).
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+    shorthand: ClassVar[str | None] = None
+    """Name of the field that a bare (non-mapping) value stands for."""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _known_keys(cls, data: Any) -> Any:
+        if isinstance(data, cls):
+            return data
+        if not isinstance(data, Mapping):
+            if cls.shorthand is not None and data is not None:
+                return {cls.shorthand: data}
+            keys = ", ".join(_spoken(n) for n in cls.model_fields)
+            got = "nothing" if data is None else repr(data)
+            raise complaint(f"expected keys and values (keys: {keys}), got {got}")
+        result = {}
+        for key, value in data.items():
+            name = str(key).strip().replace(" ", "_").replace("-", "_")
+            if name not in cls.model_fields:
+                known = [_spoken(n) for n in cls.model_fields]
+                raise complaint(f'unknown key "{key}". {nearest_hint(str(key), known, "keys here")}', "key")
+            if name in result:
+                raise complaint(f'the key "{_spoken(name)}" is given twice')
+            result[name] = value
+        return result
+
+    @classmethod
+    def exactly_one(cls, given: Mapping[str, Any], what: str) -> None:
+        """Raise unless exactly one of `given` is not None."""
+        present = [_spoken(k) for k, v in given.items() if v is not None]
+        if len(present) != 1:
+            names = ", ".join(_spoken(k) for k in given)
+            got = "none" if not present else " and ".join(present)
+            raise complaint(f"{what}: give exactly one of {names} (got {got})")
+
+
+def _spoken(name: str) -> str:
+    return name.replace("_", " ")

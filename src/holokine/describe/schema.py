@@ -1,0 +1,426 @@
+"""The words of an assembly description, as validated, immutable models in SI units.
+
+The same models serve the assembly file and the Python calls. Names of things (parts, points ...) are the
+user's own; keys may be written with spaces or underscores.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, ClassVar, Literal
+
+from pydantic import BeforeValidator, Field, ValidationInfo, field_validator, model_validator
+
+from holokine.describe.events import Event
+from holokine.describe.fields import (
+    DIRECTIONS,
+    Area,
+    Density,
+    Direction,
+    Frequency,
+    Inertia,
+    Length,
+    LengthVector,
+    Number,
+    PositiveLength,
+    Ratio,
+    Stress,
+    Strict,
+    UnitVector,
+    complaint,
+    quantity_field,
+)
+from holokine.describe.gauges import Gauge
+from holokine.describe.parts import Part
+from holokine.describe.targets import Target
+from holokine.errors import UnitError
+from holokine.units import UnitSystem, quantity
+
+__all__ = [
+    "Bushing",
+    "Damping",
+    "Description",
+    "Link",
+    "Mass",
+    "Material",
+    "ModesRequest",
+    "Point",
+    "Section",
+    "Spring",
+    "Support",
+    "Units",
+]
+
+GROUND = "ground"
+MassMatrix = Literal["consistent", "lumped", "lumped without rotary"]
+
+
+class Units(Strict):
+    """Declared unit system of bare numbers."""
+
+    length: str | None = None
+    mass: str | None = None
+    time: str | None = None
+    force: str | None = None
+
+    def system(self) -> UnitSystem:
+        return UnitSystem.declare(length=self.length, mass=self.mass, time=self.time, force=self.force)
+
+
+class Material(Strict):
+    """Isotropic linear elastic material: E and density, with nu (or G)."""
+
+    E: Stress
+    nu: Number | None = None
+    G: Stress | None = None
+    density: Density
+    loss_factor: Ratio | None = None
+
+    @model_validator(mode="after")
+    def _elastic(self) -> Material:
+        if self.nu is None and self.G is None:
+            raise complaint("give nu (Poisson ratio) or G (shear modulus)")
+        if self.nu is not None and not -1.0 < self.nu < 0.5:
+            raise complaint(f"nu (Poisson ratio) must lie between -1 and 0.5, got {self.nu:g}")
+        return self
+
+    @property
+    def shear_modulus(self) -> float:
+        """G in Pa: as given, else E / (2 (1 + nu))."""
+        if self.G is not None:
+            return self.G
+        assert self.nu is not None
+        return self.E / (2.0 * (1.0 + self.nu))
+
+    @property
+    def poisson_ratio(self) -> float:
+        """nu as given, else E / (2 G) - 1."""
+        return self.nu if self.nu is not None else self.E / (2.0 * self.shear_modulus) - 1.0
+
+
+class Rectangle(Strict):
+    """Solid rectangle: width along local y, height along local z."""
+
+    width: PositiveLength
+    height: PositiveLength
+
+
+class Tube(Strict):
+    """Hollow rectangle of one wall thickness."""
+
+    width: PositiveLength
+    height: PositiveLength
+    wall: PositiveLength
+
+    @model_validator(mode="after")
+    def _hollow(self) -> Tube:
+        if 2 * self.wall >= min(self.width, self.height):
+            raise complaint("the wall is half of the width or height or more: use a rectangle instead")
+        return self
+
+
+class Rod(Strict):
+    """Solid circle."""
+
+    diameter: PositiveLength
+
+
+class Pipe(Strict):
+    """Hollow circle: outer diameter and wall."""
+
+    diameter: PositiveLength
+    wall: PositiveLength
+
+    @model_validator(mode="after")
+    def _hollow(self) -> Pipe:
+        if 2 * self.wall >= self.diameter:
+            raise complaint("the wall is half of the diameter or more: use a rod instead")
+        return self
+
+
+class Flanged(Strict):
+    """I, channel or T: height along z, width along y, web and flange thicknesses."""
+
+    height: PositiveLength
+    width: PositiveLength
+    web: PositiveLength
+    flange: PositiveLength
+
+    @model_validator(mode="after")
+    def _fits(self) -> Flanged:
+        if self.web >= self.width or 2 * self.flange >= self.height:
+            raise complaint("web must be thinner than the width, and two flanges thinner than the height")
+        return self
+
+
+class AngleShape(Strict):
+    """Angle with two legs: height along z, width along y, one thickness."""
+
+    height: PositiveLength
+    width: PositiveLength
+    thickness: PositiveLength
+
+    @model_validator(mode="after")
+    def _fits(self) -> AngleShape:
+        if self.thickness >= min(self.width, self.height):
+            raise complaint("the thickness must be less than both legs")
+        return self
+
+
+SecondMoment = quantity_field("second moment of area", above=0.0)
+ProductMoment = quantity_field("second moment of area")
+
+
+class GivenProperties(Strict):
+    """Section properties given directly, about the centroid in local axes y and z."""
+
+    area: Area
+    Iy: SecondMoment
+    Iz: SecondMoment
+    Iyz: ProductMoment = 0.0
+    J: SecondMoment
+    shear_centre: tuple[Length, Length] = (0.0, 0.0)
+    fibres: tuple[tuple[Length, Length], ...] = ()
+
+    @model_validator(mode="after")
+    def _real(self) -> GivenProperties:
+        if self.Iyz**2 >= self.Iy * self.Iz:
+            raise complaint("Iyz is larger than any real section allows (Iyz² must be below Iy·Iz)")
+        return self
+
+
+class Section(Strict):
+    """A beam section: one shape, or its properties; shear factors and J may be overridden."""
+
+    rectangle: Rectangle | None = None
+    tube: Tube | None = None
+    rod: Rod | None = None
+    pipe: Pipe | None = None
+    I: Flanged | None = None  # noqa: E741 - the trade's name of the shape
+    channel: Flanged | None = None
+    angle: AngleShape | None = None
+    T: Flanged | None = None
+    properties: GivenProperties | None = None
+    shear_factors: tuple[Ratio, Ratio] | None = None
+    torsion_constant: SecondMoment | None = None
+
+    @model_validator(mode="after")
+    def _one_shape(self) -> Section:
+        names = ("rectangle", "tube", "rod", "pipe", "I", "channel", "angle", "T", "properties")
+        self.exactly_one({n: getattr(self, n) for n in names}, "a section has one shape")
+        return self
+
+
+class Point(Strict):
+    """A named place. `apart` keeps it a node of its own where other nodes are at the same place."""
+
+    shorthand: ClassVar[str | None] = "at"
+    at: LengthVector
+    apart: bool = False
+
+
+def _inertia_tensor(value: Any, info: ValidationInfo) -> tuple[tuple[float, ...], ...]:
+    """Three principal entries, a mapping of tensor entries, or a full 3 by 3 tensor, in kg m²."""
+    units = (info.context or {}).get("units") or UnitSystem()
+
+    def read(entry: Any) -> float:
+        try:
+            return quantity(entry, "inertia", units)
+        except UnitError as err:
+            raise complaint(str(err), "unit") from None
+
+    if hasattr(value, "tolist"):
+        value = value.tolist()
+    if isinstance(value, dict):
+        unknown = set(value) - {"xx", "yy", "zz", "xy", "yz", "xz"}
+        if unknown:
+            raise complaint(f"unknown inertia entry {sorted(unknown)}; entries are xx yy zz xy yz xz", "key")
+        t = {k: read(value.get(k, 0.0)) for k in ("xx", "yy", "zz", "xy", "yz", "xz")}
+        rows: Any = [[t["xx"], t["xy"], t["xz"]], [t["xy"], t["yy"], t["yz"]], [t["xz"], t["yz"], t["zz"]]]
+    elif isinstance(value, list | tuple) and len(value) == 3 and all(
+        isinstance(r, list | tuple) and len(r) == 3 for r in value
+    ):
+        rows = [[read(v) for v in r] for r in value]
+    elif isinstance(value, list | tuple) and len(value) == 3:
+        a, b, c = (read(v) for v in value)
+        rows = [[a, 0.0, 0.0], [0.0, b, 0.0], [0.0, 0.0, c]]
+    else:
+        raise complaint("expected [Ixx, Iyy, Izz], a 3 by 3 tensor, or entries xx yy zz xy yz xz")
+    if any(abs(rows[i][j] - rows[j][i]) > 1e-9 * (abs(rows[i][j]) + 1e-30) for i in range(3) for j in range(i)):
+        raise complaint("the inertia tensor is not symmetric")
+    return tuple(tuple(r) for r in rows)
+
+
+class Mass(Strict):
+    """A point mass at a point, or off it by a rigid arm; inertia about the centre of mass, global axes.
+
+    Tensor entries with the minus sign in the products: I_xy = -∫ x y dm.
+    """
+
+    at: str
+    mass: quantity_field("mass", least=0.0)  # type: ignore[valid-type]
+    inertia: Annotated[tuple[tuple[float, ...], ...], BeforeValidator(_inertia_tensor)] = (
+        (0.0, 0.0, 0.0),
+        (0.0, 0.0, 0.0),
+        (0.0, 0.0, 0.0),
+    )
+    offset: LengthVector = (0.0, 0.0, 0.0)
+
+
+def _stiffness_set(kind: str) -> Any:
+    linear, turning = ("stiffness", "rotational stiffness") if kind == "stiffness" else (
+        "damping constant",
+        "rotational damping constant",
+    )
+
+    def read(value: Any, info: ValidationInfo) -> tuple[float, ...]:
+        units = (info.context or {}).get("units") or UnitSystem()
+        if hasattr(value, "tolist"):
+            value = value.tolist()
+        if isinstance(value, dict):
+            unknown = [k for k in value if k not in DIRECTIONS]
+            if unknown:
+                raise complaint(f'unknown direction "{unknown[0]}"; directions are x y z rx ry rz', "key")
+            entries = [value.get(d, 0.0) for d in DIRECTIONS]
+        elif isinstance(value, list | tuple) and len(value) in (3, 6):
+            entries = list(value) + [0.0] * (6 - len(value))
+        else:
+            raise complaint(
+                f"expected 3 or 6 values of {kind} (x y z rx ry rz) or direction: value pairs, got {value!r}"
+            )
+        result = []
+        for name, entry in zip(DIRECTIONS, entries, strict=True):
+            try:
+                number = quantity(entry, linear if len(name) == 1 else turning, units)
+            except UnitError as err:
+                raise complaint(f"{name}: {err}", "unit") from None
+            if number < 0:
+                raise complaint(f"{name}: must be at least 0, got {entry}")
+            result.append(number)
+        return tuple(result)
+
+    return Annotated[tuple[float, ...], BeforeValidator(read)]
+
+
+StiffnessSet = _stiffness_set("stiffness")
+DampingSet = _stiffness_set("damping")
+
+
+class Axes(Strict):
+    """Own axes: local x along `x`, local y in the half plane of `y`."""
+
+    x: UnitVector
+    y: UnitVector
+
+
+class Spring(Strict):
+    """A spring (and damper) along the line between two points, or along `axis`; to `ground` if named so."""
+
+    between: tuple[str, str]
+    stiffness: quantity_field("stiffness", least=0.0) = 0.0  # type: ignore[valid-type]
+    damping: quantity_field("damping constant", least=0.0) = 0.0  # type: ignore[valid-type]
+    axis: UnitVector | None = None
+
+
+class Bushing(Strict):
+    """Up to six springs and dampers between two points (or to `ground`), in own axes.
+
+    They act at the middle between the points (at the point itself for ground), each side carried by a
+    rigid arm, so that a rigid motion of both sides together stretches nothing.
+    """
+
+    between: tuple[str, str]
+    stiffness: StiffnessSet = (0.0,) * 6
+    damping: DampingSet = (0.0,) * 6
+    axes: Axes | None = None
+
+
+class Link(Strict):
+    """A rigid link: the point carries all the targets as one rigid body."""
+
+    rigid: str
+    to: Target
+
+
+def _hold(value: Any) -> Any:
+    if value == "all":
+        return DIRECTIONS
+    if isinstance(value, str):
+        return (value,)
+    return value
+
+
+class Support(Strict):
+    """Holds directions (global axes) of a point or of all nodes that a target selects."""
+
+    at: Target
+    hold: Annotated[tuple[Direction, ...], BeforeValidator(_hold)]
+
+    @field_validator("hold")
+    @classmethod
+    def _some(cls, value: tuple[str, ...]) -> tuple[str, ...]:
+        if not value:
+            raise complaint("holds no direction; directions are x y z rx ry rz, or all")
+        return tuple(d for d in DIRECTIONS if d in value)
+
+
+class Damping(Strict):
+    """Damping ratio: one value, a table by frequency, or Rayleigh from two points."""
+
+    shorthand: ClassVar[str | None] = "ratio"
+    ratio: Ratio | None = None
+    table: tuple[tuple[Frequency, Ratio], ...] | None = None
+    rayleigh: tuple[tuple[Frequency, Ratio], tuple[Frequency, Ratio]] | None = None
+
+    @model_validator(mode="after")
+    def _one(self) -> Damping:
+        self.exactly_one({"ratio": self.ratio, "table": self.table, "rayleigh": self.rayleigh}, "damping")
+        if self.ratio is not None and self.ratio >= 1.0:
+            raise complaint(f"a damping ratio of {self.ratio:g} is critical or more; did you mean a percentage?")
+        if self.table is not None:
+            frequencies = [row[0] for row in self.table]
+            if not frequencies or any(b <= a for a, b in zip(frequencies, frequencies[1:], strict=False)):
+                raise complaint("the table's frequencies must rise from row to row")
+        if self.rayleigh is not None and self.rayleigh[0][0] == self.rayleigh[1][0]:
+            raise complaint("the two frequencies must differ")
+        return self
+
+
+class ModesRequest(Strict):
+    """How many modes to extract by default: a count, an upper frequency, or both (whichever comes first)."""
+
+    count: int | None = Field(default=None, ge=1)
+    upto: Frequency | None = None
+
+
+Named = dict[str, Any]
+
+
+class Description(Strict):
+    """A whole assembly."""
+
+    holokine: Literal[1] = 1
+    title: str = ""
+    units: Units = Units()
+    materials: dict[str, Material] = {}
+    sections: dict[str, Section] = {}
+    points: dict[str, Point] = {}
+    parts: dict[str, Part] = {}
+    masses: dict[str, Mass] = {}
+    springs: dict[str, Spring] = {}
+    bushings: dict[str, Bushing] = {}
+    links: dict[str, Link] = {}
+    supports: dict[str, Support] = {}
+    groups: dict[str, tuple[str, ...]] = {}
+    gauges: dict[str, Gauge] = {}
+    damping: Damping = Damping(ratio=0.02)
+    events: dict[str, Event] = {}
+    modes: ModesRequest = ModesRequest()
+    mass_matrix: MassMatrix = "consistent"
+    merge_tolerance: PositiveLength | None = None
+
+    @field_validator("groups", mode="before")
+    @classmethod
+    def _lists(cls, value: Any) -> Any:
+        if isinstance(value, dict):
+            return {k: ((v,) if isinstance(v, str) else v) for k, v in value.items()}
+        return value

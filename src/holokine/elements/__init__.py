@@ -1,0 +1,1 @@
+"""Element matrices and recovery, vectorised over the elements of a set."""

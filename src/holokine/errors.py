@@ -1,0 +1,92 @@
+"""The one family of errors that Holokine raises on bad input or failed computations.
+
+Every message says what is wrong and where, and, where it can, what was expected and the remedy.
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+
+__all__ = [
+    "CheckFailed",
+    "ConnectionFault",
+    "DescriptionError",
+    "EventError",
+    "HolokineError",
+    "MechanismError",
+    "MeshError",
+    "RunFileError",
+    "SelectionError",
+    "SolverError",
+    "UnitError",
+    "UnknownNameError",
+    "nearest_hint",
+]
+
+
+class HolokineError(Exception):
+    """Base of all errors that Holokine raises on purpose."""
+
+
+class DescriptionError(HolokineError):
+    """The assembly file or call says something that cannot be (names file, line and key)."""
+
+
+class UnitError(DescriptionError):
+    """A quantity has an unknown unit, the wrong dimension, or the unit system is inconsistent."""
+
+
+class UnknownNameError(DescriptionError):
+    """A name (group, gauge, material, part, point, event ...) that is not defined."""
+
+
+class SelectionError(DescriptionError):
+    """A selection that catches nothing."""
+
+
+class MeshError(HolokineError):
+    """A mesh that cannot be used: damaged file, inverted or zero-volume element, unknown cell."""
+
+
+class ConnectionFault(HolokineError):
+    """Links, joints or ties that contradict one another or go round in a circle."""
+
+
+class MechanismError(HolokineError):
+    """Something can move without resistance although the request needs it held."""
+
+
+class SolverError(HolokineError):
+    """A factorisation or an eigenvalue extraction that failed; says what it has and what it lacks."""
+
+
+class EventError(HolokineError):
+    """A spectrum, pulse or other event that cannot be applied to these modes."""
+
+
+class RunFileError(HolokineError):
+    """A run file that is damaged, foreign or out of date."""
+
+
+class CheckFailed(HolokineError):
+    """A check that the analyst asked for (mass threshold, allowable) was not met."""
+
+
+def nearest_hint(name: str, known: Iterable[str], what: str = "") -> str:
+    """Say which known name lies nearest to `name`, and list what there is.
+
+    Examples
+    --------
+    >>> nearest_hint("steal", ["steel", "aluminium"], "materials")
+    'Did you mean "steel"? The materials are: steel, aluminium.'
+    """
+    names = [str(k) for k in known]
+    label = what or "known names"
+    if not names:
+        return f"There are no {label}."
+    lowered = {n.lower(): n for n in reversed(names)}
+    close = difflib.get_close_matches(str(name).lower(), list(lowered), n=1, cutoff=0.55)
+    shown = ", ".join(names[:12]) + (f", ... ({len(names)} in all)" if len(names) > 12 else "")
+    hint = f'Did you mean "{lowered[close[0]]}"? ' if close else ""
+    return f"{hint}The {label} are: {shown}."

@@ -1,0 +1,108 @@
+"""Columns with units from CSV files."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.errors import EventError, UnitError, nearest_hint
+from holokine.units import unit_factor
+
+__all__ = ["read_columns"]
+
+Floats = NDArray[np.float64]
+_WORDS = {
+    "frequency": "frequency",
+    "freq": "frequency",
+    "f": "frequency",
+    "period": "period",
+    "time": "time",
+    "t": "time",
+    "acceleration": "acceleration",
+    "acc": "acceleration",
+    "a": "acceleration",
+    "velocity": "velocity",
+    "displacement": "displacement",
+}
+_DIMENSION = {"period": "time"}
+_SPELT = {
+    "m_s2": "m/s^2", "m_per_s2": "m/s^2", "mm_s2": "mm/s^2", "mm_per_s2": "mm/s^2", "m_s": "m/s",
+    "m_per_s": "m/s", "mm_s": "mm/s", "mm_per_s": "mm/s",
+}  # fmt: skip
+_HEADER = re.compile(r"^\s*([A-Za-z]+)[\s_]*(?:[\[(]\s*(.*?)\s*[\])]|(.*?))\s*$")
+
+
+def _header(text: str, file: Path) -> tuple[str, float]:
+    match = _HEADER.match(text)
+    word = match.group(1).lower() if match else ""
+    if match is None or word not in _WORDS:
+        raise EventError(
+            f'{file.name}, line 1: the column "{text}" cannot be understood; write for instance frequency_hz, '
+            f"period_s, time_s, acceleration_g, acceleration_m_s2. {nearest_hint(word, _WORDS, 'column words')}"
+        )
+    name = _WORDS[word]
+    unit = match.group(2) or match.group(3) or ""
+    if not unit:
+        raise EventError(
+            f'{file.name}, line 1: the column "{text}" has no unit; write for instance {name}_'
+            f"{ {'frequency': 'hz', 'period': 's', 'time': 's', 'acceleration': 'g'}.get(name, 'm') }"
+        )
+    spelt = _SPELT.get(unit.lower(), unit)
+    spelt = {"hz": "Hz", "khz": "kHz", "G": "g"}.get(spelt, spelt)
+    try:
+        return name, unit_factor(spelt, _DIMENSION.get(name, name))
+    except UnitError as err:
+        raise EventError(f'{file.name}, line 1: column "{text}": {err}') from None
+
+
+def read_columns(path: str | Path, folder: Path | None = None) -> dict[str, Floats]:
+    """Read a CSV file whose header names quantity and unit, such as ``frequency_hz,acceleration_g``.
+
+    Also read are ``time [ms]`` and ``acceleration (m/s^2)``; separators may be comma, semicolon or tab.
+    Lines that begin with ``#`` are comments.
+
+    Returns
+    -------
+    dict of str to ndarray
+        By quantity (frequency, period, time, acceleration, velocity, displacement), in SI.
+
+    Raises
+    ------
+    EventError
+        Missing file, a header that cannot be understood, a value that is not a finite number (with its line).
+    """
+    file = Path(path) if folder is None or Path(path).is_absolute() else folder / path
+    try:
+        lines = file.read_text(encoding="utf-8-sig").splitlines()
+    except FileNotFoundError:
+        raise EventError(f"{file}: there is no such file") from None
+    except (OSError, UnicodeDecodeError) as err:
+        raise EventError(f"{file}: cannot be read as text ({err})") from None
+    rows = [(n, line) for n, line in enumerate(lines, start=1) if line.strip() and not line.startswith("#")]
+    if not rows:
+        raise EventError(f"{file.name}: the file is empty")
+    head = rows[0][1]
+    separator = next((s for s in (";", "\t", ",") if s in head), ",")
+    columns = [_header(cell, file) for cell in head.split(separator)]
+    names = [name for name, _ in columns]
+    if len(set(names)) < len(names):
+        raise EventError(f"{file.name}, line {rows[0][0]}: a quantity stands in two columns: {', '.join(names)}")
+    values = np.empty((len(rows) - 1, len(columns)))
+    for index, (number, line) in enumerate(rows[1:]):
+        cells = line.split(separator)
+        if len(cells) != len(columns):
+            raise EventError(
+                f"{file.name}, line {number}: {len(cells)} values for {len(columns)} columns"
+            )
+        for c, cell in enumerate(cells):
+            try:
+                values[index, c] = float(cell)
+            except ValueError:
+                raise EventError(f'{file.name}, line {number}: "{cell.strip()}" is not a number') from None
+    bad = np.argwhere(~np.isfinite(values))
+    if len(bad):
+        raise EventError(f"{file.name}, line {rows[1 + bad[0][0]][0]}: a value is not a finite number")
+    return {name: values[:, c] * factor for c, (name, factor) in enumerate(columns)}

@@ -1,0 +1,137 @@
+"""Channels: the single numbers that gauges are made of, and how they are read from motion.
+
+A channel is of one of these classes, which decide how a response in modal coordinates reads it:
+
+``motion``
+    a component of the motion of a point, or the difference of two; `order` 0, 1, 2 for displacement,
+    velocity, acceleration;
+``elastic``
+    a map of displacement (spring force, elastic part) with, for dampers, a map of velocity;
+``balance``
+    a map of displacement and absolute acceleration (reaction, link force, beam end force), which keeps
+    D'Alembert's balance exactly, damping included.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import csr_array
+
+from holokine.system.build import System
+
+__all__ = ["Channel", "Derived", "GaugeSet"]
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Channel:
+    """One number of a gauge.
+
+    Attributes
+    ----------
+    gauge : str
+        Name of the gauge.
+    component : str
+        ``x``, ``magnitude``, ``N`` ...
+    dimension : str
+        Key of `units.DIMENSIONS`.
+    kind : {"motion", "elastic", "balance"}
+    order : int
+        Time derivative of a motion.
+    relative : bool
+        Motion relative to the support frame (or of two points).
+    place : str
+        Where, for channels of a field (``element 3, start``).
+    """
+
+    gauge: str
+    component: str
+    dimension: str
+    kind: Literal["motion", "elastic", "balance"]
+    order: int = 0
+    relative: bool = True
+    place: str = ""
+
+    @property
+    def label(self) -> str:
+        """Gauge and component for tables."""
+        return f"{self.gauge} {self.component}".strip()
+
+
+@dataclass(frozen=True)
+class Derived:
+    """A reading made of several channels: the magnitude of components, or the largest of a field."""
+
+    gauge: str
+    component: str
+    dimension: str
+    how: Literal["single", "magnitude", "largest"]
+    channels: tuple[int, ...]
+
+    @property
+    def label(self) -> str:
+        """Gauge and component for tables."""
+        return f"{self.gauge} {self.component}".strip()
+
+
+@dataclass(frozen=True)
+class GaugeSet:
+    """All channels of the gauges, with their maps.
+
+    Attributes
+    ----------
+    channels : tuple of Channel
+    readings : tuple of Derived
+        What tables show, in the order of the gauges.
+    on_displacement, on_velocity, on_acceleration : sparse array, shape (channels, dofs)
+        Maps of relative displacement, relative velocity and absolute acceleration.
+    on_multipliers : sparse array, shape (channels, constraints)
+        Map of the constraint forces λ.
+    """
+
+    system: System
+    channels: tuple[Channel, ...]
+    readings: tuple[Derived, ...]
+    on_displacement: csr_array
+    on_velocity: csr_array
+    on_acceleration: csr_array
+    on_multipliers: csr_array
+
+    @property
+    def count(self) -> int:
+        """Number of channels."""
+        return len(self.channels)
+
+    def read(self, displacement: Floats, acceleration: Floats | None = None) -> Floats:
+        """Values of all channels for fields of displacement and absolute acceleration.
+
+        Parameters
+        ----------
+        displacement, acceleration : ndarray, shape (fields, dofs)
+            In m and rad, m/s² and rad/s²; acceleration is taken as zero when left out.
+
+        Returns
+        -------
+        ndarray, shape (fields, channels)
+        """
+        u = displacement.T
+        values = self.on_displacement @ u
+        needs_forces = self.on_multipliers.nnz > 0
+        unbalanced = self.system.stiffness @ u if needs_forces else None
+        if acceleration is not None:
+            values = values + self.on_acceleration @ acceleration.T
+            if unbalanced is not None:
+                unbalanced = unbalanced + self.system.mass @ acceleration.T
+        if unbalanced is not None:
+            values = values + self.on_multipliers @ self.system.constraints.forces(unbalanced)
+        return np.ascontiguousarray(values.T)
+
+    def read_velocity(self, fields: Floats) -> Floats:
+        """Values of the dampers' share for fields of velocity, shape (fields, channels)."""
+        return np.ascontiguousarray((self.on_velocity @ fields.T).T)

@@ -1,0 +1,180 @@
+"""Checking an assembly before anything is solved: totals, what hangs on what, and findings."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.errors import MechanismError, SolverError
+from holokine.solvers.nullspace import unresisted
+from holokine.system.build import System
+from holokine.system.mechanisms import describe_motion
+from holokine.system.pieces import Piece, connected_pieces
+from holokine.system.totals import MassTotals, mass_totals, member_masses
+
+__all__ = ["CheckReport", "Finding", "check_system", "refuse_loose"]
+
+Floats = NDArray[np.float64]
+Level = Literal["error", "warning", "note"]
+
+
+@dataclass(frozen=True)
+class Finding:
+    """Something that a check noticed: an error, a warning or a note, in words."""
+
+    level: Level
+    text: str
+
+
+@dataclass(frozen=True)
+class CheckReport:
+    """What `check` found.
+
+    Attributes
+    ----------
+    totals : MassTotals
+        Of the whole, supports included.
+    members : dict of str to MassTotals
+        Per part and point mass.
+    box : ndarray, shape (2, 3)
+        Smallest and largest coordinates of nodes in use, in m.
+    counts : dict of str to int
+        Nodes, elements, motions and so on.
+    pieces : tuple of Piece
+        Connected pieces, largest first.
+    findings : tuple of Finding
+    """
+
+    totals: MassTotals
+    members: dict[str, MassTotals]
+    box: Floats
+    counts: dict[str, int]
+    pieces: tuple[Piece, ...]
+    findings: tuple[Finding, ...]
+
+    @property
+    def ok(self) -> bool:
+        """Whether no finding is an error."""
+        return all(f.level != "error" for f in self.findings)
+
+
+def check_system(system: System) -> CheckReport:
+    """Look at everything that can be said without extracting modes."""
+    totals = mass_totals(system)
+    pieces = tuple(connected_pieces(system))
+    findings: list[Finding] = []
+    in_use = system.active.reshape(-1, 6).any(axis=1)
+    places = system.mesh.nodes[in_use] if in_use.any() else np.zeros((1, 3))
+    d = system.description
+    if totals.mass <= 0.0:
+        findings.append(
+            Finding("error", "the assembly has no mass: give the materials a density, or add point masses")
+        )
+    findings += _loose_pieces(system, pieces)
+    if not any(f.level == "error" for f in findings):
+        findings += [Finding("error", m) for m in internal_mechanisms(system, pieces)]
+    for name, material in d.materials.items():
+        if material.density == 0.0 and any(p.material == name for p in d.parts.values()):
+            findings.append(Finding("warning", f'the material "{name}" has no density'))
+        elif material.density and not 10.0 < material.density < 25000.0:
+            findings.append(
+                Finding("warning", f'the material "{name}" has a density of {material.density:.4g} kg/m³: '
+                        "is its unit right?")
+            )  # fmt: skip
+    unused = [n for n in d.materials if all(p.material != n for p in d.parts.values())]
+    unused += [n for n in d.sections if all(p.beam is None or p.beam.section != n for p in d.parts.values())]
+    if unused:
+        findings.append(Finding("note", f"defined but not used: {', '.join(unused)}"))
+    loose = [n for n, i in system.mesh.points.items() if not in_use[i]]
+    if loose:
+        findings.append(Finding("note", f"points that nothing is attached to: {', '.join(loose)}"))
+    for a, b in system.mesh.coincident:
+        findings.append(
+            Finding("note", f'the points "{a}" and "{b}" are at the same place and stay two nodes')
+        )
+    findings += [Finding("warning", n) for n in system.notes]
+    if not system.supports and not any(p.supports for p in pieces):
+        findings.append(Finding("note", "nothing is supported: the assembly is free, with rigid-body modes"))
+    counts = {
+        "nodes": int(in_use.sum()),
+        "elements": system.mesh.cell_count,
+        "point masses": len(system.masses),
+        "springs and bushings": len(system.connectors),
+        "rigid links": len(system.links),
+        "supports": len(system.supports),
+        "independent motions": system.free_size,
+        "nodes merged": system.mesh.merged,
+    }
+    box = np.stack([places.min(axis=0), places.max(axis=0)])
+    return CheckReport(totals, member_masses(system), box, counts, pieces, tuple(findings))
+
+
+def _loose_pieces(system: System, pieces: tuple[Piece, ...]) -> list[Finding]:
+    findings = []
+    held = bool(system.supports) or any(p.supports for p in pieces)
+    for piece in pieces:
+        if len(piece.free) == 0:
+            continue
+        names = ", ".join(f'"{m}"' for m in piece.members) or "a point"
+        if not piece.supports and (held or len(pieces) > 1):
+            findings.append(
+                Finding("error", f"hangs on nothing: {names}. Link it to the rest, let it share a point with "
+                        "it, or support it")
+            )  # fmt: skip
+        elif piece.supports:
+            findings.append(
+                Finding("warning", f"{names} can move without resistance: {'; '.join(piece.words)}. "
+                        "Hold more directions, unless rigid-body modes are meant")
+            )  # fmt: skip
+    return findings
+
+
+def internal_mechanisms(system: System, pieces: tuple[Piece, ...]) -> list[str]:
+    """Motions without resistance that are not rigid motions of a whole piece, in words."""
+    K = system.reduced_stiffness
+    T = system.constraints.reduce
+    known = []
+    for piece in pieces:
+        R = system.rigid_motions(piece.centre)
+        inside = np.zeros(system.size, dtype=bool)
+        inside.reshape(-1, 6)[piece.nodes] = True
+        for motion in piece.free:
+            known.append(np.where(inside, motion @ R, 0.0))
+    try:
+        free = unresisted(K, most=len(known) + 8)
+    except SolverError:
+        return ["the stiffness matrix is singular: something can move without resistance"]
+    if len(free) <= len(known):
+        return []
+    full = (T @ free.T).T
+    if known:
+        basis = np.linalg.qr(np.array(known).T)[0]
+        full = full - (full @ basis) @ basis.T
+        u, s, _ = np.linalg.svd(full, full_matrices=False)
+        full = (u.T @ full)[s > 1e-6 * s[0]][: len(free) - len(known)]
+    if len(full) > 1:  # one moving part per motion, as far as that goes
+        import scipy.linalg
+
+        pivots = scipy.linalg.qr(full, mode="r", pivoting=True)[1][: len(full)]
+        full = np.linalg.solve(full[:, pivots], full)
+    return [f"a mechanism: {describe_motion(system, f).words}" for f in full]
+
+
+def refuse_loose(system: System, pieces: tuple[Piece, ...]) -> list[Finding]:
+    """Raise where modes would make no sense; return warnings about rigid-body motions otherwise.
+
+    Raises
+    ------
+    MechanismError
+        A piece that hangs on nothing beside others, or a mechanism inside a piece.
+    """
+    findings = _loose_pieces(system, pieces)
+    errors = [f.text for f in findings if f.level == "error"]
+    if not errors:
+        errors = internal_mechanisms(system, pieces)
+    if errors:
+        raise MechanismError("; ".join(errors))
+    return findings

@@ -1,0 +1,149 @@
+"""Exact response of uncoupled oscillators to a load that is linear between rows.
+
+For q'' + 2ζω q' + ω² q = p the pair y = q' - s̄ q, with the poles s and s̄, obeys y' = s y + p, so that over a
+step h with p linear
+    y(h) = e^{sh} y(0) + h [(φ1 - φ2) p(0) + φ2 p(h)],  φ1 = (e^{sh} - 1)/(sh),  φ2 = (φ1 - 1)/(sh)
+without any error of discretisation (the recurrence of Nigam & Jennings, Bull. Seism. Soc. Am. 59 (1969)
+909-922, in one complex number per oscillator). Overdamped oscillators have two real poles and two such pairs.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.signal import lfilter
+
+__all__ = ["Oscillators", "Trajectory"]
+
+Floats = NDArray[np.float64]
+Complexes = NDArray[np.complex128]
+_MANY_RUNS = 200
+
+
+def _phi(x: Complexes) -> tuple[Complexes, Complexes, Complexes]:
+    """e^x, φ1 = (e^x - 1)/x and φ2 = (φ1 - 1)/x, without cancellation at small x."""
+    small = np.abs(x) < 0.05
+    safe = np.where(small, 1.0, x)
+    phi1 = np.expm1(safe) / safe
+    phi2 = (phi1 - 1.0) / safe
+    term, sum1, sum2 = np.ones_like(x), np.zeros_like(x), np.zeros_like(x)
+    for k in range(1, 12):  # Σ x^{k-1} / k! and Σ x^{k-1} / (k+1)!
+        sum1 += term / float(np.prod(np.arange(1.0, k + 1.0)))
+        sum2 += term / float(np.prod(np.arange(1.0, k + 2.0)))
+        term = term * x
+    return np.exp(x), np.where(small, sum1, phi1), np.where(small, sum2, phi2)
+
+
+@dataclass(frozen=True)
+class Trajectory:
+    """State of the oscillators on rows of time.
+
+    Attributes
+    ----------
+    time : ndarray, shape (rows,)
+    load : ndarray, shape (rows, loads)
+        Base accelerations, linear between rows.
+    state : ndarray of complex, shape (rows, oscillators, 1 or 2)
+        The pairs y.
+    """
+
+    time: Floats
+    load: Floats
+    state: Complexes
+
+
+class Oscillators:
+    """Uncoupled oscillators, driven by linear combinations of a few loads.
+
+    Parameters
+    ----------
+    omega, damping : ndarray, shape (oscillators,)
+        rad/s (greater than 0) and damping ratios. A ratio within 1e-6 of critical is moved off it by 1e-6.
+    weights : ndarray, shape (oscillators, loads)
+        Modal load p = weights @ load.
+    """
+
+    def __init__(self, omega: Floats, damping: Floats, weights: Floats) -> None:
+        self.omega = np.asarray(omega, dtype=float)
+        zeta = np.asarray(damping, dtype=float)
+        zeta = np.where(np.abs(zeta - 1.0) < 1e-6, 1.0 - 1e-6, zeta)
+        self.damping = zeta
+        self.weights = np.asarray(weights, dtype=float)
+        root = np.sqrt((zeta**2 - 1.0).astype(complex)) * self.omega
+        self.over = zeta > 1.0
+        s1 = -zeta * self.omega + root
+        self.poles = np.stack([s1, s1 - 2.0 * root], axis=1)  # s and s̄ (or the second real pole)
+        if not self.over.any():
+            self.poles = self.poles[:, :1]
+        self._gap = 2.0 * root
+
+    def run(self, time: Floats, load: Floats) -> Trajectory:
+        """March from rest over all rows."""
+        rows, count = len(time), len(self.omega)
+        state = np.zeros((rows, count, self.poles.shape[1]), dtype=complex)
+        p = load @ self.weights.T
+        steps = np.diff(time)
+        starts = _runs(steps)
+        if len(starts) > _MANY_RUNS:
+            self._march(state, p, steps)
+        else:
+            ends = [*starts[1:], len(steps)]
+            for a, b in zip(starts, ends, strict=True):
+                self._filter(state, p, a, b, float(steps[a:b].mean()))
+        return Trajectory(time, load, state)
+
+    def _filter(self, state: Complexes, p: Floats, a: int, b: int, h: float) -> None:
+        """Rows a+1 .. b by a one-pole filter per oscillator, equal steps h."""
+        if h == 0.0:
+            state[a + 1 : b + 1] = state[a]
+            return
+        E, phi1, phi2 = _phi(self.poles * h)
+        for i in range(len(self.omega)):
+            for k in range(self.poles.shape[1]):
+                drive = h * ((phi1[i, k] - phi2[i, k]) * p[a:b, i] + phi2[i, k] * p[a + 1 : b + 1, i])
+                carry = np.array([E[i, k] * state[a, i, k]])
+                state[a + 1 : b + 1, i, k] = lfilter(
+                    np.array([1.0 + 0j]), np.array([1.0, -E[i, k]]), drive, zi=carry
+                )[0]
+
+    def _march(self, state: Complexes, p: Floats, steps: Floats) -> None:
+        for n, h in enumerate(steps):
+            E, phi1, phi2 = _phi(self.poles * h)
+            drive = h * ((phi1 - phi2) * p[n][:, None] + phi2 * p[n + 1][:, None])
+            state[n + 1] = E * state[n] + drive
+
+    def within(self, path: Trajectory, row: NDArray[np.int64], tau: Floats) -> tuple[Complexes, Floats]:
+        """State and load at `tau` seconds after rows, exactly; shapes (k, oscillators, ·) and (k, loads)."""
+        last = len(path.time) - 1
+        nxt = np.minimum(row + 1, last)
+        h = path.time[nxt] - path.time[row]
+        share = np.where(h > 0, tau / np.where(h > 0, h, 1.0), 0.0)
+        load = path.load[row] + share[:, None] * (path.load[nxt] - path.load[row])
+        E, phi1, phi2 = _phi(self.poles[None] * tau[:, None, None])
+        p0, p1 = path.load[row] @ self.weights.T, load @ self.weights.T
+        drive = tau[:, None, None] * ((phi1 - phi2) * p0[..., None] + phi2 * p1[..., None])
+        return E * path.state[row] + drive, load
+
+    def motion(self, state: Complexes, load: Floats) -> tuple[Floats, Floats, Floats]:
+        """q, q' and q'' from states; each of shape (k, oscillators)."""
+        y = state[..., 0]
+        gap = self._gap
+        if state.shape[-1] == 1:
+            q = y.imag / gap.imag * 2.0
+            v = y.real - self.damping * self.omega * q
+        else:
+            z = state[..., 1]
+            q = np.where(self.over, ((y - z) / gap).real, y.imag / np.where(self.over, 1.0, gap.imag) * 2.0)
+            v = np.where(self.over, (y + self.poles[:, 1] * q).real, y.real - self.damping * self.omega * q)
+        a = load @ self.weights.T - 2.0 * self.damping * self.omega * v - self.omega**2 * q
+        return q, v, a
+
+
+def _runs(steps: Floats) -> list[int]:
+    """First index of each run of equal steps."""
+    if len(steps) == 0:
+        return []
+    change = np.abs(np.diff(steps)) > 1e-7 * np.maximum(np.abs(steps[1:]), np.abs(steps[:-1]))
+    return [0, *(np.flatnonzero(change) + 1).tolist()]

@@ -1,0 +1,346 @@
+"""Response to base pulses in time, by modes with static correction.
+
+Motion relative to the support frame obeys q'' + 2ζω q' + ω² q = -Γ·a per mode. Channels read it so:
+elastic ones take q (and q' for dampers); balances take s = -(q'' + Γ·a)/ω² = q + 2ζ q'/ω, which keeps
+reactions equal to inertia forces at every instant; accelerations take q'' and the base. What the left-out
+modes answer is added statically (mode acceleration), except to velocities.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.errors import EventError
+from holokine.excite.pulse import BasePulse
+from holokine.modes.check import Finding
+from holokine.respond.oscillators import Oscillators, Trajectory
+from holokine.respond.reduced import ReducedModel
+
+__all__ = ["PulseAnswer", "respond_pulse"]
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+STEPS_PER_PERIOD = 16
+MAX_ROWS = 2_000_000
+MASS_THRESHOLD = 0.9
+_BLOCK = 4_000_000  # numbers held at once when peaks of many channels are searched
+
+
+@dataclass(frozen=True)
+class PulseAnswer:
+    """Answer to a base pulse.
+
+    Attributes
+    ----------
+    reduced : ReducedModel
+    pulse : BasePulse
+    time : ndarray, shape (rows,)
+        Seconds; an instant given twice is a jump of the base acceleration.
+    base : ndarray, shape (rows, 3)
+        Base acceleration in m/s².
+    peaks, peak_times : ndarray, shape (readings,)
+        Value of largest magnitude, with its sign, and when in s; of the continuous history.
+    lowest, highest : ndarray, shape (readings,)
+        Extremes of the continuous history, SI.
+    places : tuple of str
+        For readings of a field: where the peak is.
+    static : ndarray, shape (readings,)
+        Static answer to the peak base acceleration of each direction held (NaN where it has no meaning).
+    correction_share : ndarray, shape (readings,)
+        Largest static correction over the peak.
+    findings : tuple of Finding
+    """
+
+    reduced: ReducedModel
+    name: str
+    pulse: BasePulse
+    time: Floats
+    base: Floats
+    peaks: Floats
+    peak_times: Floats
+    lowest: Floats
+    highest: Floats
+    places: tuple[str, ...]
+    static: Floats
+    correction_share: Floats
+    findings: tuple[Finding, ...]
+    reader: _Reader
+
+    def history(self, reading: int, thin: int = 1) -> Floats:
+        """History of a reading on `time[::thin]`, SI; of a field, the channel that governs the peak."""
+        derived = self.reduced.readings[reading]
+        columns = np.array(derived.channels)
+        if derived.how == "largest":
+            columns = columns[[self.reader.governing[reading]]]
+        rows = np.arange(0, len(self.time), thin)
+        values = self.reader.rows(rows, columns)
+        return np.linalg.norm(values, axis=1) if derived.how == "magnitude" else values[:, 0]
+
+
+class _Reader:
+    """Reads channels of a trajectory, on rows and between them."""
+
+    def __init__(
+        self, reduced: ReducedModel, oscillators: Oscillators, path: Trajectory, pulse: BasePulse, correct: bool
+    ) -> None:
+        self.reduced, self.oscillators, self.path = reduced, oscillators, path
+        self.correct = correct
+        self.residual = reduced.residual if correct else np.zeros_like(reduced.residual)
+        self.balance = reduced.is_kind("balance")
+        self.order = np.array([c.order if c.kind == "motion" else 0 for c in reduced.channels], dtype=int)
+        self.absolute = reduced.is_absolute
+        self.damped = (reduced.modal_damper != 0).any(axis=0) if reduced.count else np.zeros(0, dtype=bool)
+        self.governing: dict[int, int] = {}
+        needs = bool((self.absolute & (self.order < 2)).any())
+        self.base_v, self.base_u = pulse.base_motion(path.time, path.load) if needs else (None, None)
+
+    def rows(self, rows: Ints, columns: Ints) -> Floats:
+        """Values at rows, shape (rows, columns)."""
+        q, v, a = self.oscillators.motion(self.path.state[rows], self.path.load[rows])
+        base = None
+        if self.base_v is not None and self.base_u is not None:
+            base = (self.base_v[rows], self.base_u[rows])
+        return self._values(q, v, a, self.path.load[rows], base, columns)
+
+    def between(self, rows: Ints, tau: Floats, columns: Ints) -> Floats:
+        """Values of column k at `tau[k]` after `rows[k]`: shapes all (k,), or columns (k, several)."""
+        state, load = self.oscillators.within(self.path, rows, tau)
+        q, v, a = self.oscillators.motion(state, load)
+        base = None
+        if self.base_v is not None and self.base_u is not None:
+            mean = (2.0 * self.path.load[rows] + load) / 6.0
+            t = tau[:, None]
+            bv = self.base_v[rows] + t * (self.path.load[rows] + load) / 2.0
+            base = (bv, self.base_u[rows] + t * self.base_v[rows] + t**2 * mean)
+        r = self.reduced
+        g, d = r.modal[:, columns], r.modal_damper[:, columns]  # (modes, k, several)
+        coordinate = self._coordinate(q, v, a, load)
+        picked = coordinate[self._which[columns], np.arange(len(rows))[:, None]]  # (k, several, modes)
+        values = np.einsum("kcm,mkc->kc", picked, g)
+        if self.damped.any():
+            values += np.einsum("km,mkc->kc", v, d)
+        correct, rigid = self._per_load(columns)
+        values += np.einsum("kd,dkc->kc", load, correct)
+        if base is not None:
+            for order, motion in ((1, base[0]), (0, base[1])):
+                use = (self.absolute & (self.order == order))[columns]
+                values += np.where(use, np.einsum("kd,dkc->kc", motion, rigid), 0.0)
+        return values
+
+    @property
+    def _which(self) -> Ints:
+        """Which coordinate a channel takes: 0 q, 1 q', 2 q'' (+ base), 3 s."""
+        return np.where(self.balance, 3, self.order)
+
+    def _coordinate(self, q: Floats, v: Floats, a: Floats, load: Floats) -> Floats:
+        w, z = self.oscillators.omega, self.oscillators.damping
+        return np.stack([q, v, a, q + 2.0 * z / w * v])
+
+    def _per_load(self, columns: Ints) -> tuple[Floats, Floats]:
+        """Weight of the base acceleration on channels, shape (3, ...): residual, or the rigid share."""
+        r = self.reduced
+        accelerating = (self.order == 2) & self.absolute
+        # absolute acceleration: Σ g q'' + rigid·a, in which the left-out modes ride with the base
+        kept = np.where(accelerating, r.rigid if self.correct else r.rigid - r.residual, self.residual)
+        return kept[:, columns], r.rigid[:, columns]
+
+    def _values(
+        self, q: Floats, v: Floats, a: Floats, load: Floats, base: tuple[Floats, Floats] | None, columns: Ints
+    ) -> Floats:
+        r = self.reduced
+        result = np.zeros((len(q), len(columns)))
+        coordinate = self._coordinate(q, v, a, load)
+        which = self._which[columns]
+        for kind in range(4):
+            use = which == kind
+            if use.any():
+                result[:, use] = coordinate[kind] @ r.modal[:, columns[use]]
+        if self.damped[columns].any():
+            result += v @ r.modal_damper[:, columns]
+        correct, rigid = self._per_load(columns)
+        result += load @ correct
+        if base is not None:
+            for order, motion in ((1, base[0]), (0, base[1])):
+                use = self.absolute[columns] & (self.order[columns] == order)
+                result[:, use] += motion @ rigid[:, use]
+        return result
+
+
+def respond_pulse(
+    reduced: ReducedModel,
+    pulse: BasePulse,
+    *,
+    name: str = "pulse",
+    ring_down: float | None = None,
+    step: float | None = None,
+    static_correction: bool = True,
+) -> PulseAnswer:
+    """Response of all gauges to a base pulse, from rest.
+
+    Parameters
+    ----------
+    ring_down : float, optional
+        Seconds after the pulse; by default until the lowest mode has decayed to 5 %, at most 30 of its
+        periods.
+    step : float, optional
+        Longest step in s; by default a sixteenth of the shortest period kept. Steps never pass over a row of
+        the pulse, and peaks are found between steps as well.
+    static_correction : bool
+        Add what the left-out modes answer statically.
+
+    Raises
+    ------
+    EventError
+        A step or ring-down that is not positive, or more than two million rows.
+    """
+    if step is not None and not step > 0:
+        raise EventError(f"{name}: step must be greater than 0 s, got {step:g}")
+    if ring_down is not None and not ring_down > 0:
+        raise EventError(f"{name}: ring down must be greater than 0 s, got {ring_down:g}")
+    findings: list[Finding] = []
+    shortest = 2.0 * np.pi / reduced.omega.max()
+    longest = step if step is not None else shortest / STEPS_PER_PERIOD
+    if step is not None and step > shortest / 8:
+        findings.append(Finding(
+            "warning", f"the step of {1e3 * step:.4g} ms is coarse for the highest mode kept (period "
+            f"{1e3 * shortest:.4g} ms): peaks may be missed; {1e3 * shortest / STEPS_PER_PERIOD:.3g} ms would do",
+        ))  # fmt: skip
+    if ring_down is None:
+        slow = int(np.argmin(reduced.omega))
+        decay = reduced.damping[slow] * reduced.omega[slow]
+        period = 2.0 * np.pi / reduced.omega[slow]
+        ring_down = min(np.log(20.0) / decay if decay > 0 else np.inf, 30.0 * period)
+    time, base = _grid(pulse, longest, float(ring_down))
+    if len(time) > MAX_ROWS:
+        raise EventError(
+            f"{name}: {len(time):,} rows would be needed; give a longer step, a shorter ring down, or keep "
+            "fewer modes (upto)"
+        )
+    for d, axis in enumerate("xyz"):
+        if pulse.peak[d] > 0 and reduced.captured[d] < MASS_THRESHOLD:
+            cure = "the static correction answers for the rest" if static_correction else "add modes"
+            findings.append(Finding(
+                "warning", f"{axis}: the modes hold {100 * reduced.captured[d]:.1f} % of the free mass, below "
+                f"{100 * MASS_THRESHOLD:.0f} %; {cure}",
+            ))  # fmt: skip
+    moved = pulse.velocity_change
+    if np.abs(moved).max() > 1e-9:
+        shown = ", ".join(f"{a} {m:.4g} m/s" for a, m in zip("xyz", moved, strict=True) if abs(m) > 1e-9)
+        findings.append(Finding("note", f"the base moves on after the pulse: {shown}"))
+    oscillators = Oscillators(reduced.omega, reduced.damping, -reduced.participation)
+    path = oscillators.run(time, base)
+    reader = _Reader(reduced, oscillators, path, pulse, static_correction)
+    count = len(reduced.readings)
+    lowest, highest = np.zeros(count), np.zeros(count)
+    when = np.zeros((2, count))
+    places = [""] * count
+    for number, reading in enumerate(reduced.readings):
+        lo, hi, places[number] = _extremes(reader, number, reading.how, np.array(reading.channels))
+        (lowest[number], when[0, number]), (highest[number], when[1, number]) = lo, hi
+    down = np.abs(lowest) > np.abs(highest)
+    peaks, times = np.where(down, lowest, highest), np.where(down, when[0], when[1])
+    static, share = _static(reduced, pulse, peaks, reader)
+    return PulseAnswer(
+        reduced, name, pulse, time, base, peaks, times, lowest, highest, tuple(places), static, share,
+        tuple(findings), reader,
+    )  # fmt: skip
+
+
+def _grid(pulse: BasePulse, longest: float, ring_down: float) -> tuple[Floats, Floats]:
+    """Rows from a tenth of the pulse before it, through its rows, to the end of the ring-down."""
+    lead = 0.1 * max(pulse.end - pulse.start, longest)
+    times, loads = [np.array([pulse.start - lead])], [np.zeros((1, 3))]
+    step = np.diff(pulse.time)
+    pieces = np.maximum(1, np.ceil(step / longest - 1e-9)).astype(int)
+    times.append(pulse.time[:1])
+    loads.append(pulse.acceleration[:1])
+    if (pieces == 1).all():
+        times.append(pulse.time[1:])
+        loads.append(pulse.acceleration[1:])
+    else:
+        first = np.repeat(np.arange(len(step)), pieces)
+        offset = np.arange(len(first)) - np.repeat(np.cumsum(pieces) - pieces, pieces)
+        share = (offset + 1) / pieces[first]
+        times.append(pulse.time[first] + share * step[first])
+        a0, a1 = pulse.acceleration[first], pulse.acceleration[first + 1]
+        loads.append(a0 + share[:, None] * (a1 - a0))
+    count = max(2, int(np.ceil(ring_down / longest)))
+    times.append(pulse.end + ring_down * np.arange(1, count + 1) / count)
+    loads.append(np.zeros((count, 3)))
+    return np.concatenate(times), np.concatenate(loads)
+
+
+def _extremes(
+    reader: _Reader, number: int, how: str, columns: Ints
+) -> tuple[tuple[float, float], tuple[float, float], str]:
+    """Lowest and highest value with their times, between rows too, and the place of the larger."""
+    rows = len(reader.path.time)
+    if how == "magnitude":
+        values = np.linalg.norm(reader.rows(np.arange(rows), columns), axis=1)
+        hi = _refine(reader, values, columns[None], 1.0, True)
+        return (float(values.min()), float(reader.path.time[values.argmin()])), hi, ""
+    if len(columns) == 1:
+        values = reader.rows(np.arange(rows), columns)[:, 0]
+        lo = _refine(reader, values, columns[None], -1.0, False)
+        hi = _refine(reader, values, columns[None], 1.0, False)
+        return lo, hi, reader.reduced.channels[columns[0]].place
+    low, high = np.full(len(columns), np.inf), np.full(len(columns), -np.inf)
+    width = max(1, _BLOCK // max(len(columns), 1))
+    for a in range(0, rows, width):
+        block = reader.rows(np.arange(a, min(a + width, rows)), columns)
+        low, high = np.minimum(low, block.min(axis=0)), np.maximum(high, block.max(axis=0))
+    best = int(np.maximum(-low, high).argmax())
+    reader.governing[number] = best
+    lo, hi, _ = _extremes(reader, number, "single", columns[[best]])
+    lo = min(lo, (float(low.min()), lo[1]))
+    hi = max(hi, (float(high.max()), hi[1]))
+    return lo, hi, reader.reduced.channels[columns[best]].place
+
+
+def _refine(reader: _Reader, values: Floats, columns: Ints, sign: float, magnitude: bool) -> tuple[float, float]:
+    """Largest value (times sign) of the continuous history, by ever finer looks around the largest rows."""
+    time = reader.path.time
+    v = sign * values
+    inner = np.flatnonzero((v[1:-1] >= v[:-2]) & (v[1:-1] >= v[2:])) + 1
+    candidates = np.unique(np.concatenate([inner[np.argsort(-v[inner])[:6]], [int(v.argmax())]]))
+    best, when = float(v.max()), float(time[v.argmax()])
+    cells = np.unique(np.concatenate([np.maximum(candidates - 1, 0), np.minimum(candidates, len(time) - 2)]))
+    width = time[cells + 1] - time[cells]
+    cells, width = cells[width > 0], width[width > 0]
+    low, high = np.zeros(len(cells)), width.copy()
+    for _ in range(7):
+        share = np.linspace(0.0, 1.0, 9)
+        tau = low[:, None] + (high - low)[:, None] * share
+        flat = np.repeat(cells, 9)
+        read = reader.between(flat, tau.ravel(), np.broadcast_to(columns, (len(flat), columns.shape[1])))
+        found = sign * (np.linalg.norm(read, axis=1) if magnitude else read[:, 0])
+        found = found.reshape(len(cells), 9)
+        top = found.argmax(axis=1)
+        i = int(found.max(axis=1).argmax()) if len(cells) else 0
+        if len(cells) and found[i, top[i]] > best:
+            best, when = float(found[i, top[i]]), float(time[cells[i]] + tau[i, top[i]])
+        low, high = (
+            np.take_along_axis(tau, np.maximum(top - 1, 0)[:, None], 1)[:, 0],
+            np.take_along_axis(tau, np.minimum(top + 1, 8)[:, None], 1)[:, 0],
+        )
+    return sign * best, when
+
+
+def _static(reduced: ReducedModel, pulse: BasePulse, peaks: Floats, reader: _Reader) -> tuple[Floats, Floats]:
+    """Static answer to the peak base acceleration, and the largest correction as a share of the peak."""
+    static, share = np.full(len(reduced.readings), np.nan), np.zeros(len(reduced.readings))
+    push = pulse.acceleration[np.abs(pulse.acceleration).max(axis=1).argmax()]
+    for number, reading in enumerate(reduced.readings):
+        columns = list(reading.channels)
+        channel = reduced.channels[columns[0]]
+        if reading.how == "largest":
+            columns = [columns[reader.governing[number]]] if number in reader.governing else columns
+        if channel.kind != "motion" or channel.order == 0 or (channel.order == 2 and not channel.relative):
+            if not (channel.kind == "motion" and channel.order == 0 and not channel.relative):
+                static[number] = np.linalg.norm(push @ reduced.static[:, columns])
+            left = np.linalg.norm(pulse.peak @ np.abs(reader.residual[:, columns]))
+            share[number] = left / abs(peaks[number]) if peaks[number] else 0.0
+    return static, share

@@ -1,0 +1,1 @@
+"""Tables, figures and text. Tables hold the numbers; only the command line prints."""

@@ -1,0 +1,194 @@
+"""Tables as pandas DataFrames, with units in the column names (or in a column `unit` where rows differ)."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+
+from holokine.modes.check import CheckReport
+from holokine.modes.extract import ModeSet
+from holokine.respond.combine import SpectrumAnswer
+from holokine.respond.reduced import ReducedModel
+from holokine.respond.transient import PulseAnswer
+from holokine.show.numbers import display_unit
+
+__all__ = [
+    "history_table",
+    "mass_table",
+    "modes_table",
+    "participation_table",
+    "peaks_table",
+    "shares_table",
+    "spectral_table",
+    "supports_table",
+]
+
+DIRECTIONS = ("x", "y", "z", "rx", "ry", "rz")
+
+
+def mass_table(report: CheckReport) -> pd.DataFrame:
+    """Mass and centre of mass of every part and point mass, and of the whole (last row)."""
+    rows = []
+    for name, m in [*report.members.items(), ("whole assembly", report.totals)]:
+        rows.append(
+            {
+                "name": name,
+                "mass_kg": m.mass,
+                "share_percent": 100.0 * m.mass / report.totals.mass if report.totals.mass else np.nan,
+                "centre_x_mm": 1e3 * m.centre[0],
+                "centre_y_mm": 1e3 * m.centre[1],
+                "centre_z_mm": 1e3 * m.centre[2],
+            }
+        )
+    return pd.DataFrame(rows)
+
+
+def supports_table(modes_or_system: object) -> pd.DataFrame:
+    """Supports and what they hold."""
+    system = getattr(modes_or_system, "system", modes_or_system)
+    rows = [
+        {"support": s.name, "nodes": len(s.nodes), "holds": " ".join(s.hold)}
+        for s in system.supports.values()  # type: ignore[attr-defined]
+    ]
+    return pd.DataFrame(rows, columns=["support", "nodes", "holds"])
+
+
+def modes_table(modes: ModeSet, damping: np.ndarray) -> pd.DataFrame:
+    """One row per mode: frequency, angular frequency, period, damping, kind, residual."""
+    f = modes.frequencies_hz
+    effective = modes.effective_mass[:, :3] / np.where(modes.free_mass[:3] > 0, modes.free_mass[:3], 1.0)
+    main = effective.argmax(axis=1)
+    return pd.DataFrame(
+        {
+            "mode": np.arange(1, modes.count + 1),
+            "frequency_hz": f,
+            "angular_frequency_rad_s": modes.omega,
+            "period_s": np.where(f > 0, 1.0 / np.where(f > 0, f, 1.0), np.inf),
+            "damping_percent": 100.0 * damping,
+            "kind": np.where(modes.rigid, "rigid-body", "elastic"),
+            "main_direction": [DIRECTIONS[d] if e[d] >= 0.01 else "-" for d, e in zip(main, effective, strict=True)],
+            "main_direction_percent": 100.0 * effective.max(axis=1),
+            "residual": modes.residuals,
+        }
+    )
+
+
+def participation_table(modes: ModeSet) -> pd.DataFrame:
+    """Participation factors, effective masses, ratios and cumulative ratios in x y z rx ry rz.
+
+    Rotations are about the centre of mass. Ratios to the whole mass end in ``_of_whole``, to the mass that is
+    free to move in ``_of_free``.
+    """
+    table: dict[str, object] = {
+        "mode": np.arange(1, modes.count + 1),
+        "frequency_hz": modes.frequencies_hz,
+    }
+    effective = modes.effective_mass
+    for d, name in enumerate(DIRECTIONS):
+        root, unit = ("sqrt_kg", "kg") if d < 3 else ("sqrt_kg_m", "kg_m2")
+        table[f"factor_{name}_{root}"] = modes.participation[:, d]
+        table[f"effective_{name}_{unit}"] = effective[:, d]
+    for label, total in (("whole", modes.whole_mass), ("free", modes.free_mass)):
+        for d, name in enumerate(DIRECTIONS):
+            ratio = effective[:, d] / total[d] if total[d] > 0 else np.zeros(modes.count)
+            table[f"ratio_{name}_of_{label}"] = ratio
+            table[f"cumulative_{name}_of_{label}"] = np.cumsum(ratio)
+    return pd.DataFrame(table)
+
+
+def _motion_word(reduced: ReducedModel, number: int) -> str:
+    channel = reduced.channels[reduced.readings[number].channels[0]]
+    if channel.kind != "motion":
+        return ""
+    return "relative" if channel.relative else "absolute"
+
+
+def _noise(answer: SpectrumAnswer | PulseAnswer) -> dict[str, float]:
+    """What is rounding only, by gauge: 1e-9 of its largest reading."""
+    result: dict[str, float] = {}
+    for reading, peak in zip(answer.reduced.readings, np.nan_to_num(answer.peaks), strict=True):
+        result[reading.gauge] = max(result.get(reading.gauge, 0.0), 1e-9 * abs(float(peak)))
+    return result
+
+
+def peaks_table(answer: SpectrumAnswer | PulseAnswer) -> pd.DataFrame:
+    """Peak of every gauge in display units; with times, extremes and the static ratio for pulses."""
+    rows = []
+    reduced = answer.reduced
+    noise = _noise(answer)
+    for number, reading in enumerate(reduced.readings):
+        if abs(answer.peaks[number]) < noise[reading.gauge]:
+            rows.append({"gauge": reading.gauge, "component": reading.component,
+                         "motion": _motion_word(reduced, number), "peak": 0.0,
+                         "unit": display_unit(reading.dimension)[0]})  # fmt: skip
+            continue
+        unit, size = display_unit(reading.dimension)
+        row: dict[str, object] = {
+            "gauge": reading.gauge,
+            "component": reading.component,
+            "motion": _motion_word(reduced, number),
+            "peak": answer.peaks[number] / size,
+            "unit": unit,
+        }
+        if isinstance(answer, PulseAnswer):
+            static = answer.static[number] / size
+            if abs(static) < 1e-9 * abs(answer.peaks[number] / size):
+                static = 0.0
+            row |= {
+                "time_ms": 1e3 * answer.peak_times[number],
+                "lowest": answer.lowest[number] / size,
+                "highest": answer.highest[number] / size,
+                "static": static,
+                "ratio_to_static": abs(row["peak"] / static) if static > 0 else np.nan,  # type: ignore[operator]
+                "correction_percent": 100.0 * answer.correction_share[number],
+                "place": answer.places[number],
+            }
+        else:
+            for d, axis in enumerate(answer.directions):
+                row[f"from_{axis}"] = answer.by_direction[d, number] / size
+            _, rest = answer.shares(number) if np.isfinite(answer.peaks[number]) else (None, [np.nan])
+            row["missing_mass_percent"] = 100.0 * float(rest[0])
+        rows.append(row)
+    return pd.DataFrame(rows)
+
+
+def shares_table(answer: SpectrumAnswer, numbers: list[int]) -> pd.DataFrame:
+    """Share of every mode, and of the missing mass (last row, mode 0), in chosen readings, in percent."""
+    f = answer.reduced.frequencies_hz
+    table: dict[str, object] = {
+        "mode": [*range(1, len(f) + 1), 0],
+        "frequency_hz": [*f, np.nan],
+    }
+    for number in numbers:
+        mode, rest = answer.shares(number)
+        table[f"{answer.reduced.readings[number].label} percent"] = 100.0 * np.concatenate([mode, rest])
+    return pd.DataFrame(table)
+
+
+def spectral_table(answer: SpectrumAnswer) -> pd.DataFrame:
+    """What the spectrum gives each mode: pseudo-acceleration in g, and the effective mass it acts on."""
+    unit, size = display_unit("acceleration")
+    table: dict[str, object] = {
+        "mode": np.arange(1, answer.reduced.count + 1),
+        "frequency_hz": answer.reduced.frequencies_hz,
+        "damping_percent": 100.0 * answer.reduced.damping,
+    }
+    for i, d in enumerate(answer.directions):
+        table[f"acceleration_{d}_{unit}"] = answer.spectral[:, i] / size
+        table[f"effective_{d}_kg"] = answer.reduced.participation[:, "xyz".index(d)] ** 2
+    return pd.DataFrame(table)
+
+
+def history_table(answer: PulseAnswer, numbers: list[int], thin: int = 1) -> pd.DataFrame:
+    """Histories in display units, one column per reading, beside the base acceleration in g."""
+    table: dict[str, object] = {"time_s": answer.time[::thin]}
+    unit, size = display_unit("acceleration")
+    for d, axis in enumerate("xyz"):
+        if answer.pulse.peak[d] > 0:
+            table[f"base_{axis}_{unit}"] = answer.base[::thin, d] / size
+    for number in numbers:
+        reading = answer.reduced.readings[number]
+        unit, size = display_unit(reading.dimension)
+        name = f"{reading.label}_{unit}".replace(" ", "_").replace("/", "_per_")
+        table[name] = answer.history(number, thin) / size
+    return pd.DataFrame(table)

@@ -1,0 +1,237 @@
+"""Factorising symmetric sparse matrices, with the inertia as a by-product.
+
+One small interface, three ways: LDLᵀ with Bunch-Kaufman pivoting by pypardiso where it is installed, SciPy's
+SuperLU in symmetric mode otherwise, dense LDLᵀ by LAPACK for small matrices. By Sylvester's law the number
+of negative pivots of K - σM is the number of eigenvalues of (K, M) below σ; SuperLU's pivots tell it only
+when its row and column permutations agree, and otherwise the inertia is unknown.
+"""
+
+from __future__ import annotations
+
+import ctypes
+from functools import lru_cache
+from typing import Any, Protocol
+
+import numpy as np
+import scipy.linalg
+from numpy.typing import NDArray
+from scipy.sparse import csc_array, csr_array, triu
+
+from holokine.errors import SolverError
+
+__all__ = ["DENSE_LIMIT", "Factor", "factorise", "fast_available"]
+
+Floats = NDArray[np.float64]
+DENSE_LIMIT = 400
+
+
+class Factor(Protocol):
+    """A factorised symmetric matrix.
+
+    Attributes
+    ----------
+    method : str
+        Which way was taken.
+    negative : int or None
+        Number of negative eigenvalues; None where unknown.
+    perturbed : int
+        Pivots that had to be changed, so that solves and inertia are in doubt.
+    entries : int
+        Stored numbers of the factor.
+    """
+
+    method: str
+    negative: int | None
+    perturbed: int
+    entries: int
+
+    def solve(self, right: Floats) -> Floats:
+        """Solve for one column, shape (n,), or several, shape (n, columns)."""
+        ...
+
+
+@lru_cache(maxsize=1)
+def fast_available() -> bool:
+    """Whether pypardiso can be used here."""
+    try:
+        from pypardiso import PyPardisoSolver
+
+        PyPardisoSolver(mtype=-2)
+    except (ImportError, OSError):
+        return False
+    return True
+
+
+def factorise(matrix: csr_array, *, method: str = "auto") -> Factor:
+    """Factorise a symmetric matrix.
+
+    Parameters
+    ----------
+    matrix : sparse array, shape (n, n)
+        Symmetric, all entries stored.
+    method : {"auto", "ldl", "superlu", "dense"}
+        ``auto``: dense up to 400 rows, then pypardiso if installed, else SuperLU.
+
+    Raises
+    ------
+    SolverError
+        When the matrix is singular to working precision or memory runs out.
+    """
+    if method == "auto":
+        method = "dense" if matrix.shape[0] <= DENSE_LIMIT else "ldl" if fast_available() else "superlu"
+    if method == "dense":
+        return _DenseFactor(matrix)
+    if method == "ldl":
+        return _PardisoFactor(matrix)
+    if method == "superlu":
+        return _SuperLUFactor(matrix)
+    raise ValueError(f"method must be auto, ldl, superlu or dense, got {method!r}")
+
+
+class _DenseFactor:
+    """LAPACK's Bunch-Kaufman factorisation (sytrf / sytrs)."""
+
+    method = "dense LDLT (LAPACK)"
+
+    def __init__(self, matrix: csr_array) -> None:
+        full = matrix.toarray()
+        self._ldu, self._pivots, info = scipy.linalg.lapack.dsytrf(full, lower=1)
+        if info < 0:
+            raise SolverError("the matrix holds numbers that are not finite")
+        self.perturbed = 0
+        blocks = self._eigenvalues()
+        scale = float(np.abs(full).max()) if full.size else 1.0
+        if full.size and float(np.abs(blocks).min()) <= 1e-15 * scale * 1e-3:
+            self.perturbed = int((np.abs(blocks) <= 1e-18 * scale).sum())
+        self.negative: int | None = int((blocks < 0).sum())
+        self.entries = full.size
+
+    def _eigenvalues(self) -> Floats:
+        """Eigenvalues of the block-diagonal D."""
+        d, piv = self._ldu, self._pivots
+        values, i = [], 0
+        while i < len(piv):
+            if piv[i] < 0:
+                values += list(np.linalg.eigvalsh([[d[i, i], d[i + 1, i]], [d[i + 1, i], d[i + 1, i + 1]]]))
+                i += 2
+            else:
+                values.append(d[i, i])
+                i += 1
+        return np.array(values)
+
+    def solve(self, right: Floats) -> Floats:
+        columns = right if right.ndim == 2 else right[:, None]
+        result, info = scipy.linalg.lapack.dsytrs(self._ldu, self._pivots, columns, lower=1)
+        if info or not np.isfinite(result).all():
+            raise SolverError("the matrix is singular to working precision")
+        return result if right.ndim == 2 else result[:, 0]
+
+
+class _SuperLUFactor:
+    """SuperLU in symmetric mode."""
+
+    method = "LU in symmetric mode (SuperLU)"
+
+    def __init__(self, matrix: csr_array) -> None:
+        from scipy.sparse.linalg import splu
+
+        try:
+            self._lu = splu(
+                csc_array(matrix),
+                permc_spec="MMD_AT_PLUS_A",
+                diag_pivot_thresh=0.0,
+                options={"SymmetricMode": True},
+            )
+        except RuntimeError as err:
+            raise SolverError(f"the matrix is singular to working precision ({err})") from None
+        except MemoryError:
+            raise SolverError(
+                f"not enough memory to factorise {matrix.shape[0]} unknowns; "
+                "install the `fast` extra, which needs about half, or coarsen the mesh"
+            ) from None
+        self.perturbed = 0
+        symmetric = np.array_equal(self._lu.perm_r, self._lu.perm_c)
+        self.negative: int | None = int((self._lu.U.diagonal() < 0).sum()) if symmetric else None
+        self.entries = int(self._lu.nnz)
+
+    def solve(self, right: Floats) -> Floats:
+        return self._lu.solve(np.asfortranarray(right))
+
+
+class _PardisoFactor:
+    """LDLᵀ of the upper triangle by pypardiso's library, called without copies of the matrix."""
+
+    method = "sparse LDLT (pypardiso)"
+
+    def __init__(self, matrix: csr_array) -> None:
+        from pypardiso import PyPardisoSolver
+
+        upper = csr_array(triu(matrix, format="csr"))
+        missing = upper.diagonal() == 0.0
+        if missing.any():  # the library wants every diagonal entry stored
+            n = matrix.shape[0]
+            where = np.flatnonzero(missing)
+            upper = csr_array(upper + csr_array((np.full(len(where), 1e-300), (where, where)), shape=(n, n)))
+        upper.sort_indices()
+        self._a = np.ascontiguousarray(upper.data)
+        self._ia = upper.indptr.astype(np.int32)
+        self._ja = upper.indices.astype(np.int32)
+        self._n = int(matrix.shape[0])
+        self._handle = PyPardisoSolver(mtype=-2)
+        iparm = self._handle.iparm
+        iparm[:] = 0
+        iparm[0] = 1  # own settings
+        iparm[1] = 3  # nested dissection, both cores
+        iparm[9] = 13  # pivots below 1e-13 of the matrix are perturbed, and counted
+        iparm[17] = -1  # count the factor's entries
+        iparm[20] = 1  # 1 by 1 and 2 by 2 pivots: an exact inertia
+        iparm[34] = 1  # indices from zero
+        self._call(12, np.zeros((1, 0)))
+        self.negative: int | None = int(iparm[22])
+        self.perturbed = int(iparm[13])
+        self.entries = int(iparm[17])
+
+    def _call(self, phase: int, right: Floats) -> Floats:
+        """`right` of shape (columns, n), C order: each row is one right-hand side."""
+        h = self._handle
+        ints = ctypes.POINTER(ctypes.c_int32)
+        result = np.empty_like(right) if phase == 33 else right
+        error = ctypes.c_int32(0)
+        h._mkl_pardiso(
+            h.pt.ctypes.data_as(ctypes.POINTER(h._pt_type[0])),
+            ctypes.byref(ctypes.c_int32(1)),
+            ctypes.byref(ctypes.c_int32(1)),
+            ctypes.byref(ctypes.c_int32(-2)),
+            ctypes.byref(ctypes.c_int32(phase)),
+            ctypes.byref(ctypes.c_int32(self._n)),
+            self._a.ctypes.data_as(ctypes.POINTER(ctypes.c_double)),
+            self._ia.ctypes.data_as(ints),
+            self._ja.ctypes.data_as(ints),
+            h.perm.ctypes.data_as(ints),
+            ctypes.byref(ctypes.c_int32(max(len(right), 1))),
+            h.iparm.ctypes.data_as(ints),
+            ctypes.byref(ctypes.c_int32(0)),
+            right.ctypes.data_as(ctypes.POINTER(ctypes.c_double)),
+            result.ctypes.data_as(ctypes.POINTER(ctypes.c_double)),
+            ctypes.byref(error),
+        )
+        if error.value == -2:
+            raise SolverError(f"not enough memory to factorise {self._n} unknowns; coarsen the mesh")
+        if error.value == -4:
+            raise SolverError("the matrix is singular to working precision")
+        if error.value:
+            raise SolverError(f"the sparse factorisation failed (code {error.value})")
+        return result
+
+    def solve(self, right: Floats) -> Floats:
+        if right.ndim == 1:
+            return self._call(33, np.ascontiguousarray(right)[None]).ravel()
+        return self._call(33, np.ascontiguousarray(right.T)).T
+
+    def __del__(self) -> None:
+        handle: Any = getattr(self, "_handle", None)
+        if handle is not None and ctypes is not None:
+            try:
+                self._call(-1, np.zeros((1, 0)))
+            except Exception:  # at interpreter shutdown the library may be gone
+                return

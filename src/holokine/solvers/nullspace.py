@@ -1,0 +1,49 @@
+"""Vectors that a stiffness matrix does not resist."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import csr_array, diags_array, eye_array
+
+from holokine.solvers.factor import factorise
+
+__all__ = ["unresisted"]
+
+Floats = NDArray[np.float64]
+_SHIFT = 1e-11
+_NOISE = 3e-14
+
+
+def unresisted(K: csr_array, *, most: int = 12, seed: int = 0) -> Floats:
+    """Vectors x with K x = 0 to rounding, at most `most` of them.
+
+    Block inverse iteration on D K D with D = diag(K)^-1/2, followed by a Rayleigh-Ritz step; a vector counts
+    when its energy xᵀ K x is rounding noise against |x|ᵀ |K| |x|.
+
+    Returns
+    -------
+    ndarray, shape (vectors, unknowns)
+    """
+    n = K.shape[0]
+    if n == 0:
+        return np.zeros((0, 0))
+    diagonal = K.diagonal()
+    top = float(diagonal.max(initial=0.0))
+    if top <= 0.0:
+        return np.eye(n)[:most]
+    bare = diagonal <= 1e-14 * top
+    root = np.sqrt(np.where(bare, top, diagonal))
+    D = diags_array(1.0 / root)
+    A = csr_array(D @ K @ D)
+    factor = factorise(csr_array(A + _SHIFT * eye_array(n)))
+    count = min(most, n)
+    X = np.linalg.qr(np.random.default_rng(seed).standard_normal((n, count)))[0]
+    for _ in range(4):
+        X = np.linalg.qr(factor.solve(X))[0]
+    w, V = np.linalg.eigh(X.T @ (A @ X))
+    X = X @ V
+    size = np.einsum("ij,ij->j", np.abs(X), abs(A) @ np.abs(X))
+    energy = np.einsum("ij,ij->j", X, A @ X)
+    free = np.abs(energy) <= _NOISE * size
+    return (D @ X[:, free]).T

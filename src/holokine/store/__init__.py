@@ -1,0 +1,1 @@
+"""Run files: stored modes and responses."""

@@ -1,0 +1,254 @@
+"""Units: what a number with or without a unit means, as an SI float.
+
+Inside Holokine everything is SI (m, kg, s, N, Pa, rad; frequencies in Hz). A text such as ``"205 GPa"``
+carries its unit; a bare number takes the declared :class:`UnitSystem`. The letter ``g`` is the standard
+acceleration of gravity, 9.80665 m/s² exactly, where an acceleration is expected, and a gram otherwise.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+from holokine.errors import UnitError, nearest_hint
+
+__all__ = ["DIMENSIONS", "STANDARD_GRAVITY", "UnitSystem", "quantity", "unit_factor"]
+
+STANDARD_GRAVITY = 9.80665
+"""Standard acceleration of gravity in m/s² (exact, 3rd CGPM 1901)."""
+
+DIMENSIONS: dict[str, tuple[int, int, int, str]] = {
+    # name: exponents of (length, mass, time) and the SI unit that messages show
+    "number": (0, 0, 0, "a plain number"),
+    "length": (1, 0, 0, "m"),
+    "area": (2, 0, 0, "m^2"),
+    "second moment of area": (4, 0, 0, "m^4"),
+    "warping constant": (6, 0, 0, "m^6"),
+    "volume": (3, 0, 0, "m^3"),
+    "mass": (0, 1, 0, "kg"),
+    "inertia": (2, 1, 0, "kg m^2"),
+    "time": (0, 0, 1, "s"),
+    "frequency": (0, 0, -1, "Hz"),
+    "density": (-3, 1, 0, "kg/m^3"),
+    "mass per area": (-2, 1, 0, "kg/m^2"),
+    "mass per length": (-1, 1, 0, "kg/m"),
+    "stress": (-1, 1, -2, "Pa"),
+    "force": (1, 1, -2, "N"),
+    "force per length": (0, 1, -2, "N/m"),
+    "moment": (2, 1, -2, "N m"),
+    "stiffness": (0, 1, -2, "N/m"),
+    "rotational stiffness": (2, 1, -2, "N m/rad"),
+    "damping constant": (0, 1, -1, "N s/m"),
+    "rotational damping constant": (2, 1, -1, "N m s/rad"),
+    "energy": (2, 1, -2, "J"),
+    "acceleration": (1, 0, -2, "m/s^2"),
+    "velocity": (1, 0, -1, "m/s"),
+    "displacement": (1, 0, 0, "m"),
+    "angle": (0, 0, 0, "rad"),
+}
+_SHOWN = {d[:3]: d[3] for d in reversed(list(DIMENSIONS.values()))}
+_NUMBER = r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?"
+_QUANTITY = re.compile(rf"^\s*({_NUMBER})\s*(.*?)\s*$", re.DOTALL)
+_COMMON_UNITS = (
+    "m mm cm km in ft kg g t lb N kN MN mN Pa kPa MPa GPa s ms us Hz kHz rpm rad deg m/s mm/s m/s^2 mm/s^2 "
+    "kg/m^3 t/mm^3 N/m N/mm kN/mm J".split()
+)
+
+
+@lru_cache(maxsize=1)
+def _registry() -> Any:
+    import pint
+
+    return pint.UnitRegistry(autoconvert_offset_to_baseunit=False, cache_folder=None)
+
+
+@lru_cache(maxsize=4096)
+def _parse_unit(text: str) -> tuple[float, tuple[int, int, int], int]:
+    """Factor to SI, exponents of (length, mass, time) and power of angle of a unit expression."""
+    import pint
+
+    ureg = _registry()
+    cleaned = text.replace("²", "^2").replace("³", "^3").replace("·", "*").replace("⁴", "^4").strip()
+    cleaned = re.sub(r"(?<=[A-Za-z0-9_)])\s+(?=[A-Za-z_(])", " * ", cleaned)
+    cleaned = re.sub(r"(?<![A-Za-z_])t(?![A-Za-z_0-9])", "metric_ton", cleaned)
+    if re.search(r"[^A-Za-z0-9_µμΩ°*/^().+\- ]", cleaned) or "**" in cleaned:
+        raise UnitError(f'unknown unit "{text}". {nearest_hint(text, _COMMON_UNITS, "common units")}')
+    try:
+        root = ureg.parse_expression(cleaned)
+        root = ureg.Quantity(root).to_root_units()
+    except pint.errors.OffsetUnitCalculusError as err:
+        raise UnitError(f'the unit "{text}" has an offset and cannot be used here') from err
+    except Exception as err:  # the expression parser fails in many ways on malformed text
+        raise UnitError(
+            f'unknown unit "{text}". {nearest_hint(text, _COMMON_UNITS, "common units")}'
+        ) from err
+    powers = {"meter": 0, "gram": 0, "kilogram": 0, "second": 0, "radian": 0}
+    factor = float(root.magnitude)
+    for unit, power in root._units.items():
+        if unit not in powers or power != int(power):
+            raise UnitError(f'the unit "{text}" contains "{unit}", which has no place in structural dynamics')
+        powers[unit] = int(power)
+    factor *= 1e-3 ** powers["gram"]
+    mass = powers["gram"] + powers["kilogram"]
+    return factor, (powers["meter"], mass, powers["second"]), powers["radian"]
+
+
+def _dimension_text(exponents: tuple[int, int, int]) -> str:
+    if exponents in _SHOWN:
+        return _SHOWN[exponents]
+    parts = [f"{u}^{p}" if p != 1 else u for u, p in zip(("m", "kg", "s"), exponents, strict=True) if p]
+    return " ".join(parts) or "a plain number"
+
+
+def unit_factor(unit: str, dimension: str) -> float:
+    """Factor that turns a number in `unit` into SI (Hz for frequencies), for an expected dimension.
+
+    Raises
+    ------
+    UnitError
+        When the unit is unknown or of another dimension; the message shows both.
+    """
+    want = DIMENSIONS[dimension][:3]
+    if unit in ("%", "percent"):
+        if dimension != "number":
+            raise UnitError(f'expected {_expected(dimension)}, got a percentage ("{unit}")')
+        return 0.01
+    factor, have, angle = _parse_unit(unit) if unit else (1.0, (0, 0, 0), 0)
+    if have == want:
+        if dimension == "frequency" and angle == 1:  # rad/s, rpm and the like count radians, not cycles
+            return factor / (2.0 * math.pi)
+        return factor
+    standing = re.sub(r"(?<![A-Za-z_])g(?![A-Za-z_0-9])", "standard_gravity", unit)
+    if standing != unit and dimension == "acceleration":
+        factor, as_gravity, _ = _parse_unit(standing)
+        if as_gravity == want:
+            return factor
+    note = ""
+    if standing != unit:
+        note = " (g is read as gram, or as 9.80665 m/s^2 where an acceleration is expected)"
+    raise UnitError(
+        f'expected {_expected(dimension)}, got "{unit or "a plain number"}", '
+        f"which is of the dimension {_dimension_text(have)}{note}"
+    )
+
+
+def _expected(dimension: str) -> str:
+    shown = DIMENSIONS[dimension][3]
+    if dimension == "number":
+        return "a plain number"
+    article = "an" if dimension[0] in "aei" else "a"
+    return f"{article} {dimension} such as {shown}"
+
+
+@dataclass(frozen=True)
+class UnitSystem:
+    """How bare numbers read: SI factors of the base units.
+
+    Attributes
+    ----------
+    length, mass, time : float
+        Metres, kilograms and seconds in one unit of the system.
+    names : tuple of str
+        The units as declared, for messages: (length, mass, time, force).
+    """
+
+    length: float = 1.0
+    mass: float = 1.0
+    time: float = 1.0
+    names: tuple[str, str, str, str] = ("m", "kg", "s", "N")
+
+    def factor(self, dimension: str) -> float:
+        """SI value of one bare unit of this dimension (frequencies stay Hz, angles rad)."""
+        if dimension in ("frequency", "angle", "number"):
+            return 1.0
+        a, b, c = DIMENSIONS[dimension][:3]
+        return float(self.length**a * self.mass**b * self.time**c)
+
+    @classmethod
+    def declare(
+        cls,
+        *,
+        length: str | None = None,
+        mass: str | None = None,
+        time: str | None = None,
+        force: str | None = None,
+    ) -> UnitSystem:
+        """Build a system from unit names; what is left out follows from force = mass x length / time².
+
+        Raises
+        ------
+        UnitError
+            When the four do not satisfy force = mass x length / time² (mm, kg, s and N do not).
+        """
+        si_length = unit_factor(length, "length") if length else 1.0
+        si_time = unit_factor(time, "time") if time else 1.0
+        si_mass = unit_factor(mass, "mass") if mass else None
+        si_force = unit_factor(force, "force") if force else None
+        if si_mass is None:
+            si_mass = 1.0 if si_force is None else si_force * si_time**2 / si_length
+        follows = si_mass * si_length / si_time**2
+        names = (length or "m", mass or f"{si_mass:g} kg", time or "s", force or f"{follows:g} N")
+        if si_force is not None and abs(follows / si_force - 1.0) > 1e-9:
+            needed = si_force * si_time**2 / si_length
+            spelt = {1.0: "kg", 1000.0: "t", 1e-3: "g", 1e6: "kt"}.get(round(needed, 12), f"{needed:g} kg")
+            raise UnitError(
+                f"the unit system is not consistent: with {names[0]}, {names[1]} and {names[2]} the unit of "
+                f"force is {follows:g} N, not {force} ({si_force:g} N). Bare numbers in such a mixture give "
+                f"silently wrong frequencies. Either declare mass: {spelt}, or leave out force, or declare "
+                f"length: m, mass: kg, force: N and write units beside the numbers that differ"
+            )
+        return cls(si_length, si_mass, si_time, names)
+
+
+def quantity(value: Any, dimension: str, system: UnitSystem | None = None) -> float:
+    """Read one quantity as SI.
+
+    Parameters
+    ----------
+    value : float, int or str
+        ``3.5`` (in the unit system), ``"3 g"``, ``"205 GPa"``, ``"2 %"``, ``"1/8 inch"`` is not read.
+    dimension : str
+        A key of :data:`DIMENSIONS`.
+    system : UnitSystem, optional
+        How bare numbers read; SI by default.
+
+    Raises
+    ------
+    UnitError
+        Not a number, NaN or infinite, unknown unit, wrong dimension.
+
+    Examples
+    --------
+    >>> quantity("3 g", "acceleration"), quantity("3 g", "mass")
+    (29.41995, 0.003)
+    """
+    if isinstance(value, bool) or value is None:
+        raise UnitError(f"expected {_expected(dimension)}, got {_shown(value)}")
+    if isinstance(value, str):
+        match = _QUANTITY.match(value)
+        if not match or value.strip().lower() in ("nan", "inf", "-inf", ".nan", ".inf"):
+            raise UnitError(f"expected {_expected(dimension)}, got {_shown(value)}")
+        number, unit = float(match.group(1)), match.group(2)
+        if unit:
+            result = number * unit_factor(unit, dimension)
+        else:
+            result = number * (system or UnitSystem()).factor(dimension)
+    else:
+        try:
+            number = float(value)
+        except (TypeError, ValueError):
+            raise UnitError(f"expected {_expected(dimension)}, got {_shown(value)}") from None
+        result = number * (system or UnitSystem()).factor(dimension)
+    if not math.isfinite(result):
+        raise UnitError(f"expected a finite number for {_expected(dimension)}, got {_shown(value)}")
+    return result
+
+
+def _shown(value: Any) -> str:
+    if value is None:
+        return "nothing"
+    text = repr(value)
+    return text if len(text) < 60 else text[:57] + "..."
