@@ -17,7 +17,12 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 __all__ = ["Answer", "Assembly", "Check", "HolokineError", "Modes", "__version__", "demo_folder"]
 
-_LAZY = {"Answer": "holokine.api", "Assembly": "holokine.api", "Check": "holokine.api", "Modes": "holokine.api"}
+_LAZY = {
+    "Answer": "holokine.api",
+    "Assembly": "holokine.api",
+    "Check": "holokine.api",
+    "Modes": "holokine.api",
+}
 
 
 def __getattr__(name: str) -> Any:

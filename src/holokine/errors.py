@@ -9,8 +9,8 @@ import difflib
 from collections.abc import Iterable
 
 __all__ = [
-    "CheckFailed",
-    "ConnectionFault",
+    "CheckFailedError",
+    "ConstraintError",
     "DescriptionError",
     "EventError",
     "HolokineError",
@@ -49,7 +49,7 @@ class MeshError(HolokineError):
     """A mesh that cannot be used: damaged file, inverted or zero-volume element, unknown cell."""
 
 
-class ConnectionFault(HolokineError):
+class ConstraintError(HolokineError):
     """Links, joints or ties that contradict one another or go round in a circle."""
 
 
@@ -69,7 +69,7 @@ class RunFileError(HolokineError):
     """A run file that is damaged, foreign or out of date."""
 
 
-class CheckFailed(HolokineError):
+class CheckFailedError(HolokineError):
     """A check that the analyst asked for (mass threshold, allowable) was not met."""
 
 

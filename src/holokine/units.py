@@ -53,9 +53,9 @@ _SHOWN = {d[:3]: d[3] for d in reversed(list(DIMENSIONS.values()))}
 _NUMBER = r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?"
 _QUANTITY = re.compile(rf"^\s*({_NUMBER})\s*(.*?)\s*$", re.DOTALL)
 _COMMON_UNITS = (
-    "m mm cm km in ft kg g t lb N kN MN mN Pa kPa MPa GPa s ms us Hz kHz rpm rad deg m/s mm/s m/s^2 mm/s^2 "
-    "kg/m^3 t/mm^3 N/m N/mm kN/mm J".split()
-)
+    "m", "mm", "in", "kg", "g", "t", "N", "kN", "Pa", "MPa", "GPa", "s", "ms", "Hz", "rpm", "rad", "deg", "m/s",
+    "m/s^2", "kg/m^3", "t/mm^3", "N/m", "N/mm", "N m",
+)  # fmt: skip
 
 
 @lru_cache(maxsize=1)
@@ -82,9 +82,7 @@ def _parse_unit(text: str) -> tuple[float, tuple[int, int, int], int]:
     except pint.errors.OffsetUnitCalculusError as err:
         raise UnitError(f'the unit "{text}" has an offset and cannot be used here') from err
     except Exception as err:  # the expression parser fails in many ways on malformed text
-        raise UnitError(
-            f'unknown unit "{text}". {nearest_hint(text, _COMMON_UNITS, "common units")}'
-        ) from err
+        raise UnitError(f'unknown unit "{text}". {nearest_hint(text, _COMMON_UNITS, "common units")}') from err
     powers = {"meter": 0, "gram": 0, "kilogram": 0, "second": 0, "radian": 0}
     factor = float(root.magnitude)
     for unit, power in root._units.items():

@@ -180,16 +180,17 @@ def _load_yaml(file: Path) -> tuple[dict[str, Any], dict[tuple[Any, ...], int]]:
 def _plain(node: Any, path: tuple[Any, ...], lines: dict[tuple[Any, ...], int]) -> Any:
     if isinstance(node, dict):
         result = {}
+        marks: Any = node
         for key, value in node.items():
             here = (*path, _scalar(key))
-            lines[here] = node.lc.key(key)[0] + 1 if key in (node.lc.data or {}) else lines.get(path, 1)
+            lines[here] = marks.lc.key(key)[0] + 1 if key in (marks.lc.data or {}) else lines.get(path, 1)
             result[_scalar(key)] = _plain(value, here, lines)
         return result
     if isinstance(node, list):
-        items = []
+        items, marks = [], node
         for number, value in enumerate(node):
             here = (*path, number)
-            lines[here] = node.lc.item(number)[0] + 1 if number in (node.lc.data or {}) else lines.get(path, 1)
+            lines[here] = marks.lc.item(number)[0] + 1 if number in (marks.lc.data or {}) else lines.get(path, 1)
             items.append(_plain(value, here, lines))
         return items
     return _scalar(node)

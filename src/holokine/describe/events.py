@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field, ValidationInfo, model_validator
@@ -46,8 +47,8 @@ class SpectrumTable(Strict):
 
     shorthand: ClassVar[str | None] = "file"
     file: str | None = None
-    frequency: Frequencies | None = None
-    period: Periods | None = None
+    frequency: Frequencies | None = None  # type: ignore[valid-type]
+    period: Periods | None = None  # type: ignore[valid-type]
     acceleration: _column("acceleration") | None = None  # type: ignore[valid-type]
     velocity: _column("velocity") | None = None  # type: ignore[valid-type]
     displacement: _column("displacement") | None = None  # type: ignore[valid-type]
@@ -96,7 +97,7 @@ class Peak(Strict):
 class SignalTable(Strict):
     """A base acceleration by points in time, linear between them and zero outside."""
 
-    time: Times
+    time: Times  # type: ignore[valid-type]
     acceleration: _column("acceleration")  # type: ignore[valid-type]
 
     @model_validator(mode="after")
@@ -105,7 +106,8 @@ class SignalTable(Strict):
             raise complaint(f"the columns have {len(self.time)} and {len(self.acceleration)} values")
         if len(self.time) < 2:
             raise complaint("a pulse table needs at least two points")
-        for row, (a, b) in enumerate(zip(self.time, self.time[1:], strict=False), start=2):
+        times: tuple[float, ...] = self.time
+        for row, (a, b) in enumerate(pairwise(times), start=2):
             if b < a:
                 raise complaint(f"row {row}: the time goes back from {a:g} s to {b:g} s")
         return self

@@ -27,7 +27,9 @@ __all__ = [
     "LengthVector",
     "Number",
     "PositiveLength",
+    "ProductMoment",
     "Ratio",
+    "SecondMoment",
     "Stress",
     "Strict",
     "Time",
@@ -86,6 +88,8 @@ Frequency = quantity_field("frequency", above=0.0)
 Force = quantity_field("force")
 Acceleration = quantity_field("acceleration")
 Angle = quantity_field("angle")
+SecondMoment = quantity_field("second moment of area", above=0.0)
+ProductMoment = quantity_field("second moment of area")
 
 
 def _length_vector(value: Any, info: ValidationInfo) -> tuple[float, float, float]:

@@ -94,5 +94,3 @@ class Gauge(Strict):
         if value is not None and value not in ("x", "y", "z", "magnitude"):
             raise complaint(f'axis must be x, y, z or magnitude, got "{value}"')
         return value
-
-

@@ -75,9 +75,7 @@ class Beam(Strict):
         if self.divisions is not None and self.size is not None:
             raise complaint("give divisions or size, not both")
         if isinstance(self.divisions, tuple) and len(self.divisions) != len(self.through) - 1:
-            raise complaint(
-                f"divisions lists {len(self.divisions)} numbers for {len(self.through) - 1} spans"
-            )
+            raise complaint(f"divisions lists {len(self.divisions)} numbers for {len(self.through) - 1} spans")
         for a, b in zip(self.through, self.through[1:], strict=False):
             if a == b:
                 raise complaint(f'the beam goes from the point "{a}" to itself')

@@ -29,9 +29,7 @@ def check_references(d: Description, place: Place) -> None:
         known = list(known)
         if name not in known:
             single = what.split(",")[0].removesuffix("s") if " or " not in what else "name"
-            raise UnknownNameError(
-                f'{place(path)}: there is no {single} "{name}". {nearest_hint(name, known, what)}'
-            )
+            raise UnknownNameError(f'{place(path)}: there is no {single} "{name}". {nearest_hint(name, known, what)}')
 
     def target(sel: Selection, *path: Any) -> None:
         for name in sel.points or ():
@@ -53,10 +51,11 @@ def check_references(d: Description, place: Place) -> None:
                 need(p, d.points, "points", *here, "beam", "through")
     for name, mass in d.masses.items():
         need(mass.at, d.points, "points", "masses", name, "at")
-    for kind, table in (("springs", d.springs), ("bushings", d.bushings)):
+    connectors: tuple[tuple[str, dict[str, Any]], ...] = (("springs", d.springs), ("bushings", d.bushings))
+    for kind, table in connectors:
         for name, spring in table.items():
             for p in spring.between:
-                need(p, [*d.points, GROUND], "points", kind, name, "between")
+                need(str(p), [*d.points, GROUND], "points", kind, name, "between")
             if spring.between[0] == spring.between[1]:
                 raise DescriptionError(f"{place((kind, name, 'between'))}: both ends are the same point")
     for name, link in d.links.items():
@@ -68,22 +67,22 @@ def check_references(d: Description, place: Place) -> None:
     for name in d.groups:
         group_members(d, name, place=place)
     for name, gauge in d.gauges.items():
-        here = ("gauges", name, gauge.kind)
+        path = ("gauges", name, gauge.kind)
         kind = gauge.kind
         if kind in ("displacement", "rotation", "velocity", "acceleration"):
-            need(gauge.source, d.points, "points", *here)
+            need(gauge.source, d.points, "points", *path)
             if gauge.relative_to is not None:
                 need(gauge.relative_to, d.points, "points", "gauges", name, "relative_to")
         elif kind in ("force", "moment"):
-            need(gauge.source, [*d.links, *d.springs, *d.bushings], "links, springs and bushings", *here)
+            need(gauge.source, [*d.links, *d.springs, *d.bushings], "links, springs and bushings", *path)
         elif kind in ("damper_force", "total_force"):
-            need(gauge.source, [*d.springs, *d.bushings], "springs and bushings", *here)
+            need(gauge.source, [*d.springs, *d.bushings], "springs and bushings", *path)
         elif kind in ("reaction", "reaction_moment"):
-            need(gauge.source, d.supports, "supports", *here)
+            need(gauge.source, d.supports, "supports", *path)
         else:
-            need(gauge.source, d.parts, "parts", *here)
+            need(gauge.source, d.parts, "parts", *path)
             if d.parts[gauge.source].beam is None:
-                raise DescriptionError(f'{place(here)}: the part "{gauge.source}" is not made of beams')
+                raise DescriptionError(f'{place(path)}: the part "{gauge.source}" is not made of beams')
 
 
 def _check_connectors_unique(d: Description, place: Place) -> None:
@@ -117,9 +116,7 @@ def group_members(d: Description, name: str, *, place: Place | None = None) -> l
                     members.append(item)
             else:
                 hint = nearest_hint(item, [*known, *d.groups], "parts, masses, connectors and groups")
-                raise UnknownNameError(
-                    f'{where(("groups", group))}: there is nothing named "{item}". {hint}'
-                )
+                raise UnknownNameError(f'{where(("groups", group))}: there is nothing named "{item}". {hint}')
 
     open_group(name, ())
     return members

@@ -6,6 +6,7 @@ user's own; keys may be written with spaces or underscores.
 
 from __future__ import annotations
 
+from itertools import pairwise
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field, ValidationInfo, field_validator, model_validator
@@ -17,12 +18,13 @@ from holokine.describe.fields import (
     Density,
     Direction,
     Frequency,
-    Inertia,
     Length,
     LengthVector,
     Number,
     PositiveLength,
+    ProductMoment,
     Ratio,
+    SecondMoment,
     Stress,
     Strict,
     UnitVector,
@@ -166,10 +168,6 @@ class AngleShape(Strict):
         return self
 
 
-SecondMoment = quantity_field("second moment of area", above=0.0)
-ProductMoment = quantity_field("second moment of area")
-
-
 class GivenProperties(Strict):
     """Section properties given directly, about the centroid in local axes y and z."""
 
@@ -236,8 +234,10 @@ def _inertia_tensor(value: Any, info: ValidationInfo) -> tuple[tuple[float, ...]
             raise complaint(f"unknown inertia entry {sorted(unknown)}; entries are xx yy zz xy yz xz", "key")
         t = {k: read(value.get(k, 0.0)) for k in ("xx", "yy", "zz", "xy", "yz", "xz")}
         rows: Any = [[t["xx"], t["xy"], t["xz"]], [t["xy"], t["yy"], t["yz"]], [t["xz"], t["yz"], t["zz"]]]
-    elif isinstance(value, list | tuple) and len(value) == 3 and all(
-        isinstance(r, list | tuple) and len(r) == 3 for r in value
+    elif (
+        isinstance(value, list | tuple)
+        and len(value) == 3
+        and all(isinstance(r, list | tuple) and len(r) == 3 for r in value)
     ):
         rows = [[read(v) for v in r] for r in value]
     elif isinstance(value, list | tuple) and len(value) == 3:
@@ -267,9 +267,13 @@ class Mass(Strict):
 
 
 def _stiffness_set(kind: str) -> Any:
-    linear, turning = ("stiffness", "rotational stiffness") if kind == "stiffness" else (
-        "damping constant",
-        "rotational damping constant",
+    linear, turning = (
+        ("stiffness", "rotational stiffness")
+        if kind == "stiffness"
+        else (
+            "damping constant",
+            "rotational damping constant",
+        )
     )
 
     def read(value: Any, info: ValidationInfo) -> tuple[float, ...]:
@@ -301,8 +305,8 @@ def _stiffness_set(kind: str) -> Any:
     return Annotated[tuple[float, ...], BeforeValidator(read)]
 
 
-StiffnessSet = _stiffness_set("stiffness")
-DampingSet = _stiffness_set("damping")
+StiffnessSet: Any = _stiffness_set("stiffness")
+DampingSet: Any = _stiffness_set("damping")
 
 
 class Axes(Strict):
@@ -378,7 +382,7 @@ class Damping(Strict):
             raise complaint(f"a damping ratio of {self.ratio:g} is critical or more; did you mean a percentage?")
         if self.table is not None:
             frequencies = [row[0] for row in self.table]
-            if not frequencies or any(b <= a for a, b in zip(frequencies, frequencies[1:], strict=False)):
+            if not frequencies or any(b <= a for a, b in pairwise(frequencies)):
                 raise complaint("the table's frequencies must rise from row to row")
         if self.rayleigh is not None and self.rayleigh[0][0] == self.rayleigh[1][0]:
             raise complaint("the two frequencies must differ")

@@ -18,12 +18,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.elements.sections import SectionProperties
-from holokine.errors import ConnectionFault, MeshError
+from holokine.errors import ConstraintError, MeshError
 
 __all__ = ["BeamElements", "arm_matrix", "beam_axes"]
 
 Floats = NDArray[np.float64]
-_GAUSS_X, _GAUSS_W = (np.polynomial.legendre.leggauss(4)[0] + 1) / 2, np.polynomial.legendre.leggauss(4)[1] / 2
+_GAUSS_X, _GAUSS_W = (
+    (np.polynomial.legendre.leggauss(4)[0] + 1) / 2,
+    np.polynomial.legendre.leggauss(4)[1] / 2,
+)
 
 
 def beam_axes(start: Floats, end: Floats, up: tuple[float, float, float], part: str) -> Floats:
@@ -242,7 +245,7 @@ def _release(K: Floats, M: Floats, free: list[int], part: str) -> tuple[Floats, 
     inner = K[np.ix_(free, free)]
     scale = np.sqrt(np.outer(np.diag(inner), np.diag(inner)))
     if np.linalg.matrix_rank(inner / scale, tol=1e-10) < len(free):
-        raise ConnectionFault(
+        raise ConstraintError(
             f'part "{part}": so many directions of its ends are released that it can move without resistance'
         )
     kept = [i for i in range(12) if i not in free]
@@ -252,5 +255,3 @@ def _release(K: Floats, M: Floats, free: list[int], part: str) -> tuple[Floats, 
     Kc, Mc = T.T @ K @ T, T.T @ M @ T
     Kc[free], Kc[:, free] = 0.0, 0.0
     return (Kc + Kc.T) / 2.0, (Mc + Mc.T) / 2.0
-
-

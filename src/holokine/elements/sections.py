@@ -170,9 +170,7 @@ def _angle(s: schema.AngleShape) -> SectionProperties:
 def _tee(s: schema.Flanged) -> SectionProperties:
     """Flange at positive z, web towards negative z."""
     b, h, tw, tf = s.width, s.height, s.web, s.flange
-    area, _, zc, iy, iz, _ = _from_rectangles(
-        [(-b / 2, b / 2, h - tf, h), (-tw / 2, tw / 2, 0, h - tf)]
-    )
+    area, _, zc, iy, iz, _ = _from_rectangles([(-b / 2, b / 2, h - tf, h), (-tw / 2, tw / 2, 0, h - tf)])
     J = (b * tf**3 + (h - tf / 2) * tw**3) / 3.0
     return SectionProperties(
         area, iy, iz, J, min(5 / 6 * b * tf / area, 1.0), min(h * tw / area, 1.0),
@@ -184,9 +182,7 @@ def _tee(s: schema.Flanged) -> SectionProperties:
 
 def _given(s: schema.GivenProperties) -> SectionProperties:
     fibres = np.array(s.fibres, dtype=float).reshape(-1, 2)
-    return SectionProperties(
-        s.area, s.Iy, s.Iz, s.J, 5 / 6, 5 / 6, fibres, Iyz=s.Iyz, shear_centre=s.shear_centre
-    )
+    return SectionProperties(s.area, s.Iy, s.Iz, s.J, 5 / 6, 5 / 6, fibres, Iyz=s.Iyz, shear_centre=s.shear_centre)
 
 
 _SHAPES = {

@@ -97,9 +97,7 @@ def _rows(shape: PulseShape, folder: Path | None, source: str) -> tuple[Floats, 
     return t, a
 
 
-def build_pulse(
-    shapes: dict[str, PulseShape], *, folder: Path | None = None, source: str = "pulse"
-) -> BasePulse:
+def build_pulse(shapes: dict[str, PulseShape], *, folder: Path | None = None, source: str = "pulse") -> BasePulse:
     """One pulse from shapes by direction (x, y, z), put on common rows.
 
     Raises

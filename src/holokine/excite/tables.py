@@ -94,9 +94,7 @@ def read_columns(path: str | Path, folder: Path | None = None) -> dict[str, Floa
     for index, (number, line) in enumerate(rows[1:]):
         cells = line.split(separator)
         if len(cells) != len(columns):
-            raise EventError(
-                f"{file.name}, line {number}: {len(cells)} values for {len(columns)} columns"
-            )
+            raise EventError(f"{file.name}, line {number}: {len(cells)} values for {len(columns)} columns")
         for c, cell in enumerate(cells):
             try:
                 values[index, c] = float(cell)

@@ -80,9 +80,7 @@ def build_gauges(system: System, gauges: dict[str, Gauge] | None = None) -> Gaug
     )
 
 
-def _vector(
-    maps: _Maps, name: str, gauge: Gauge, dimension: str, add: Callable[[int, str], int]
-) -> None:
+def _vector(maps: _Maps, name: str, gauge: Gauge, dimension: str, add: Callable[[int, str], int]) -> None:
     """Three components and their magnitude, or what `axis` asks for."""
     numbers = [add(d, _AXES[d]) for d in range(3)]
     for d, axis in enumerate(_AXES):
@@ -205,7 +203,11 @@ def _beam_end(system: System, maps: _Maps, name: str, gauge: Gauge) -> None:
             label = component if gauge.end else f"{component} at {end}"
             channel = Channel(name, label, dimension, "balance")
             numbers.append(
-                maps.add(channel, displacement=(columns, stiff[offset + d]), acceleration=(columns, mass[offset + d]))
+                maps.add(
+                    channel,
+                    displacement=(columns, stiff[offset + d]),
+                    acceleration=(columns, mass[offset + d]),
+                )
             )
             if gauge.axis in (None, _AXES[d]):
                 maps.readings.append(Derived(name, label, dimension, "single", (numbers[-1],)))
@@ -240,7 +242,7 @@ def _beam_stress(system: System, maps: _Maps, name: str, gauge: Gauge) -> None:
             places.append((e, 1))
     if not places:
         raise SelectionError(f'gauge "{name}": no element of "{gauge.source}" to read from')
-    numbers = []
+    numbers: list[int] = []
     for e, side in places:
         sign = -1.0 if side == 0 else 1.0
         rows = 6 * side + np.array([0, 4, 5])

@@ -34,9 +34,7 @@ def build_mesh(description: Description) -> Mesh:
     """
     names = list(description.points)
     points = {name: i for i, name in enumerate(names)}
-    pieces: list[Floats] = [
-        np.array([p.at for p in description.points.values()], dtype=float).reshape(-1, 3)
-    ]
+    pieces: list[Floats] = [np.array([p.at for p in description.points.values()], dtype=float).reshape(-1, 3)]
     count = len(names)
     blocks: list[Block] = []
     fixed = np.zeros(len(names), dtype=bool)
@@ -53,9 +51,7 @@ def build_mesh(description: Description) -> Mesh:
     return _merge(nodes, blocks, points, np.concatenate(frozen), description.merge_tolerance)
 
 
-def _beam_run(
-    name: str, beam: Beam, places: Floats, points: dict[str, int], first_new: int
-) -> tuple[Floats, Block]:
+def _beam_run(name: str, beam: Beam, places: Floats, points: dict[str, int], first_new: int) -> tuple[Floats, Block]:
     ids = [points[p] for p in beam.through]
     ends = places[ids].copy()
     ends[0] += beam.offset.start
@@ -129,9 +125,7 @@ def _merge(
     for block in blocks:
         cells = number[block.cells]
         if block.kind == "beam" and (cells[:, 0] == cells[:, 1]).any():
-            raise MeshError(
-                f'part "{block.part}": an element is shorter than the merge tolerance of {reach:.3g} m'
-            )
+            raise MeshError(f'part "{block.part}": an element is shorter than the merge tolerance of {reach:.3g} m')
         renumbered.append(Block(block.part, block.kind, cells, block.arms))
     return Mesh(
         nodes[keep],

@@ -14,9 +14,7 @@ from holokine.mesh.mesh import Mesh
 __all__ = ["select_nodes"]
 
 
-def select_nodes(
-    mesh: Mesh, description: Description, selection: Selection, where: str
-) -> NDArray[np.int64]:
+def select_nodes(mesh: Mesh, description: Description, selection: Selection, where: str) -> NDArray[np.int64]:
     """Node numbers that a selection catches, in the order of the points or rising.
 
     Parameters

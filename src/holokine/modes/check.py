@@ -66,13 +66,11 @@ def check_system(system: System) -> CheckReport:
     totals = mass_totals(system)
     pieces = tuple(connected_pieces(system))
     findings: list[Finding] = []
-    in_use = system.active.reshape(-1, 6).any(axis=1)
+    in_use: NDArray[np.bool_] = np.asarray(system.active.reshape(-1, 6).any(axis=1))
     places = system.mesh.nodes[in_use] if in_use.any() else np.zeros((1, 3))
     d = system.description
     if totals.mass <= 0.0:
-        findings.append(
-            Finding("error", "the assembly has no mass: give the materials a density, or add point masses")
-        )
+        findings.append(Finding("error", "the assembly has no mass: give the materials a density, or add point masses"))
     findings += _loose_pieces(system, pieces)
     if not any(f.level == "error" for f in findings):
         findings += [Finding("error", m) for m in internal_mechanisms(system, pieces)]
@@ -92,9 +90,7 @@ def check_system(system: System) -> CheckReport:
     if loose:
         findings.append(Finding("note", f"points that nothing is attached to: {', '.join(loose)}"))
     for a, b in system.mesh.coincident:
-        findings.append(
-            Finding("note", f'the points "{a}" and "{b}" are at the same place and stay two nodes')
-        )
+        findings.append(Finding("note", f'the points "{a}" and "{b}" are at the same place and stay two nodes'))
     findings += [Finding("warning", n) for n in system.notes]
     if not system.supports and not any(p.supports for p in pieces):
         findings.append(Finding("note", "nothing is supported: the assembly is free, with rigid-body modes"))

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from holokine.errors import EventError
 from holokine.excite.spectrum import ResponseSpectrum
 from holokine.modes.check import Finding
-from holokine.respond.reduced import ReducedModel
+from holokine.respond.reduced import ReducedModel, reading_noise
 
 __all__ = ["SpectrumAnswer", "combine_modes", "cqc_correlation", "respond_spectrum"]
 
@@ -97,6 +97,11 @@ class SpectrumAnswer:
     by_direction: Floats
     correlation: Floats | None
     findings: tuple[Finding, ...]
+
+    @property
+    def noise(self) -> Floats:
+        """What is rounding only in each reading, shape (readings,)."""
+        return reading_noise(self.reduced.readings, self.peaks)
 
     def shares(self, reading: int) -> tuple[Floats, Floats]:
         """Share of each mode, and of the missing mass, in the square of a reading.

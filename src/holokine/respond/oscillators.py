@@ -9,7 +9,9 @@ without any error of discretisation (the recurrence of Nigam & Jennings, Bull. S
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,18 +24,24 @@ Complexes = NDArray[np.complex128]
 _MANY_RUNS = 200
 
 
-def _phi(x: Complexes) -> tuple[Complexes, Complexes, Complexes]:
+_TERMS = [1.0 / math.factorial(k) for k in range(1, 13)]
+
+
+def _phi(x: Any) -> tuple[Any, Any, Any]:
     """e^x, φ1 = (e^x - 1)/x and φ2 = (φ1 - 1)/x, without cancellation at small x."""
+    grown = np.exp(x)
     small = np.abs(x) < 0.05
     safe = np.where(small, 1.0, x)
-    phi1 = np.expm1(safe) / safe
+    phi1 = (grown - 1.0) / safe
     phi2 = (phi1 - 1.0) / safe
-    term, sum1, sum2 = np.ones_like(x), np.zeros_like(x), np.zeros_like(x)
-    for k in range(1, 12):  # Σ x^{k-1} / k! and Σ x^{k-1} / (k+1)!
-        sum1 += term / float(np.prod(np.arange(1.0, k + 1.0)))
-        sum2 += term / float(np.prod(np.arange(1.0, k + 2.0)))
-        term = term * x
-    return np.exp(x), np.where(small, sum1, phi1), np.where(small, sum2, phi2)
+    if small.any():
+        z = x[small]
+        sum2 = np.full_like(z, _TERMS[8])
+        for k in range(7, 0, -1):  # Σ x^{k-1} / (k+1)!, and φ1 = 1 + x φ2
+            sum2 = sum2 * z + _TERMS[k]
+        phi2[small] = sum2
+        phi1[small] = 1.0 + z * sum2
+    return grown, phi1, phi2
 
 
 @dataclass(frozen=True)
@@ -104,9 +112,9 @@ class Oscillators:
             for k in range(self.poles.shape[1]):
                 drive = h * ((phi1[i, k] - phi2[i, k]) * p[a:b, i] + phi2[i, k] * p[a + 1 : b + 1, i])
                 carry = np.array([E[i, k] * state[a, i, k]])
-                state[a + 1 : b + 1, i, k] = lfilter(
-                    np.array([1.0 + 0j]), np.array([1.0, -E[i, k]]), drive, zi=carry
-                )[0]
+                state[a + 1 : b + 1, i, k] = lfilter(np.array([1.0 + 0j]), np.array([1.0, -E[i, k]]), drive, zi=carry)[
+                    0
+                ]
 
     def _march(self, state: Complexes, p: Floats, steps: Floats) -> None:
         for n, h in enumerate(steps):

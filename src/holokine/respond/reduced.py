@@ -16,7 +16,7 @@ from holokine.modes.extract import ModeSet
 from holokine.solvers import factorise
 from holokine.units import DIMENSIONS
 
-__all__ = ["ReducedModel", "reduce_model"]
+__all__ = ["ReducedModel", "reading_noise", "reduce_model"]
 
 Floats = NDArray[np.float64]
 
@@ -76,9 +76,7 @@ class ReducedModel:
 
     def is_kind(self, kind: str, order: int | None = None) -> NDArray[np.bool_]:
         """Which channels are of a kind (and order)."""
-        return np.array(
-            [c.kind == kind and (order is None or c.order == order) for c in self.channels], dtype=bool
-        )
+        return np.array([c.kind == kind and (order is None or c.order == order) for c in self.channels], dtype=bool)
 
     @property
     def is_absolute(self) -> NDArray[np.bool_]:
@@ -96,7 +94,9 @@ class ReducedModel:
         residual[:, ~moving] -= lost[:, ~moving]
         residual[:, accelerating] += (gamma.T @ modal)[:, accelerating]
         captured = self.captured - np.where(
-            self.free_mass > 0, (gamma**2).sum(axis=0) / np.where(self.free_mass > 0, self.free_mass, 1.0), 0.0
+            self.free_mass > 0,
+            (gamma**2).sum(axis=0) / np.where(self.free_mass > 0, self.free_mass, 1.0),
+            0.0,
         )
         return replace(
             self, omega=self.omega[which], damping=self.damping[which],
@@ -107,6 +107,14 @@ class ReducedModel:
     def unit_of(self, reading: Derived) -> str:
         """SI unit of a reading, for tables."""
         return DIMENSIONS[reading.dimension][3]
+
+
+def reading_noise(readings: tuple[Derived, ...], peaks: Floats) -> Floats:
+    """What is rounding only in each reading: 1e-9 of the largest reading of its gauge, shape (readings,)."""
+    largest: dict[str, float] = {}
+    for reading, peak in zip(readings, np.nan_to_num(peaks), strict=True):
+        largest[reading.gauge] = max(largest.get(reading.gauge, 0.0), abs(float(peak)))
+    return np.array([1e-9 * largest[r.gauge] for r in readings])
 
 
 def reduce_model(modes: ModeSet, gauges: GaugeSet, damping: Floats) -> ReducedModel:

@@ -17,7 +17,7 @@ from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse
 from holokine.modes.check import Finding
 from holokine.respond.oscillators import Oscillators, Trajectory
-from holokine.respond.reduced import ReducedModel
+from holokine.respond.reduced import ReducedModel, reading_noise
 
 __all__ = ["PulseAnswer", "respond_pulse"]
 
@@ -69,6 +69,11 @@ class PulseAnswer:
     findings: tuple[Finding, ...]
     reader: _Reader
 
+    @property
+    def noise(self) -> Floats:
+        """What is rounding only in each reading, shape (readings,)."""
+        return reading_noise(self.reduced.readings, self.peaks)
+
     def history(self, reading: int, thin: int = 1) -> Floats:
         """History of a reading on `time[::thin]`, SI; of a field, the channel that governs the peak."""
         derived = self.reduced.readings[reading]
@@ -84,7 +89,12 @@ class _Reader:
     """Reads channels of a trajectory, on rows and between them."""
 
     def __init__(
-        self, reduced: ReducedModel, oscillators: Oscillators, path: Trajectory, pulse: BasePulse, correct: bool
+        self,
+        reduced: ReducedModel,
+        oscillators: Oscillators,
+        path: Trajectory,
+        pulse: BasePulse,
+        correct: bool,
     ) -> None:
         self.reduced, self.oscillators, self.path = reduced, oscillators, path
         self.correct = correct
@@ -95,7 +105,10 @@ class _Reader:
         self.damped = (reduced.modal_damper != 0).any(axis=0) if reduced.count else np.zeros(0, dtype=bool)
         self.governing: dict[int, int] = {}
         needs = bool((self.absolute & (self.order < 2)).any())
-        self.base_v, self.base_u = pulse.base_motion(path.time, path.load) if needs else (None, None)
+        self.base_v: Floats | None = None
+        self.base_u: Floats | None = None
+        if needs:
+            self.base_v, self.base_u = pulse.base_motion(path.time, path.load)
 
     def rows(self, rows: Ints, columns: Ints) -> Floats:
         """Values at rows, shape (rows, columns)."""

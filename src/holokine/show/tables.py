@@ -103,21 +103,13 @@ def _motion_word(reduced: ReducedModel, number: int) -> str:
     return "relative" if channel.relative else "absolute"
 
 
-def _noise(answer: SpectrumAnswer | PulseAnswer) -> dict[str, float]:
-    """What is rounding only, by gauge: 1e-9 of its largest reading."""
-    result: dict[str, float] = {}
-    for reading, peak in zip(answer.reduced.readings, np.nan_to_num(answer.peaks), strict=True):
-        result[reading.gauge] = max(result.get(reading.gauge, 0.0), 1e-9 * abs(float(peak)))
-    return result
-
-
 def peaks_table(answer: SpectrumAnswer | PulseAnswer) -> pd.DataFrame:
     """Peak of every gauge in display units; with times, extremes and the static ratio for pulses."""
     rows = []
     reduced = answer.reduced
-    noise = _noise(answer)
+    noise = answer.noise
     for number, reading in enumerate(reduced.readings):
-        if abs(answer.peaks[number]) < noise[reading.gauge]:
+        if abs(answer.peaks[number]) <= noise[number]:
             rows.append({"gauge": reading.gauge, "component": reading.component,
                          "motion": _motion_word(reduced, number), "peak": 0.0,
                          "unit": display_unit(reading.dimension)[0]})  # fmt: skip
@@ -153,13 +145,18 @@ def peaks_table(answer: SpectrumAnswer | PulseAnswer) -> pd.DataFrame:
 
 
 def shares_table(answer: SpectrumAnswer, numbers: list[int]) -> pd.DataFrame:
-    """Share of every mode, and of the missing mass (last row, mode 0), in chosen readings, in percent."""
+    """Share of every mode, and of the missing mass (last row, mode 0), in chosen readings, in percent.
+
+    Readings that are zero but for rounding are left out.
+    """
     f = answer.reduced.frequencies_hz
     table: dict[str, object] = {
         "mode": [*range(1, len(f) + 1), 0],
         "frequency_hz": [*f, np.nan],
     }
     for number in numbers:
+        if answer.peaks[number] <= answer.noise[number]:
+            continue
         mode, rest = answer.shares(number)
         table[f"{answer.reduced.readings[number].label} percent"] = 100.0 * np.concatenate([mode, rest])
     return pd.DataFrame(table)

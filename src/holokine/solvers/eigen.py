@@ -47,9 +47,7 @@ class EigenPairs:
     exists_below: int | None
 
 
-def lowest_pairs(
-    K: csr_array, M: csr_array, *, count: int | None, upto: float | None, seed: int = 0
-) -> EigenPairs:
+def lowest_pairs(K: csr_array, M: csr_array, *, count: int | None, upto: float | None, seed: int = 0) -> EigenPairs:
     """The lowest eigenpairs: `count` of them, all with λ <= `upto`, or what comes first of both.
 
     Raises

@@ -41,8 +41,7 @@ def unresisted(K: csr_array, *, most: int = 12, seed: int = 0) -> Floats:
     X = np.linalg.qr(np.random.default_rng(seed).standard_normal((n, count)))[0]
     for _ in range(4):
         X = np.linalg.qr(factor.solve(X))[0]
-    w, V = np.linalg.eigh(X.T @ (A @ X))
-    X = X @ V
+    X = X @ np.linalg.eigh(X.T @ (A @ X))[1]
     size = np.einsum("ij,ij->j", np.abs(X), abs(A) @ np.abs(X))
     energy = np.einsum("ij,ij->j", X, A @ X)
     free = np.abs(energy) <= _NOISE * size

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -131,7 +132,7 @@ def build_system(description: Description, mesh: Mesh | None = None) -> System:
 
     Raises
     ------
-    MeshError, SelectionError, ConnectionFault, DescriptionError
+    MeshError, SelectionError, ConstraintError, DescriptionError
     """
     mesh = mesh or build_mesh(description)
     elements = tuple(_elements(description, mesh))
@@ -143,13 +144,13 @@ def build_system(description: Description, mesh: Mesh | None = None) -> System:
     for name, m in description.masses.items():
         _check_inertia(name, m.mass, np.array(m.inertia))
     size = 6 * len(mesh.nodes)
-    blocks = [(node_dofs(e.nodes), *e.matrices()) for e in elements]
-    springs = [(node_dofs(np.array(c.nodes))[None], *(m[None] for m in c.matrices())) for c in connectors]
+    blocks: list[Any] = [(node_dofs(e.nodes), *e.matrices()) for e in elements]
+    springs: list[Any] = [(node_dofs(np.array(c.nodes))[None], *(m[None] for m in c.matrices())) for c in connectors]
     bodies = [(node_dofs(np.array([m.node]))[None], m.matrix()[None]) for m in masses]
     K = assemble(size, [(d, k) for d, k, _ in blocks] + [(d, k) for d, k, _ in springs])
     M = assemble(size, [(d, m) for d, _, m in blocks] + bodies)
     C = assemble(size, [(d, c) for d, _, c in springs])
-    active = (K.diagonal() != 0) | (M.diagonal() != 0) | (C.diagonal() != 0)
+    active: Any = (K.diagonal() != 0) | (M.diagonal() != 0) | (C.diagonal() != 0)
     for link in description.links.values():
         active[node_dofs(np.array([mesh.points[link.rigid]]))] = True
     equations, links, supports, notes = _constraints(description, mesh, active)
@@ -159,9 +160,7 @@ def build_system(description: Description, mesh: Mesh | None = None) -> System:
             f"over-constrained: {', '.join(constraints.redundant)} repeat what other links or supports hold "
             "already; frequencies are right, but how the force is shared between them is not defined"
         )
-    return System(
-        description, mesh, elements, connectors, masses, K, M, C, active, constraints, links, supports, notes
-    )
+    return System(description, mesh, elements, connectors, masses, K, M, C, active, constraints, links, supports, notes)
 
 
 def _elements(d: Description, mesh: Mesh) -> list[BeamElements]:
@@ -228,9 +227,7 @@ def _connectors(d: Description, mesh: Mesh) -> list[Connector]:
                 raise DescriptionError(f'{kind} "{name}": has neither stiffness nor damping')
             first = spring.between[0] == GROUND
             at = places.mean(axis=0)
-            result.append(
-                Connector.build(name, kind, nodes, places, at, axes, stiffness, damping, ground_first=first)
-            )
+            result.append(Connector.build(name, kind, nodes, places, at, axes, stiffness, damping, ground_first=first))
     return result
 
 

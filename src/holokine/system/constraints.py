@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from scipy.sparse import csc_array, csr_array, diags_array, eye_array, vstack
 from scipy.sparse.csgraph import connected_components
 
-from holokine.errors import ConnectionFault
+from holokine.errors import ConstraintError
 
 __all__ = ["Constraints", "Equation", "eliminate"]
 
@@ -95,7 +95,7 @@ def eliminate(size: int, active: NDArray[np.bool_], equations: list[Equation]) -
 
     Raises
     ------
-    ConnectionFault
+    ConstraintError
         When explicit rows depend on one another in a circle.
     """
     owners: dict[str, slice] = {}
@@ -145,9 +145,7 @@ def eliminate(size: int, active: NDArray[np.bool_], equations: list[Equation]) -
     return Constraints(C, T, owners, redundant)
 
 
-def _resolve_chains(
-    size: int, dependent: Ints, A: csr_array, owner_of: Ints, equations: list[Equation]
-) -> csr_array:
+def _resolve_chains(size: int, dependent: Ints, A: csr_array, owner_of: Ints, equations: list[Equation]) -> csr_array:
     """Substitute dependent motions into one another until only independent ones are on the right."""
     if A.shape[0] == 0:
         return A
@@ -168,7 +166,7 @@ def _resolve_chains(
     counts = np.bincount(label[dependent], minlength=label.max() + 1)
     loop = dependent[counts[label[dependent]] > 1]
     names = sorted({equations[owner_of[d]].owner for d in (loop if len(loop) else dependent)})
-    raise ConnectionFault(
+    raise ConstraintError(
         f"these connections go round in a circle, each following the next: {', '.join(names)}. "
         "Turn one of them round, or leave one out"
     )
@@ -196,9 +194,7 @@ def _solve_remaining(
     total = T.shape[1]
     keep = independent.astype(float)
     keep[gone] = 0.0
-    gone_to_stay = csr_array(
-        (weights.ravel(), (np.repeat(gone, len(stay)), np.tile(stay, rank))), shape=(total, total)
-    )
+    gone_to_stay = csr_array((weights.ravel(), (np.repeat(gone, len(stay)), np.tile(stay, rank))), shape=(total, total))
     step = diags_array(keep).tocsr() + gone_to_stay
     redundant: tuple[str, ...] = ()
     if rank < len(owners):

@@ -63,8 +63,6 @@ def describe_motion(system: System, motion: Floats) -> Mechanism:
 def _amplitude(system: System, field: Floats) -> dict[str, float]:
     scale = max(float(np.linalg.norm(np.ptp(system.mesh.nodes, axis=0))), 1e-9) * 0.1
     weighted = np.abs(field) * np.array([1, 1, 1, scale, scale, scale])
-    result = {
-        part: float(weighted[nodes].max(initial=0.0)) for part, nodes in system.mesh.part_nodes.items()
-    }
+    result = {part: float(weighted[nodes].max(initial=0.0)) for part, nodes in system.mesh.part_nodes.items()}
     result.update({b.name: float(weighted[b.node].max()) for b in system.masses})
     return result

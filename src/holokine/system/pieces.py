@@ -94,9 +94,7 @@ def connected_pieces(system: System) -> list[Piece]:
         supports += [c.name for c in grounded]
         centre = system.mesh.nodes[nodes].mean(axis=0)
         free = free_motions(system, nodes, centre)
-        pieces.append(
-            Piece(nodes, tuple(owners.get(int(number), ())), tuple(supports), centre, free)
-        )
+        pieces.append(Piece(nodes, tuple(owners.get(int(number), ())), tuple(supports), centre, free))
     return sorted(pieces, key=lambda p: -len(p.nodes))
 
 
@@ -149,7 +147,7 @@ def _reduced_rows(rows: Floats, columns: range) -> Floats:
         block = np.abs(rows[i:][:, open_columns])
         if block.size == 0 or block.max() < 1e-9:
             break
-        r, c = np.unravel_index(int(block.argmax()), block.shape)
+        r, c = divmod(int(block.argmax()), block.shape[1])
         rows[[i, i + r]] = rows[[i + r, i]]
         column = open_columns[c]
         done.append(column)

@@ -1,0 +1,1 @@
+"""The command line, on top of the Python interface alone."""

@@ -1,0 +1,274 @@
+"""What each command prints, and writes where told."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from holokine import Assembly, __version__, demo_folder
+from holokine.cli.terminal import Screen
+from holokine.errors import DescriptionError
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from holokine.api import Answer, Check, Modes
+
+__all__ = ["AnswerView", "CheckReportView", "ModesView", "run_demo"]
+
+
+def _file_name(text: str) -> str:
+    return "".join(c if c.isalnum() else "_" for c in text.strip().lower()) or "event"
+
+
+@dataclass
+class _View:
+    """A command's result: lines and tables for the screen, tables and figures for a folder."""
+
+    assembly: Assembly
+    head: str
+    lines: list[str] = field(default_factory=list)
+    screens: list[tuple[str, pd.DataFrame]] = field(default_factory=list)
+    tables: dict[str, pd.DataFrame] = field(default_factory=dict)
+    figures: dict[str, Any] = field(default_factory=dict)
+    findings: tuple[Any, ...] = ()
+    facts: dict[str, Any] = field(default_factory=dict)
+
+    def footer(self) -> str:
+        return f"holokine {__version__}, assembly {self.assembly.document.fingerprint[:12]}"
+
+    def deliver(self, as_json: bool, as_csv: bool, out: Path | None) -> None:
+        """Write to the folder first, then print in the form asked for."""
+        if as_json and as_csv:
+            raise click.UsageError("give --json or --csv, not both")
+        written = self.write(out) if out is not None else []
+        if as_json:
+            click.echo(json.dumps(self.as_data(), indent=2, allow_nan=False, default=str))
+        elif as_csv:
+            click.echo(next(iter(self.tables.values())).to_csv(index=False), nl=False)
+        else:
+            self.show(Screen())
+            for path in written:
+                click.echo(f"wrote {path}")
+
+    def show(self, screen: Screen) -> None:
+        screen.heading(self.head)
+        screen.lines(self.lines)
+        for title, table in self.screens:
+            screen.table(title, table)
+        screen.findings(self.findings)
+        screen.footer(self.footer())
+
+    def as_data(self) -> dict[str, Any]:
+        records = {name: _records(table) for name, table in self.tables.items()}
+        return {
+            "holokine": __version__,
+            "assembly": self.assembly.title,
+            "fingerprint": self.assembly.document.fingerprint,
+            **self.facts,
+            "findings": [{"level": f.level, "text": f.text} for f in self.findings],
+            "tables": records,
+        }
+
+    def write(self, folder: Path) -> list[Path]:
+        from holokine.cli.output import write_all
+
+        return write_all(folder, self.tables, self.figures, self.footer())
+
+
+def _records(table: pd.DataFrame) -> list[dict[str, Any]]:
+    clean = table.astype(object).where(table.notna(), None)
+    return [
+        {str(k): (None if isinstance(v, float) and v in (float("inf"), float("-inf")) else v) for k, v in row.items()}
+        for row in clean.to_dict("records")
+    ]
+
+
+@dataclass
+class CheckReportView(_View):
+    """`holokine check`."""
+
+    check: Check = None  # type: ignore[assignment]
+
+    @classmethod
+    def of(cls, path: Path) -> CheckReportView:
+        from holokine.show.text import check_lines
+
+        assembly = Assembly.read(path)
+        check = assembly.check()
+        masses, supports = check.masses(), check.supports()
+        totals = check.report.totals
+        return cls(
+            assembly,
+            f"{assembly.title}: check",
+            lines=check_lines(check.report, check.system),
+            screens=[("Mass", masses), ("Supports", supports)],
+            tables={"mass": masses, "supports": supports},
+            findings=check.findings,
+            facts={
+                "mass_kg": totals.mass,
+                "centre_of_mass_m": totals.centre.tolist(),
+                "inertia_kg_m2": totals.inertia.tolist(),
+                "box_m": check.report.box.tolist(),
+                "counts": check.report.counts,
+                "pieces": [
+                    {"members": list(p.members), "held_by": list(p.supports), "free": p.words}
+                    for p in check.report.pieces
+                ],
+            },
+            check=check,
+        )
+
+
+def _screen_modes(table: pd.DataFrame, shares: pd.DataFrame) -> pd.DataFrame:
+    """The columns an analyst reads first: frequency, and effective mass by direction with its running sum."""
+    result = table[["mode", "frequency_hz", "period_s", "kind"]].copy()
+    result["period_ms"] = 1e3 * result.pop("period_s")
+    result["residual"] = [f"{r:.0e}" for r in table["residual"]]
+    for d in "xyz":
+        result[f"{d}_kg"] = shares[f"effective_{d}_kg"]
+        result[f"{d}_percent"] = 100.0 * shares[f"ratio_{d}_of_free"]
+        result[f"{d}_sum_percent"] = 100.0 * shares[f"cumulative_{d}_of_free"]
+    if (result["kind"] == "elastic").all():
+        result = result.drop(columns="kind")
+    return result[[c for c in result.columns if c != "residual"] + ["residual"]]
+
+
+@dataclass
+class ModesView(_View):
+    """`holokine modes`."""
+
+    modes: Modes = None  # type: ignore[assignment]
+
+    @classmethod
+    def of(cls, path: Path, count: int | None, upto: str | None, shapes: int) -> ModesView:
+        assembly = Assembly.read(path)
+        return cls.about(assembly, assembly.modes(count, upto=upto), shapes)
+
+    @classmethod
+    def about(cls, assembly: Assembly, modes: Modes, shapes: int) -> ModesView:
+        from holokine.show.text import mass_lines
+
+        table, shares = modes.table(), modes.participation()
+        figures = {"effective_mass": modes.plot_participation}
+        for number in range(1, min(shapes, len(modes)) + 1):
+            figures[f"mode_{number:02d}"] = _later(modes.plot, number)
+        return cls(
+            assembly,
+            f"{assembly.title}: natural frequencies",
+            lines=[modes.statement, *mass_lines(modes.set)],
+            screens=[("Modes and effective mass (percent of the free mass)", _screen_modes(table, shares))],
+            tables={"modes": table, "participation": shares},
+            figures=figures,
+            findings=modes.findings,
+            facts={"statement": modes.statement},
+            modes=modes,
+        )
+
+
+def _later(function: Any, *arguments: Any) -> Any:
+    return lambda: function(*arguments)
+
+
+@dataclass
+class AnswerView(_View):
+    """`holokine respond`."""
+
+    @classmethod
+    def of(cls, path: Path, event: str, count: int | None, upto: str | None) -> AnswerView:
+        assembly = Assembly.read(path)
+        assembly.event_named(event)
+        modes = assembly.modes(count, upto=upto)
+        return cls.about(assembly, modes.respond(event))
+
+    @classmethod
+    def about(cls, assembly: Assembly, answer: Answer) -> AnswerView:
+        from holokine.respond import PulseAnswer
+        from holokine.show.figures import plot_shares
+        from holokine.show.tables import history_table, spectral_table
+        from holokine.show.text import answer_lines
+
+        result = answer.result
+        name = _file_name(answer.name)
+        peaks = answer.peaks()
+        tables, figures = {f"{name}_peaks": peaks}, {f"{name}": answer.plot}
+        screens = [("Peaks", _screen_peaks(peaks))]
+        if isinstance(result, PulseAnswer):
+            tables[f"{name}_histories"] = history_table(
+                result, list(range(len(result.reduced.readings))), _thin(result)
+            )
+        else:
+            shares = answer.shares()
+            tables |= {f"{name}_modes": spectral_table(result), f"{name}_shares": shares}
+            figures[f"{name}_shares"] = _later(plot_shares, result)
+            screens.append(("Modes that matter most: share in the square of each peak", _screen_shares(shares, peaks)))
+        return cls(
+            assembly,
+            f"{assembly.title}: {answer.name}",
+            lines=answer_lines(result),
+            screens=screens,
+            tables=tables,
+            figures=figures,
+            findings=answer.findings,
+            facts={"event": answer.name},
+        )
+
+
+def _thin(result: Any) -> int:
+    return max(1, len(result.time) // 20000)
+
+
+def _screen_peaks(peaks: pd.DataFrame) -> pd.DataFrame:
+    drop = [c for c in ("lowest", "highest", "place") if c in peaks]
+    result = peaks.drop(columns=drop)
+    if "place" in peaks and peaks["place"].fillna("").astype(bool).any():
+        result["place"] = peaks["place"].fillna("")
+    return result
+
+
+def _screen_shares(shares: pd.DataFrame, peaks: pd.DataFrame) -> pd.DataFrame:
+    """The three modes of largest share per reading, in words."""
+    import pandas as pd
+
+    rows = []
+    for column in shares.columns[2:]:
+        values = shares[column].to_numpy()
+        if not (values == values).all() or not values.any():
+            continue
+        order = abs(values).argsort()[::-1][:4]
+        words = []
+        for i in order:
+            if abs(values[i]) >= 1.0:
+                mode = int(shares["mode"].iloc[i])
+                words.append(f"mode {mode} {values[i]:.0f} %" if mode else f"missing mass {values[i]:.0f} %")
+        rows.append({"gauge": column.removesuffix(" percent"), "made_up_by": ", ".join(words)})
+    return pd.DataFrame(rows)
+
+
+def run_demo(out: Path | None) -> None:
+    """Check, modes, and every event of the demo crate."""
+    source = demo_folder() / "crate.yaml"
+    screen = Screen()
+    views: list[_View] = [CheckReportView.of(source)]
+    assembly = views[0].assembly
+    modes = assembly.modes()
+    views.append(ModesView.about(assembly, modes, 6))
+    views += [AnswerView.about(assembly, modes.respond(event)) for event in assembly.description.events]
+    for view in views:
+        view.show(screen)
+    if out is not None:
+        if out.exists() and not out.is_dir():
+            raise DescriptionError(f"{out}: is not a folder")
+        for view in views:
+            for path in view.write(out):
+                click.echo(f"wrote {path}")
+        for file in [source, *sorted(demo_folder().glob("*.csv"))]:
+            shutil.copy(file, out / file.name)
+            click.echo(f"wrote {out / file.name}")
+    else:
+        click.echo("Nothing was written; --out DIR writes the assembly file, tables and figures.")

@@ -1,0 +1,87 @@
+"""Printing to the terminal."""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["Screen"]
+
+_UNITS = {
+    "_hz": " (Hz)", "_rad_s": " (rad/s)", "_kg": " (kg)", "_percent": " (%)", "_ms": " (ms)", "_mm": " (mm)",
+    "_s": " (s)", "_kg_m2": " (kg m²)", "_m": " (m)", "_mpa": " (MPa)", "_n": " (N)",
+}  # fmt: skip
+
+
+def _title(column: str) -> str:
+    for ending in sorted(_UNITS, key=len, reverse=True):
+        if column.endswith(ending):
+            return column.removesuffix(ending).replace("_", " ") + "\n" + _UNITS[ending].strip()
+    return column.replace("_", " ")
+
+
+class Screen:
+    """Headings, tables and findings, as wide as the terminal (or 160 columns into a file or pipe)."""
+
+    def __init__(self) -> None:
+        from rich.console import Console
+
+        width = None if sys.stdout.isatty() else 160
+        self.console = Console(width=width, highlight=False, soft_wrap=False, emoji=False, markup=False)
+
+    def heading(self, text: str) -> None:
+        """A heading over a rule."""
+        self.console.print()
+        self.console.print(text, style="bold")
+        self.console.print("─" * min(len(text), self.console.width))
+
+    def lines(self, lines: list[str]) -> None:
+        """Plain lines."""
+        for line in lines:
+            self.console.print(line)
+
+    def table(self, title: str, data: pd.DataFrame) -> None:
+        """A table; numbers to four digits, right-aligned."""
+        from rich import box
+        from rich.table import Table
+
+        from holokine.show.numbers import number_text
+
+        if data.empty:
+            return
+        table = Table(title=title, title_justify="left", title_style="italic", box=box.SIMPLE_HEAD, pad_edge=False)
+        for column in data.columns:
+            numeric = data[column].dtype.kind in "if"
+            table.add_column(_title(str(column)), justify="right" if numeric else "left")
+        previous: Any = None
+        for row in data.itertuples(index=False):
+            cells = []
+            for column, value in zip(data.columns, row, strict=True):
+                if isinstance(value, float):
+                    percent = str(column).endswith("percent")
+                    tiny = str(column).endswith("_kg") and abs(value) < 0.05
+                    text = f"{value:.1f}" if percent else f"{value:.3f}" if tiny else number_text(value)
+                    cells.append("-" if value != value else text)
+                elif column == "gauge" and value == previous:
+                    cells.append("")
+                else:
+                    cells.append(str(value))
+            previous = row[0]
+            table.add_row(*cells)
+        self.console.print()
+        self.console.print(table)
+
+    def findings(self, findings: tuple[Any, ...]) -> None:
+        """Errors first, then warnings, then notes."""
+        styles = {"error": "bold red", "warning": "yellow", "note": ""}
+        for level in styles:
+            for f in findings:
+                if f.level == level:
+                    self.console.print(f"{f.level}: {f.text}", style=styles[level])
+
+    def footer(self, text: str) -> None:
+        """Version and fingerprint."""
+        self.console.print(text, style="dim")

@@ -1,0 +1,259 @@
+"""Figures with Matplotlib. A figure takes a result and returns Axes or Figure; it never computes or shows."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from holokine.modes.extract import ModeSet
+from holokine.respond.combine import SpectrumAnswer
+from holokine.respond.transient import PulseAnswer
+from holokine.show.numbers import display_unit
+from holokine.show.numbers import number_text as n
+from holokine.units import STANDARD_GRAVITY
+
+__all__ = ["plot_histories", "plot_participation", "plot_shape", "plot_shares", "plot_spectrum", "save"]
+
+SIZE = (12.8, 8.0)
+# a palette that stays apart for colour-blind readers (Okabe & Ito 2008)
+COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9")
+GHOST = "#8A9097"
+MARKS = ("o", "s", "^", "D", "v", "P")
+
+
+def _figure(rows: int = 1, **keys: Any) -> Any:
+    from matplotlib.figure import Figure
+
+    figure = Figure(figsize=SIZE, layout="constrained")
+    return figure, figure.subplots(rows, 1, **keys)
+
+
+def save(target: Any, path: Any) -> None:
+    """Write a figure (or the figure of Axes) as PNG, PDF or SVG by the ending, without a display."""
+    figure = target if hasattr(target, "savefig") else target.figure
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+
+    FigureCanvasAgg(figure)
+    figure.savefig(path, dpi=100)
+
+
+def plot_participation(modes: ModeSet, ax: Any = None) -> Any:
+    """Cumulative effective mass, as a share of the free mass, against frequency, by direction."""
+    if ax is None:
+        _, ax = _figure()
+    f = modes.frequencies_hz
+    top = float(f[-1]) * 1.05 if f[-1] > 0 else 1.0
+    for d, axis in enumerate("xyz"):
+        free = modes.free_mass[d]
+        share = 100.0 * modes.effective_mass[:, d] / free if free > 0 else np.zeros(modes.count)
+        total = np.cumsum(share)
+        x, y = np.concatenate([[0.0], f, [top]]), np.concatenate([[0.0], total, total[-1:]])
+        ax.step(
+            x,
+            y,
+            where="post",
+            color=COLOURS[d],
+            lw=2,
+            label=f"{axis}: {total[-1]:.1f} % by {modes.count} modes",
+        )
+        large = share >= 5.0
+        ax.plot(f[large], total[large], MARKS[d], color=COLOURS[d], ms=7)
+    ax.axhline(90.0, color=GHOST, ls="--", lw=1)
+    ax.text(0.01 * top, 90.6, "90 %", color="#5F6368", ha="left", va="bottom")
+    ax.set(xlim=(0, top), ylim=(0, 104), xlabel="natural frequency (Hz)")
+    ax.set_ylabel("cumulative effective mass (% of the free mass)")
+    ax.set_title("Effective mass held by the modes (marked: modes of 5 % and more)")
+    ax.legend(loc="lower right")
+    ax.grid(alpha=0.3)
+    return ax
+
+
+def plot_shape(modes: ModeSet, mode: int, ax: Any = None, *, share: float = 0.08) -> Any:
+    """Shape of one mode over the undeformed assembly, equal scales on all axes.
+
+    `share`: largest displacement drawn, as a share of the diagonal.
+    """
+    if not 1 <= mode <= modes.count:
+        raise ValueError(f"mode must be from 1 to {modes.count}, got {mode}")
+    if ax is None:
+        from matplotlib.figure import Figure
+
+        ax = Figure(figsize=SIZE, layout="constrained").add_subplot(projection="3d")
+    system = modes.system
+    places = 1e3 * system.mesh.nodes
+    used = system.active.reshape(-1, 6).any(axis=1)
+    span = np.ptp(places[used], axis=0)
+    shape = modes.unit_maximum()[mode - 1].reshape(-1, 6)[:, :3]
+    moved = places + share * float(np.linalg.norm(span)) * shape
+    amount = np.linalg.norm(shape, axis=1)
+    from matplotlib import colormaps
+    from mpl_toolkits.mplot3d.art3d import Line3DCollection
+
+    lines = np.concatenate([e.nodes for e in system.elements]) if system.elements else np.zeros((0, 2), int)
+    ax.add_collection3d(Line3DCollection(places[lines], colors=GHOST, lw=1.0, alpha=0.8))
+    colours = colormaps["viridis"](0.9 * amount[lines].mean(axis=1))
+    ax.add_collection3d(Line3DCollection(moved[lines], colors=colours, lw=2.4))
+    for link in system.links.values():
+        arms = moved[[[link.node, t] for t in link.targets]]
+        ax.add_collection3d(Line3DCollection(arms, colors="#5F6368", lw=1.0, ls=":"))
+    for c in system.connectors:
+        if len(c.nodes) == 2:
+            ax.add_collection3d(Line3DCollection(moved[[list(c.nodes)]], colors=COLOURS[1], lw=3.0))
+    for number, body in enumerate(system.masses):
+        p = moved[body.node]
+        ax.scatter(
+            *p,
+            color=COLOURS[number % 6],
+            s=90,
+            marker=MARKS[number % 6],
+            label=f"{body.name} ({n(body.mass)} kg)",
+        )
+    held = [int(i) for s in system.supports.values() for i in s.nodes]
+    if held:
+        ax.scatter(*places[held].T, color="black", s=50, marker="^", label="supports")
+    low = np.minimum(places[used].min(axis=0), moved[used].min(axis=0))
+    high = np.maximum(places[used].max(axis=0), moved[used].max(axis=0))
+    pad = 0.02 * (high - low).max() + 1e-9
+    ax.set(
+        xlim=(low[0] - pad, high[0] + pad),
+        ylim=(low[1] - pad, high[1] + pad),
+        zlim=(low[2] - pad, high[2] + pad),
+    )
+    ax.set_box_aspect(high - low + 2 * pad, zoom=1.05)
+    ax.set(xlabel="x (mm)", ylabel="y (mm)", zlabel="z (mm)")
+    ax.grid(False)
+    if system.masses or held:
+        ax.legend(loc="upper left")
+    ax.set_title(
+        f"Mode {mode}: {n(modes.frequencies_hz[mode - 1])} Hz, drawn over the undeformed assembly (grey)\n"
+        f"scaled to unit maximum displacement, drawn as {100 * share:.0f} % of the diagonal"
+    )
+    return ax
+
+
+def plot_spectrum(answer: SpectrumAnswer) -> Any:
+    """The spectra with the modes marked on them; marks grow with effective mass. Returns the Figure."""
+    figure, ax = _figure()
+    f = answer.reduced.frequencies_hz
+    for i, d in enumerate(answer.directions):
+        spectrum = answer.spectra[d]
+        low, high = min(spectrum.frequency_hz[0], f[0]), max(spectrum.frequency_hz[-1], f[-1])
+        grid = np.geomspace(spectrum.frequency_hz[0], spectrum.frequency_hz[-1], 400)
+        ax.loglog(grid, spectrum.at(grid) / STANDARD_GRAVITY, color=COLOURS[i], lw=1.8, label=f"spectrum along {d}")
+        mass = answer.reduced.participation[:, "xyz".index(d)] ** 2
+        share = mass / answer.reduced.free_mass["xyz".index(d)]
+        ax.scatter(
+            f, answer.spectral[:, i] / STANDARD_GRAVITY, s=12 + 500 * share, color=COLOURS[i], alpha=0.55,
+            marker=MARKS[i], edgecolor="white", label=f"modes along {d} (area: effective mass)",
+        )  # fmt: skip
+        for m in np.argsort(-share)[:4]:
+            if share[m] > 0.02:
+                ax.annotate(
+                    f"{m + 1}", (f[m], answer.spectral[m, i] / STANDARD_GRAVITY), textcoords="offset points",
+                    xytext=(0, 13), ha="center", color=COLOURS[i], weight="bold",
+                )  # fmt: skip
+        ax.set_xlim(low / 1.15, high * 1.15)
+    ax.set(xlabel="frequency (Hz)", ylabel="pseudo-acceleration (g)")
+    ax.set_title(f"{answer.name}: response spectrum and the modes on it (numbers: largest effective mass)")
+    _plain_log_ticks(ax)
+    ax.legend(loc="best")
+    ax.grid(alpha=0.3, which="both")
+    return figure
+
+
+def _plain_log_ticks(ax: Any) -> None:
+    from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
+
+    for axis in (ax.xaxis, ax.yaxis):
+        axis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))
+        axis.set_major_formatter(FuncFormatter(lambda v, _: f"{v:g}"))
+        axis.set_minor_formatter(NullFormatter())
+
+
+def plot_histories(answer: PulseAnswer, numbers: list[int] | None = None) -> Any:
+    """Histories with their peaks marked, the base pulse above, on one time axis. Returns the Figure.
+
+    `numbers`: readings to draw; of the first four gauges the largest component each, when left out.
+    """
+    readings = answer.reduced.readings
+    if numbers is None:
+        largest: dict[str, int] = {}
+        for i, r in enumerate(readings):
+            best = largest.get(r.gauge)
+            if best is None or (r.how != "magnitude" and abs(answer.peaks[i]) > abs(answer.peaks[best])):
+                largest[r.gauge] = i
+        numbers = list(largest.values())[:4]
+    numbers = numbers[:6]
+    figure, axes = _figure(len(numbers) + 1, sharex=True, gridspec_kw={"height_ratios": [0.8, *[1.0] * len(numbers)]})
+    thin = max(1, len(answer.time) // 20000)
+    t = 1e3 * answer.time[::thin]
+    for d, axis in enumerate("xyz"):
+        if answer.pulse.peak[d] > 0:
+            axes[0].plot(
+                1e3 * answer.time, answer.base[:, d] / STANDARD_GRAVITY, color=COLOURS[d], label=f"along {axis}"
+            )
+    axes[0].set_ylabel("base (g)")
+    axes[0].legend(loc="upper right")
+    axes[0].set_title(f"{answer.name}: base acceleration above, gauges below with their peaks")
+    for ax, number in zip(axes[1:], numbers, strict=True):
+        reading = readings[number]
+        unit, size = display_unit(reading.dimension)
+        ax.plot(t, answer.history(number, thin) / size, color=COLOURS[0], lw=1.1)
+        peak, when = answer.peaks[number] / size, 1e3 * answer.peak_times[number]
+        ax.plot(when, peak, "o", color=COLOURS[1], ms=6)
+        side = -1 if when > 0.7 * t[-1] else 1
+        ax.annotate(
+            f"{n(peak)} {unit} at {n(when)} ms", (when, peak), textcoords="offset points", xytext=(10 * side, 0),
+            va="center", ha="left" if side > 0 else "right", color=COLOURS[1],
+            bbox={"facecolor": "white", "alpha": 0.75, "edgecolor": "none", "pad": 1},
+        )  # fmt: skip
+        ax.set_ylabel(f"({unit})")
+        channel = answer.reduced.channels[reading.channels[0]]
+        frame = "" if channel.kind != "motion" else ", relative" if channel.relative else ", absolute"
+        ax.set_title(f"{reading.label} ({reading.dimension}{frame})", loc="left", fontsize=10)
+        ax.margins(y=0.15)
+    axes[-1].set_xlabel("time (ms)")
+    for ax in axes:
+        ax.grid(alpha=0.3)
+        ax.set_xlim(t[0], t[-1])
+    figure.align_ylabels(axes)
+    return figure
+
+
+def plot_shares(answer: SpectrumAnswer, numbers: list[int] | None = None) -> Any:
+    """Share of each mode in the square of chosen readings, as stacked bars. Returns the Figure."""
+    readings = answer.reduced.readings
+    noise = answer.noise
+    asked = numbers if numbers is not None else range(len(readings))
+    chosen = [i for i in asked if answer.peaks[i] > noise[i]][:14]
+    figure, ax = _figure()
+    parts = np.array([np.concatenate(answer.shares(i)) for i in chosen]) * 100.0
+    order = np.argsort(-np.abs(parts).max(axis=0))
+    named = [m for m in order if np.abs(parts[:, m]).max() >= 5.0][:9]
+    left_up, left_down = np.zeros(len(chosen)), np.zeros(len(chosen))
+    from matplotlib import colormaps
+
+    palette = colormaps["tab10"]
+    y = np.arange(len(chosen))[::-1]
+    rest = parts.sum(axis=1) - parts[:, named].sum(axis=1)
+    for k, m in enumerate([*named, -1]):
+        value = rest if m == -1 else parts[:, m]
+        last = m == len(answer.reduced.omega)
+        name = (
+            "all others"
+            if m == -1
+            else "missing mass"
+            if last
+            else (f"mode {m + 1} ({n(answer.reduced.frequencies_hz[m])} Hz)")
+        )
+        left = np.where(value >= 0, left_up, left_down)
+        ax.barh(y, value, left=left, color=GHOST if m == -1 else palette(k), label=name, edgecolor="white")
+        left_up += np.maximum(value, 0)
+        left_down += np.minimum(value, 0)
+    ax.set_yticks(y, [readings[i].label for i in chosen])
+    ax.set_xlabel("share in the square of the peak (%); below zero: the mode takes away")
+    ax.set_title(f"{answer.name}: which modes make up each gauge")
+    ax.legend(loc="center left", bbox_to_anchor=(1.0, 0.5))
+    ax.grid(alpha=0.3, axis="x")
+    return figure

@@ -1,0 +1,143 @@
+"""Sentences and headings around the tables."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from holokine.modes.check import CheckReport
+from holokine.modes.extract import ModeSet
+from holokine.respond.combine import SpectrumAnswer
+from holokine.respond.transient import PulseAnswer
+from holokine.show.numbers import number_text as n
+from holokine.system.build import System
+from holokine.units import STANDARD_GRAVITY
+
+__all__ = ["answer_lines", "check_lines", "check_text", "event_words", "mass_lines", "proof_text"]
+
+
+def check_lines(report: CheckReport, system: System) -> list[str]:
+    """Totals and counts, a line each."""
+    t, box = report.totals, report.box
+    principal = np.linalg.eigvalsh(t.inertia)
+    size = box[1] - box[0]
+    tensor = np.where(np.abs(t.inertia) < 1e-9 * np.abs(t.inertia).max(initial=0.0), 0.0, t.inertia)
+    lines = [
+        f"total mass       {n(t.mass)} kg",
+        f"centre of mass   x {n(1e3 * t.centre[0])}  y {n(1e3 * t.centre[1])}  z {n(1e3 * t.centre[2])} mm",
+        f"inertia there    xx {n(tensor[0, 0])}  yy {n(tensor[1, 1])}  zz {n(tensor[2, 2])}  "
+        f"xy {n(tensor[0, 1])}  yz {n(tensor[1, 2])}  xz {n(tensor[0, 2])} kg m² "
+        f"(principal {', '.join(n(p) for p in principal)})",
+        f"bounding box     {n(1e3 * size[0])} x {n(1e3 * size[1])} x {n(1e3 * size[2])} mm, "
+        f"from [{', '.join(n(1e3 * b) for b in box[0])}] to [{', '.join(n(1e3 * b) for b in box[1])}] mm",
+        "counts           " + ", ".join(f"{v:,} {k}" for k, v in report.counts.items() if v and k != "nodes merged"),
+        f"merging          {report.counts['nodes merged']:,} nodes made one with others within "
+        f"{1e3 * system.mesh.merge_tolerance:.2g} mm",
+    ]  # fmt: skip
+    held = len(report.pieces)
+    lines.append(f"connected pieces {held}" + (" (everything hangs together)" if held == 1 else ""))
+    if held > 1:
+        for number, piece in enumerate(report.pieces, start=1):
+            names = ", ".join(piece.members) or "a point"
+            lines.append(f"  piece {number}: {names}; held by {', '.join(piece.supports) or 'nothing'}")
+    return lines
+
+
+def check_text(report: CheckReport, system: System) -> str:
+    """The whole check as plain text."""
+    from holokine.show.tables import mass_table, supports_table
+
+    findings = [f"{f.level}: {f.text}" for f in report.findings] or ["no findings"]
+    return "\n".join(
+        [
+            *check_lines(report, system),
+            "",
+            mass_table(report).to_string(index=False, float_format=n),
+            "",
+            supports_table(system).to_string(index=False),
+            "",
+            *findings,
+        ]
+    )
+
+
+def proof_text(modes: ModeSet) -> str:
+    """What proves the extraction: counts, largest residual, loss of orthogonality, solver."""
+    below = "not counted"
+    if modes.exists_below is not None:
+        word = "exist" if modes.exists_below != 1 else "exists"
+        below = f"{modes.exists_below} {word} up to there"
+    top = modes.frequencies_hz[-1] if modes.count else 0.0
+    return (
+        f"{modes.count} modes found up to {n(float(top))} Hz ({below}); largest residual "
+        f"{modes.residuals.max(initial=0.0):.1e}, loss of M-orthogonality {modes.orthogonality:.1e}; "
+        f"{modes.method}"
+    )
+
+
+def mass_lines(modes: ModeSet) -> list[str]:
+    """How much of the mass the modes hold, per direction."""
+    lines = []
+    captured = modes.effective_mass.sum(axis=0)
+    for d, axis in enumerate("xyz"):
+        free, whole = modes.free_mass[d], modes.whole_mass[d]
+        of_free = 100 * captured[d] / free if free else 0.0
+        of_whole = 100 * captured[d] / whole if whole else 0.0
+        lines.append(
+            f"{axis}: {n(captured[d])} kg held by {modes.count} modes = {of_free:.1f} % of the free mass "
+            f"{n(free)} kg, {of_whole:.1f} % of the whole {n(whole)} kg"
+        )
+    return lines
+
+
+def event_words(answer: SpectrumAnswer | PulseAnswer) -> str:
+    """What the event is, in a line."""
+    if isinstance(answer, SpectrumAnswer):
+        names = ", ".join(answer.directions)
+        rule = {"srss": "SRSS", "cqc": "CQC", "absolute": "absolute sum"}[answer.rule]
+        both = "" if len(answer.directions) == 1 else f", directions by {answer.direction_rule}".replace("srss", "SRSS")
+        return f"response spectrum along {names}; modes by {rule}{both}"
+    pulse = answer.pulse
+    axes = [a for d, a in enumerate("xyz") if pulse.peak[d] > 0]
+    peak, change = pulse.peak / STANDARD_GRAVITY, pulse.velocity_change
+    shown = ", ".join(
+        f"{a} {n(peak[d])} g with a velocity change of {n(change[d])} m/s"
+        for d, a in enumerate("xyz")
+        if pulse.peak[d] > 0
+    )
+    return (
+        f"base pulse along {', '.join(axes)}: peak {shown}; from {n(1e3 * pulse.start)} to {n(1e3 * pulse.end)} ms, "
+        f"followed until {n(1e3 * answer.time[-1])} ms in {len(answer.time) - 1:,} steps"
+    )
+
+
+def answer_lines(answer: SpectrumAnswer | PulseAnswer) -> list[str]:
+    """Event, modes kept and mass held: what to read before the peaks."""
+    r = answer.reduced
+    f = r.frequencies_hz
+    damping = f"{n(100 * r.damping.min(), 3)} %"
+    if r.damping.max() - r.damping.min() > 1e-9:
+        damping = f"{n(100 * r.damping.min(), 3)} to {n(100 * r.damping.max(), 3)} %"
+    lines = [
+        event_words(answer),
+        f"{r.count} modes from {n(f[0])} to {n(f[-1])} Hz, damping {damping}",
+        "free mass held by the modes: "
+        + ", ".join(f"{a} {100 * c:.1f} %" for a, c in zip("xyz", r.captured, strict=True)),
+    ]
+    if isinstance(answer, SpectrumAnswer):
+        if answer.missing.any():
+            lines.append(
+                "missing mass answers with "
+                + ", ".join(
+                    f"{d} {n(z / STANDARD_GRAVITY)} g"
+                    for d, z in zip(answer.directions, answer.zero_period, strict=True)
+                )
+            )
+        else:
+            lines.append("missing mass left out")
+    else:
+        lines.append(
+            "left-out modes answer statically (correction column)"
+            if answer.reader.correct
+            else "no static correction for left-out modes"
+        )
+    return lines
