@@ -72,10 +72,10 @@ class Assembly:
         entries = dict(self._data.get(table, {}))
         if name in entries:
             raise DescriptionError(f'{table}: there is already "{name}"')
+        self._check(table, name, value)
         entries[name] = value
         self._data = {**self._data, table: entries}
         self._document = self._system = None
-        self._check(table, name, value)
         return self
 
     def _check(self, table: str | None = None, name: str = "", value: Any = None) -> None:

@@ -123,10 +123,10 @@ def extract_modes(system: System, *, count: int | None = None, upto: float | Non
     findings = refuse_loose(system, pieces)
     K, M = system.reduced_stiffness, system.reduced_mass
     limit = None if upto is None else (2.0 * np.pi * upto) ** 2
-    pairs = lowest_pairs(K, M, count=count, upto=limit)
+    expected = sum(len(p.free) for p in pieces)
+    pairs = lowest_pairs(K, M, count=count, upto=limit, rigid=expected)
     if len(pairs.values) == 0:
         raise SolverError(f"there is no mode up to {upto:g} Hz")
-    expected = sum(len(p.free) for p in pieces)
     values = pairs.values.copy()
     rigid = np.zeros(len(values), dtype=bool)
     rigid[: min(expected, len(values))] = True

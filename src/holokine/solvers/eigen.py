@@ -30,7 +30,7 @@ class EigenPairs:
     vectors : ndarray, shape (pairs, unknowns)
         Rows with xᵀ M x = 1.
     residuals : ndarray, shape (pairs,)
-        ‖K x - λ M x‖ / (‖K x‖ + |λ| ‖M x‖), with rigid-body pairs measured against the stiffest entry.
+        Backward error ‖K x - λ M x‖ / (‖ |K| |x| ‖ + |λ| ‖ |M| |x| ‖).
     orthogonality : float
         Largest entry of |Xᵀ M X - I|.
     method : str
@@ -47,8 +47,13 @@ class EigenPairs:
     exists_below: int | None
 
 
-def lowest_pairs(K: csr_array, M: csr_array, *, count: int | None, upto: float | None, seed: int = 0) -> EigenPairs:
+def lowest_pairs(
+    K: csr_array, M: csr_array, *, count: int | None, upto: float | None, rigid: int = 0, seed: int = 0
+) -> EigenPairs:
     """The lowest eigenpairs: `count` of them, all with λ <= `upto`, or what comes first of both.
+
+    `rigid`: how many rigid-body modes (λ = 0) are expected; K is then factorised with a negative shift of the
+    size of the first elastic eigenvalue.
 
     Raises
     ------
@@ -62,9 +67,14 @@ def lowest_pairs(K: csr_array, M: csr_array, *, count: int | None, upto: float |
     if not (diagonal_m > 0).any():
         raise SolverError("nothing that is free to move has mass")
     scale = float(np.max(K.diagonal()[diagonal_m > 0] / diagonal_m[diagonal_m > 0], initial=1e-30))
-    shift = -1e-10 * max(scale, 1e-20)
+    shift = 0.0
+    if rigid:
+        solve = _dense if n <= DENSE_SIZE else _sparse
+        rough, *_ = solve(K, M, -1e-9 * max(scale, 1e-20), min(rigid + 1, n), None, seed)
+        elastic = rough[rigid:]
+        shift = -0.5 * float(elastic[0]) if len(elastic) and elastic[0] > 0 else -1e-9 * max(scale, 1e-20)
     if n <= DENSE_SIZE:
-        values, vectors, method, exists = _dense(K, M, shift, count, upto)
+        values, vectors, method, exists = _dense(K, M, shift, count, upto, seed)
     else:
         values, vectors, method, exists = _sparse(K, M, shift, count, upto, seed)
     return _finished(K, M, values, vectors, method, exists)
@@ -76,7 +86,7 @@ def _wanted(values: Floats, count: int | None, upto: float | None) -> int:
 
 
 def _dense(
-    K: csr_array, M: csr_array, shift: float, count: int | None, upto: float | None
+    K: csr_array, M: csr_array, shift: float, count: int | None, upto: float | None, seed: int
 ) -> tuple[Floats, Floats, str, int | None]:
     """M may be singular: μ = 1 / (λ - σ) of M x = μ (K - σM) x, largest first."""
     A = (K - shift * M).toarray()
@@ -134,9 +144,8 @@ def _finished(
     KX, MX = K @ X, M @ X
     norm = np.sqrt(np.maximum(np.einsum("ij,ij->j", X, MX), 1e-300))
     X, KX, MX = X / norm, KX / norm, MX / norm
-    floor = 1e-8 * float(np.abs(K.diagonal()).max(initial=0.0)) * np.linalg.norm(X, axis=0)
-    size = np.linalg.norm(KX, axis=0) + np.abs(values) * np.linalg.norm(MX, axis=0)
-    residuals = np.linalg.norm(KX - MX * values, axis=0) / np.maximum(size, floor)
+    size = np.linalg.norm(abs(K) @ np.abs(X), axis=0) + np.abs(values) * np.linalg.norm(abs(M) @ np.abs(X), axis=0)
+    residuals = np.linalg.norm(KX - MX * values, axis=0) / np.maximum(size, 1e-300)
     gram = X.T @ MX
     loss = float(np.abs(gram - np.eye(len(values))).max(initial=0.0))
     return EigenPairs(values, np.ascontiguousarray(X.T), residuals, loss, method, exists)

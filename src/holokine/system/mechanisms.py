@@ -36,6 +36,9 @@ def describe_motion(system: System, motion: Floats) -> Mechanism:
     """Say in words what a motion of the whole, shape (dofs,), does: per part, the nearest rigid motion."""
     field = motion.reshape(-1, 6)
     size = _amplitude(system, field)
+    uses = np.zeros(len(field), dtype=int)
+    for nodes in system.mesh.part_nodes.values():
+        uses[nodes] += 1
     biggest = max(size.values(), default=0.0)
     moving = {n: a for n, a in size.items() if a > 1e-3 * biggest}
     texts = []
@@ -43,6 +46,8 @@ def describe_motion(system: System, motion: Floats) -> Mechanism:
         nodes = system.mesh.part_nodes.get(name)
         if nodes is None:
             nodes = np.array([b.node for b in system.masses if b.name == name])
+        elif (uses[nodes] == 1).any():  # a released end moves apart from the node that it shares
+            nodes = nodes[uses[nodes] == 1]
         places = system.mesh.nodes[nodes]
         centre = places.mean(axis=0)
         radius = float(np.linalg.norm(places - centre, axis=1).max(initial=0.0)) or 1.0

@@ -1,0 +1,85 @@
+"""Shared builders of small assemblies with closed-form or independently computed answers."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import holokine as hk
+
+ALUMINIUM = {"E": 71.3e9, "nu": 0.33, "density": 2713.0}
+STEEL = {"E": 206e9, "nu": 0.29, "density": 7830.0}
+BENCH_STEEL = {"E": 200e9, "nu": 0.3, "density": 8000.0}
+
+
+@pytest.fixture(scope="session")
+def crate_file() -> Path:
+    return hk.demo_folder() / "crate.yaml"
+
+
+@pytest.fixture(scope="session")
+def crate(crate_file: Path) -> hk.Assembly:
+    return hk.Assembly.read(crate_file)
+
+
+@pytest.fixture(scope="session")
+def crate_modes(crate: hk.Assembly) -> hk.Modes:
+    return crate.modes()
+
+
+def straight_beam(
+    length: float,
+    section: dict,
+    material: dict,
+    *,
+    start: list[str] | str = (),
+    end: list[str] | str = (),
+    suppress: list[str] = (),
+    divisions: int = 40,
+    up: str = "z",
+    **beam,
+) -> hk.Assembly:
+    """One beam along x with motions suppressed everywhere, as the reference cases ask for."""
+    a = hk.Assembly("beam").material("m", **material).section("s", **section)
+    a.point("a", [0, 0, 0]).point("b", [length, 0, 0])
+    run = {"through": ["a", "b"], "section": "s", "up": up, "divisions": divisions, **beam}
+    a.part("beam", beam=run, material="m")
+    if suppress:
+        a.support("plane", at={"part": "beam"}, hold=list(suppress))
+    if start:
+        a.support("left", at="a", hold=start if isinstance(start, str) else list(start))
+    if end:
+        a.support("right", at="b", hold=end if isinstance(end, str) else list(end))
+    return a
+
+
+def chain(masses: list[float], stiffness: list[float], damping: float | dict = 0.02) -> hk.Assembly:
+    """Masses in a row along x, each on a spring to the one before, the first to the frame."""
+    a = hk.Assembly("chain").damping(damping)
+    before = "ground"
+    for i, (m, k) in enumerate(zip(masses, stiffness, strict=True), start=1):
+        a.point(f"p{i}", [0.1 * i, 0, 0]).mass(f"m{i}", at=f"p{i}", mass=m, inertia=[1.0, 1.0, 1.0])
+        a.spring(f"k{i}", between=[before, f"p{i}"], stiffness=k, axis="x")
+        a.support(f"guide {i}", at=f"p{i}", hold=["y", "z", "rx", "ry", "rz"])
+        before = f"p{i}"
+    return a
+
+
+def chain_matrices(masses: list[float], stiffness: list[float]) -> tuple[np.ndarray, np.ndarray]:
+    """The same by hand."""
+    n = len(masses)
+    K = np.zeros((n, n))
+    for i, k in enumerate(stiffness):
+        K[i, i] += k
+        if i:
+            K[i - 1, i - 1] += k
+            K[i, i - 1] -= k
+            K[i - 1, i] -= k
+    return K, np.diag(np.array(masses, dtype=float))
+
+
+def elastic(modes: hk.Modes) -> np.ndarray:
+    """Frequencies without the rigid-body modes."""
+    return modes.frequencies_hz[~modes.set.rigid]

@@ -1,0 +1,128 @@
+"""The command line as a user drives it: output, files, exit codes."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pandas as pd
+import pytest
+
+import holokine as hk
+
+
+def holokine(*arguments: str, cwd: Path | None = None) -> subprocess.CompletedProcess:
+    command = [sys.executable, "-W", "error", "-c", "from holokine.cli.main import run; run()", *arguments]
+    return subprocess.run(command, capture_output=True, text=True, cwd=cwd, timeout=300, check=False)
+
+
+@pytest.fixture
+def crate_copy(tmp_path: Path) -> Path:
+    for name in ("crate.yaml", "works.csv"):
+        shutil.copy(hk.demo_folder() / name, tmp_path / name)
+    return tmp_path / "crate.yaml"
+
+
+def test_version_help_and_unknown_command():
+    assert holokine("--version").stdout.strip() == f"holokine {hk.__version__}"
+    for command in ([], ["check"], ["modes"], ["respond"], ["demo"]):
+        got = holokine(*command, "--help")
+        assert got.returncode == 0
+        assert "Example:" in got.stdout
+        assert "holokine " in got.stdout
+    assert holokine("weigh").returncode == 2
+
+
+def test_check_prints_totals_and_writes_nothing(crate_copy):
+    before = sorted(crate_copy.parent.iterdir())
+    got = holokine("check", str(crate_copy))
+    assert got.returncode == 0, got.stderr
+    for text in ("total mass", "centre of mass", "transformer", "mount 4", "everything hangs together"):
+        assert text in got.stdout
+    assert sorted(crate_copy.parent.iterdir()) == before
+    data = json.loads(holokine("check", str(crate_copy), "--json").stdout)
+    assert 300 < data["mass_kg"] < 600
+    assert data["tables"]["mass"][-1]["name"] == "whole assembly"
+    assert data["fingerprint"] == hk.Assembly.read(crate_copy).document.fingerprint
+
+
+def test_modes_as_table_csv_and_json(crate_copy):
+    got = holokine("modes", str(crate_copy), "--count", "5")
+    assert got.returncode == 0
+    assert "5 modes found" in got.stdout
+    assert "e-2" not in got.stdout.split("residual")[-1].replace("e-1", "")  # no rounding noise shown as mass
+    csv = holokine("modes", str(crate_copy), "--upto", "30Hz", "--csv")
+    table = pd.read_csv(pd.io.common.StringIO(csv.stdout))
+    assert (table["frequency_hz"] <= 30).all()
+    assert 8 < table["frequency_hz"].iloc[0] < 25
+    data = json.loads(holokine("modes", str(crate_copy), "--count", "3", "--json").stdout)
+    assert len(data["tables"]["participation"]) == 3
+    assert holokine("modes", str(crate_copy), "--json", "--csv").returncode == 2
+
+
+def test_respond_prints_peaks_and_writes_tables_and_figures(crate_copy, tmp_path):
+    out = tmp_path / "results"
+    got = holokine("respond", str(crate_copy), "kerb strike", "--out", str(out))
+    assert got.returncode == 0, got.stderr
+    for text in ("half", "base pulse along z", "free mass held", "mount 1 pull", "ratio to static"):
+        assert text in got.stdout or text == "half"
+    assert {p.name for p in out.iterdir()} == {"kerb_strike.png", "kerb_strike_peaks.csv", "kerb_strike_histories.csv"}
+    peaks = pd.read_csv(out / "kerb_strike_peaks.csv", comment="#")
+    histories = pd.read_csv(out / "kerb_strike_histories.csv", comment="#")
+    highest = peaks[(peaks["gauge"] == "fan") & (peaks["component"] == "z")]["peak"].iloc[0]
+    assert histories["fan_z_g"].abs().max() == pytest.approx(abs(highest), rel=2e-2)
+    spectrum = holokine("respond", str(crate_copy), "works shock")
+    assert "Modes that matter most" in spectrum.stdout
+    assert "missing mass answers with" in spectrum.stdout
+
+
+def test_demo_does_the_whole_job(tmp_path):
+    got = holokine("demo", "--out", str(tmp_path / "demo"))
+    assert got.returncode == 0, got.stderr
+    for event in ("works shock", "kerb strike", "rail joint"):
+        assert f": {event}" in got.stdout
+    names = {p.name for p in (tmp_path / "demo").iterdir()}
+    assert {"crate.yaml", "works.csv", "effective_mass.png", "mode_01.png", "works_shock_shares.png"} <= names
+    again = holokine("check", str(tmp_path / "demo" / "crate.yaml"))
+    assert again.returncode == 0
+
+
+BAD = [
+    (["check", "none.yaml"], "there is no such file"),
+    (["respond", "crate.yaml", "curb strike"], 'Did you mean "kerb strike"'),
+    (["modes", "crate.yaml", "--upto", "5 kg"], 'expected a frequency such as Hz, got "kg"'),
+    (["modes", "crate.yaml", "--upto", "1Hz"], "no mode up to 1 Hz"),
+    (["modes", "crate.yaml", "--count", "0"], "--count"),
+    (["respond", "crate.yaml"], "EVENT"),
+    (["check", "works.csv"], "expected keys and values"),
+]
+
+
+@pytest.mark.parametrize(("arguments", "message"), BAD, ids=[" ".join(b[0]) for b in BAD])
+def test_bad_input_ends_with_code_2_and_no_traceback(crate_copy, arguments, message):
+    before = sorted(crate_copy.parent.iterdir())
+    got = holokine(*arguments, "--out" if arguments[0] != "demo" else "", "results", cwd=crate_copy.parent)
+    assert got.returncode == 2
+    assert message in got.stderr
+    assert "Traceback" not in got.stderr
+    assert sorted(crate_copy.parent.iterdir()) == before  # nothing written
+
+
+def test_failed_check_ends_with_code_1_and_blocked_folder_with_2(crate_copy):
+    text = crate_copy.read_text().replace("supports:", "supports:\n  nothing: {at: fan foot a1, hold: [x]}", 1)
+    loose = text.replace(
+        "  fan: {at: fan, mass: 24 kg", "  spare: {at: spare, mass: 1 kg}\n  fan: {at: fan, mass: 24 kg"
+    )
+    loose = loose.replace("points:", "points:\n  spare: [0, 0, 900]", 1)
+    crate_copy.write_text(loose)
+    got = holokine("check", str(crate_copy))
+    assert got.returncode == 1
+    assert 'hangs on nothing: "spare"' in got.stdout
+    crate_copy.write_text(text)
+    (crate_copy.parent / "taken").write_text("a file")
+    got = holokine("respond", "crate.yaml", "kerb strike", "--out", "taken", cwd=crate_copy.parent)
+    assert got.returncode == 2
+    assert (crate_copy.parent / "taken").read_text() == "a file"

@@ -1,0 +1,369 @@
+"""Spectrum and pulse answers against independent dense calculations, closed forms and fine integration."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+import scipy.linalg
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.integrate import solve_ivp
+from scipy.optimize import minimize_scalar
+
+import holokine as hk
+from conftest import chain, chain_matrices
+from holokine.errors import EventError
+from holokine.respond.combine import cqc_correlation
+from holokine.units import STANDARD_GRAVITY as G
+
+MASSES = [2.0, 1.5, 1.0, 1.0, 0.5]
+SPRINGS = [9e4, 8e4, 7e4, 4e4, 3.9e4]
+TABLE = {"frequency": [1, 10, 40, 200], "acceleration": ["0.5 g", "4 g", "4 g", "1 g"]}
+
+
+def dense_modes(masses=MASSES, springs=SPRINGS):
+    K, M = chain_matrices(masses, springs)
+    values, X = scipy.linalg.eigh(K, M)
+    return np.sqrt(values), X, X.T @ M @ np.ones(len(masses))
+
+
+def watched(assembly: hk.Assembly) -> hk.Assembly:
+    assembly.gauge("a5", acceleration="p5", axis="x").gauge("d5", displacement="p5", axis="x")
+    assembly.gauge("v5", velocity="p5", axis="x").gauge("k3", force="k3").gauge("gap", displacement="p5", axis="x",
+                                                                              relative_to="p2")  # fmt: skip
+    return assembly
+
+
+@pytest.mark.parametrize("rule", ["srss", "cqc", "absolute"])
+def test_combination_rules_against_a_dense_calculation(rule):
+    damping = {"table": [[1, 0.01], [60, 0.08]]}  # unequal damping
+    a = watched(chain(MASSES, SPRINGS, damping))
+    answer = a.modes(count=3).respond({"spectrum": {"x": TABLE}, "combine": rule, "outside": "hold"})
+    omega, X, gamma = dense_modes()
+    f = omega / 2 / np.pi
+    zeta = np.interp(f, [1, 60], [0.01, 0.08])
+    spectral = np.exp(np.interp(np.log(f), np.log(TABLE["frequency"]), np.log(np.array([0.5, 4, 4, 1]) * G)))
+    rho = np.eye(3)
+    if rule == "cqc":  # written out pair by pair
+        for i in range(3):
+            for j in range(3):
+                r, zi, zj = omega[j] / omega[i], zeta[i], zeta[j]
+                top = 8 * np.sqrt(zi * zj) * (zi + r * zj) * r**1.5
+                rho[i, j] = top / ((1 - r**2) ** 2 + 4 * zi * zj * r * (1 + r**2) + 4 * (zi**2 + zj**2) * r**2)
+    K, _ = chain_matrices(MASSES, SPRINGS)
+    static = np.linalg.solve(K, np.array(MASSES))  # per unit of base acceleration
+    rows = {
+        "a5": (X[4] * omega**2, 1.0),
+        "d5": (X[4], static[4]),
+        "v5": (X[4] * omega, np.nan),
+        "k3": (SPRINGS[2] * (X[2] - X[1]), SPRINGS[2] * (static[2] - static[1])),
+        "gap": (X[4] - X[1], static[4] - static[1]),
+    }
+    peaks = dict(zip(answer.peaks()["gauge"], answer.result.peaks, strict=True))
+    for name, (value, whole) in rows.items():
+        modal = (value * gamma * spectral / omega**2)[:3]
+        if name == "v5":
+            rest = 0.0
+        elif name == "a5":
+            rest = (1.0 - (X[4] * gamma)[:3].sum()) * 1 * G
+        else:
+            rest = (whole - (value * gamma / omega**2)[:3].sum()) * 1 * G
+        if rule == "absolute":
+            expected = np.abs(modal).sum() + abs(rest)
+        else:
+            expected = np.sqrt(modal @ rho @ modal + rest**2)
+        assert peaks[name] == pytest.approx(expected, rel=1e-9), name
+
+
+def test_cqc_of_equal_frequencies_is_the_signed_sum_and_correlation_is_symmetric():
+    omega, zeta = np.array([50.0, 50.0, 90.0]), np.array([0.03, 0.03, 0.01])
+    rho = cqc_correlation(omega, zeta)
+    np.testing.assert_allclose(rho, rho.T, rtol=1e-12)
+    np.testing.assert_allclose(np.diag(rho), 1.0, rtol=1e-12)
+    assert rho[0, 1] == pytest.approx(1.0)
+    assert (np.linalg.eigvalsh(rho) > -1e-12).all()
+
+
+def test_one_mode_joint_force_is_mass_times_modal_acceleration():
+    a = chain([3.0], [5e4])
+    a.point("box", [0.1, 0, 0.4]).mass("box", at="box", mass=7.0, inertia=[1, 1, 1])
+    a.link("bracket", rigid="p1", to="box")
+    a.gauge("bracket", force="bracket", axis="x").gauge("box", acceleration="box", axis="x")
+    a.gauge("root", force="k1").gauge("tilt", moment="bracket", axis="y")
+    answer = a.modes(count=1).respond({"spectrum": {"x": TABLE}, "combine": "srss"})
+    peaks = dict(zip(answer.peaks()["gauge"], answer.result.peaks, strict=True))
+    spectral = np.exp(np.interp(np.log(np.sqrt(5e4 / 10) / 2 / np.pi), np.log([10, 40]), np.log([4 * G, 4 * G])))
+    assert peaks["box"] == pytest.approx(spectral, rel=1e-9)
+    assert peaks["bracket"] == pytest.approx(7.0 * peaks["box"], rel=1e-9)
+    assert peaks["root"] == pytest.approx(10.0 * peaks["box"], rel=1e-9)
+    assert peaks["tilt"] == pytest.approx(7.0 * 0.4 * peaks["box"], rel=1e-9)
+
+
+def test_missing_mass_completes_a_stiff_assembly(crate):
+    """With few modes and a flat spectrum the reactions still carry the whole mass."""
+    modes = crate.modes(count=2)
+    flat = {"frequency": [1, 1000], "acceleration": ["2 g", "2 g"]}
+    event = {"spectrum": {"z": flat}, "combine": "absolute"}
+    static = modes.reduced.static[2]
+    answer = modes.respond(event).result
+    columns = [r.channels[0] for r in answer.reduced.readings if r.gauge == "mount 1 pull"][:3]
+    # modes and the rest share one sign here, so that the absolute sum is the static answer
+    kept = np.abs(answer.modal[:, 0, columns]).sum(axis=0) + np.abs(answer.missing[0, columns])
+    np.testing.assert_array_less(np.abs(static[columns]) * 2 * G * (1 - 1e-9), kept)
+    signed = answer.modal[:, 0, columns].sum(axis=0) - answer.reduced.residual[2, columns] * 2 * G
+    np.testing.assert_allclose(signed, -static[columns] * 2 * G, rtol=1e-9)
+
+
+def test_shares_sum_to_one_and_name_the_mode():
+    answer = watched(chain(MASSES, SPRINGS)).modes(count=5).respond({"spectrum": {"x": TABLE}, "outside": "hold"})
+    table = answer.shares()
+    np.testing.assert_allclose(table.iloc[:, 2:].sum(axis=0), 100.0)
+    assert table["d5 x percent"].idxmax() == 0
+    assert len(answer.shares("k3").columns) == 3
+
+
+def test_period_velocity_and_displacement_tables_agree_with_acceleration():
+    from holokine.describe.events import SpectrumTable
+    from holokine.excite import build_spectrum
+
+    f = np.array([1.0, 5.0, 20.0])
+    a = np.array([2.0, 9.0, 4.0])
+    w = 2 * np.pi * f
+    forms = [
+        {"frequency": f, "acceleration": a},
+        {"period": (1 / f)[::-1], "velocity": (a / w)[::-1]},
+        {"frequency": f, "displacement": a / w**2},
+        {"frequency": f, "acceleration": a / 4, "scale": 4},
+    ]
+    for form in forms:
+        spectrum = build_spectrum(SpectrumTable.model_validate(form))
+        np.testing.assert_allclose(spectrum.at(np.array([1, 2, 5, 20.0])), [2, 2 * (9 / 2) ** (np.log(2) / np.log(5)),
+                                                                           9, 4], rtol=1e-12)  # fmt: skip
+    linear = build_spectrum(SpectrumTable.model_validate(forms[0]), interpolate="linear", outside="hold")
+    np.testing.assert_allclose(linear.at(np.array([3.0, 50.0])), [5.5, 4.0])
+
+
+# -- pulses ---------------------------------------------------------------------------------------------
+
+
+def exact_half_sine_peak(omega: float, duration: float) -> float:
+    """Largest relative displacement times ω² over the pulse's peak, undamped (closed form, both eras)."""
+    p = np.pi / duration
+    r = p / omega
+
+    def during(t):
+        return (np.sin(p * t) - r * np.sin(omega * t)) / (1 - r**2)
+
+    grid = np.linspace(0, duration, 20001)
+    values = np.abs(during(grid))
+    i = int(values.argmax())
+    low, high = grid[max(i - 1, 0)], grid[min(i + 1, 20000)]
+    forced = -minimize_scalar(lambda t: -abs(during(t)), bounds=(low, high), method="bounded",
+                              options={"xatol": 1e-14}).fun  # fmt: skip
+    x = during(duration)
+    v = p * (np.cos(p * duration) - np.cos(omega * duration)) / (1 - r**2)
+    return max(forced, np.hypot(x, v / omega), values.max())
+
+
+@pytest.mark.parametrize("ratio", [0.2, 0.6, 1.3, 2.4, 7.7])
+def test_half_sine_on_a_single_mass_against_its_closed_form(ratio):
+    duration = 0.02
+    omega = 2 * np.pi * ratio / duration
+    a = chain([1.0], [omega**2], damping=0.0).gauge("d", displacement="p1", axis="x").gauge("k", force="k1")
+    a.gauge("a", acceleration="p1", axis="x")
+    answer = a.modes(count=1).respond({"pulse": {"x": {"half sine": {"peak": 10.0, "duration": duration}}}})
+    expected = exact_half_sine_peak(omega, duration) * 10.0
+    # 2000 straight pieces of the sine: 2e-7
+    np.testing.assert_allclose(np.abs(answer.result.peaks), [expected / omega**2, expected, expected], rtol=5e-7)
+
+
+@pytest.mark.parametrize(("shape", "rise"), [("rectangle", 2.0), ("triangle", None)])
+def test_rectangle_and_triangle_closed_forms(shape, rise):
+    omega, duration = 300.0, 0.05
+    a = chain([1.0], [omega**2], damping=0.0).gauge("d", displacement="p1", axis="x")
+    answer = a.modes(count=1).respond({"pulse": {"x": {shape: {"peak": 1.0, "duration": duration}}}})
+    if shape == "rectangle":
+        expected = 2.0
+    else:  # rising ramp, falling ramp and free ringing, each in closed form
+        h = duration / 2
+        t = np.linspace(0, 3 * duration, 4_000_001)
+
+        def ramp(s):
+            return np.where(s > 0, (s - np.sin(omega * s) / omega) / h, 0.0)
+
+        expected = np.abs(ramp(t) - 2 * ramp(t - h) + ramp(t - 2 * h)).max()
+    assert abs(answer.result.peaks[0]) * omega**2 == pytest.approx(expected, rel=1e-7)
+
+
+def integrate(masses, springs, zeta, pulse, times):
+    """Independent reference: the dense equations by DOP853, restarted at every kink of the pulse."""
+    K, M = chain_matrices(masses, springs)
+    omega, X, _ = dense_modes(masses, springs)
+    C = M @ X @ np.diag(2 * zeta * omega) @ X.T @ M
+    n = len(masses)
+    inverse = np.linalg.inv(M)
+
+    def rate(t, y, index):
+        a = pulse(t, index)
+        return np.concatenate([y[n:], -inverse @ (C @ y[n:] + K @ y[:n]) - a])
+
+    state, pieces = np.zeros(2 * n), []
+    for index in range(len(times) - 1):
+        got = solve_ivp(rate, times[index : index + 2], state, method="DOP853", rtol=1e-12, atol=1e-15,
+                        dense_output=True, args=(index,))  # fmt: skip
+        state = got.y[:, -1]
+        pieces.append((times[index], times[index + 1], got.sol))
+    return pieces
+
+
+def peak_of(pieces, read):
+    best = 0.0
+    for low, high, sol in pieces:
+        grid = np.linspace(low, high, 4001)
+        values = np.abs(read(sol(grid), grid))
+        best = max(best, values.max())
+        for i in np.argsort(-values)[:3]:
+            a, b = grid[max(i - 1, 0)], grid[min(i + 1, 4000)]
+            fine = np.linspace(a, b, 2001)
+            best = max(best, np.abs(read(sol(fine), fine)).max())
+    return best
+
+
+PULSES = {
+    "half sine": ({"half sine": {"peak": 30.0, "duration": 0.02}}, [0, 0.02, 0.3],
+                  lambda t, i: 30.0 * np.sin(np.pi * t / 0.02) if i == 0 else 0.0),
+    "rectangle": ({"rectangle": {"peak": 30.0, "duration": 0.011, "start": 0.005}}, [0, 0.005, 0.016, 0.3],
+                  lambda t, i: 30.0 if i == 1 else 0.0),
+    "triangle": ({"triangle": {"peak": 30.0, "duration": 0.02}}, [0, 0.01, 0.02, 0.3],
+                 lambda t, i: (30.0 * t / 0.01, 30.0 * (2 - t / 0.01), 0.0)[i]),
+    "table": ({"table": {"time": [0, 0.004, 0.009, 0.021, 0.03], "acceleration": [0, 20, -30, 10, 5]}},
+              [0, 0.004, 0.009, 0.021, 0.03, 0.3],
+              lambda t, i: 0.0 if i == 4 else np.interp(t, [0, 0.004, 0.009, 0.021, 0.03], [0, 20, -30, 10, 5])),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", PULSES)
+def test_pulse_peaks_against_high_accuracy_integration(name):
+    shape, times, pulse = PULSES[name]
+    zeta = np.array([0.01, 0.02, 0.05, 0.3, 1.4])  # the last is overdamped
+    omega, X, _ = dense_modes()
+    f = omega / 2 / np.pi
+    a = watched(chain(MASSES, SPRINGS, {"table": [[fi, zi] for fi, zi in zip(f, zeta, strict=True)]}))
+    result = a.modes(count=5).respond({"pulse": {"x": shape}, "ring down": 0.27}).result
+    pieces = integrate(MASSES, SPRINGS, zeta, pulse, times)
+    K, M = chain_matrices(MASSES, SPRINGS)
+    C = M @ X @ np.diag(2 * zeta * omega) @ X.T @ M
+    inverse = np.linalg.inv(M)
+    reads = {
+        "d5": lambda y, t: y[4],
+        "v5": lambda y, t: y[9],
+        "a5": lambda y, t: -(inverse @ (C @ y[5:] + K @ y[:5]))[4],  # absolute
+        "k3": lambda y, t: SPRINGS[2] * (y[2] - y[1]),
+        "gap": lambda y, t: y[4] - y[1],
+    }
+    found = dict(zip([r.gauge for r in result.reduced.readings], result.peaks, strict=True))
+    for gauge, read in reads.items():
+        assert abs(found[gauge]) == pytest.approx(peak_of(pieces, read), rel=1e-6), gauge
+
+
+def test_reactions_equal_inertia_at_every_instant(crate_modes):
+    """The sum of mount reactions is the momentum change of every body, damping and left-out modes included."""
+    system = crate_modes.set.system
+    modes = crate_modes
+    from holokine.describe.events import PulseShape
+    from holokine.describe.gauges import Gauge
+    from holokine.excite import build_pulse
+    from holokine.gauges import build_gauges
+    from holokine.respond import reduce_model, respond_pulse
+
+    gauges = build_gauges(system, {m: Gauge(reaction=m, axis="z") for m in system.supports})
+    reduced = reduce_model(modes.set, gauges, np.full(len(modes), 0.05))
+    pulse = build_pulse({"z": PulseShape.model_validate({"half sine": {"peak": 30.0, "duration": 0.015}})})
+    result = respond_pulse(reduced, pulse, ring_down=0.05)
+    total = sum(result.history(i) for i in range(4))
+    # rᵀ M ü_abs from the modal coordinates themselves
+    reader = result.reader
+    _, _, a = reader.oscillators.motion(reader.path.state, reader.path.load)
+    whole = modes.set.whole_mass[2]
+    inertia = a @ modes.set.participation[:, 2] + whole * result.base[:, 2]
+    np.testing.assert_allclose(total, inertia, atol=1e-8 * np.abs(inertia).max())
+
+
+def test_static_correction_makes_few_modes_do(crate):
+    event = {"pulse": {"z": {"half sine": {"peak": "3 g", "duration": "30 ms"}}}, "ring down": "0.2 s"}
+    many = crate.modes(upto=1500.0).respond(event).result
+    few = crate.modes(count=12).respond(event).result
+    bare = crate.modes(count=12).respond({**event, "static correction": False}).result
+    numbers = [i for i, r in enumerate(many.reduced.readings) if r.gauge == "mount 1 pull" and r.component == "z"]
+    reference = many.peaks[numbers]
+    error, plain = abs(few.peaks[numbers] / reference - 1), abs(bare.peaks[numbers] / reference - 1)
+    assert plain > 0.01
+    assert error < 0.4 * plain
+
+
+def test_absolute_motion_includes_the_base():
+    a = chain([1.0], [1e8], damping=0.05).gauge("u", displacement="p1", axis="x", motion="absolute")
+    a.gauge("v", velocity="p1", axis="x", motion="absolute")
+    event = {"pulse": {"x": {"rectangle": {"peak": 10.0, "duration": 0.1}}}, "ring down": 0.2}
+    result = a.modes(count=1).respond(event).result
+    # a stiff mass follows the base: v = 1 m/s after the pulse, u = 0.05 + 0.2 m at the end
+    assert result.history(1)[-1] == pytest.approx(1.0, rel=1e-6)
+    assert result.history(0)[-1] == pytest.approx(0.25, rel=1e-6)
+
+
+def test_two_directions_at_once_are_the_sum_of_each(crate_modes):
+    z = {"half sine": {"peak": "2 g", "duration": "20 ms"}}
+    x = {"triangle": {"peak": "1 g", "duration": "31 ms", "start": "4 ms"}}
+    keys = {"ring down": 0.1, "step": 2e-4}
+    both = crate_modes.respond({"pulse": {"z": z, "x": x}, **keys}).result
+    t = np.linspace(0.001, 0.12, 97)
+
+    def at(result, number):
+        return np.interp(t, result.time, result.history(number))
+
+    for number in (0, 4, 8):
+        single = [crate_modes.respond({"pulse": p, **keys}).result for p in ({"z": z}, {"x": x})]
+        total = at(single[0], number) + at(single[1], number)
+        np.testing.assert_allclose(at(both, number), total, atol=2e-3 * np.abs(total).max())  # interp of rows
+
+
+@settings(max_examples=15, deadline=None)
+@given(scale=st.floats(0.1, 50), shift=st.floats(0, 0.5), seed=st.integers(0, 1000))
+def test_responses_scale_with_the_pulse_and_move_with_it(scale, shift, seed):
+    rng = np.random.default_rng(seed)
+    table = {"time": np.cumsum(rng.uniform(1e-3, 1e-2, 6)), "acceleration": rng.standard_normal(6)}
+    modes = watched(chain(MASSES, SPRINGS)).modes(count=5)
+    one = modes.respond({"pulse": {"x": {"table": table}}, "ring down": 0.1}).result
+    moved = {"time": table["time"] + shift, "acceleration": table["acceleration"]}
+    two = modes.respond({"pulse": {"x": {"table": moved, "scale": scale}}, "ring down": 0.1}).result
+    np.testing.assert_allclose(two.peaks, scale * one.peaks, rtol=1e-7)
+    np.testing.assert_allclose(two.peak_times, one.peak_times + shift, atol=1e-6)
+
+
+def test_errors_of_events_name_cause_and_cure(tmp_path):
+    a = watched(chain(MASSES, SPRINGS, damping=0.0))
+    modes = a.modes(count=5)
+    with pytest.raises(EventError, match=r"outside the table of 30 to 40 Hz.*hold"):
+        modes.respond({"spectrum": {"x": {"frequency": [30, 40], "acceleration": [1, 2]}}, "combine": "srss"})
+    with pytest.raises(EventError, match="CQC needs damping"):
+        modes.respond({"spectrum": {"x": TABLE}, "outside": "hold"})
+    with pytest.raises(EventError, match="frequencies must rise"):
+        modes.respond({"spectrum": {"x": {"frequency": [5, 5, 9], "acceleration": [1, 2, 3]}}, "combine": "srss"})
+    with pytest.raises(EventError, match="zero throughout"):
+        modes.respond({"pulse": {"x": {"table": {"time": [0, 1], "acceleration": [0, 0]}}}})
+    with pytest.raises(EventError, match="longer step"):
+        modes.respond({"pulse": {"x": {"table": {"time": [0, 1], "acceleration": [0, 1]}}}, "step": 1e-7})
+    for text, match in (
+        ("frequency_hz,acceleration\n1,2\n2,3\n", "has no unit"),
+        ("freq_hz,acc_parsec\n1,2\n", "unknown unit|got"),
+        ("frequency_hz,acceleration_g\n1,2\n2,x\n", r'line 3: "x" is not a number'),
+        ("frequency_hz,acceleration_g\n1,2\n2,nan\n", "line 3: a value is not a finite number"),
+        ("frequency_hz,acceleration_g\n1,2,3\n", "3 values for 2 columns"),
+        ("", "is empty"),
+    ):
+        (tmp_path / "s.csv").write_text(text)
+        with pytest.raises(EventError, match=match):
+            modes.respond({"spectrum": {"x": str(tmp_path / "s.csv")}, "combine": "srss", "outside": "hold"})
+    (tmp_path / "p.csv").write_text("time [ms]; acceleration (m/s^2)\n0; 0\n10; 1\n5; 0\n")
+    with pytest.raises(EventError, match="time goes back"):
+        modes.respond({"pulse": {"x": str(tmp_path / "p.csv")}})
