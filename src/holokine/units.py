@@ -58,11 +58,58 @@ _COMMON_UNITS = (
 )  # fmt: skip
 
 
+# mechanical units only: a registry of our own loads ten times faster than the full one, and knows nothing
+# that has no place here
+_DEFINITIONS = """
+giga- = 1e9 = G-
+mega- = 1e6 = M-
+kilo- = 1e3 = k-
+hecto- = 1e2 = h-
+deci- = 1e-1 = d-
+centi- = 1e-2 = c-
+milli- = 1e-3 = m-
+micro- = 1e-6 = u- = µ- = μ-
+nano- = 1e-9 = n-
+meter = [length] = m = metre
+gram = [mass] = g
+second = [time] = s = sec
+radian = [] = rad
+tonne = 1e6 * gram = metric_ton
+minute = 60 * second = min
+hour = 3600 * second = h
+hertz = 1 / second = Hz
+degree = 0.017453292519943295 * radian = deg = °
+revolution = 6.283185307179586 * radian = rev = turn
+revolution_per_minute = revolution / minute = rpm
+newton = kilogram * meter / second ** 2 = N
+pascal = newton / meter ** 2 = Pa
+bar = 1e5 * pascal
+joule = newton * meter = J
+watt = joule / second = W
+inch = 0.0254 * meter = in
+foot = 0.3048 * meter = ft
+mile = 1609.344 * meter = mi
+pound = 453.59237 * gram = lb = lbm
+ounce = 28.349523125 * gram = oz
+standard_gravity = 9.80665 * meter / second ** 2 = g0 = gn
+kilogram_force = kilogram * standard_gravity = kgf
+pound_force = pound * standard_gravity = lbf
+kip = 1000 * pound_force
+slug = pound_force * second ** 2 / foot
+psi = pound_force / inch ** 2
+ksi = 1000 * psi
+kmh = kilometer / hour = kph
+"""
+
+
 @lru_cache(maxsize=1)
 def _registry() -> Any:
     import pint
 
-    return pint.UnitRegistry(autoconvert_offset_to_baseunit=False, cache_folder=None)
+    registry = pint.UnitRegistry(None)
+    for line in _DEFINITIONS.strip().splitlines():
+        registry.define(line)
+    return registry
 
 
 @lru_cache(maxsize=4096)

@@ -13,6 +13,7 @@ Local axes per node: u, v, w, θx, θy, θz along x, y, z of the beam.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -126,6 +127,20 @@ def _straight_beam(
     return (K + np.swapaxes(K, 1, 2)) / 2.0, (M + np.swapaxes(M, 1, 2)) / 2.0
 
 
+@lru_cache(maxsize=512)
+def _shared_beam(
+    length: tuple[float, ...],
+    section: SectionProperties,
+    E: float,
+    G: float,
+    density: float,
+    theory: str,
+    preload: float,
+) -> tuple[Floats, Floats]:
+    """Frames repeat the same few members many times."""
+    return _straight_beam(np.array(length), section, E, G, density, theory, preload)
+
+
 def _lumped(length: Floats, s: SectionProperties, density: float, theory: str, rotary: bool) -> Floats:
     M = np.zeros((len(length), 12, 12))
     half = _section_inertia(s, density, rotary=theory != "euler")
@@ -209,10 +224,11 @@ class BeamElements:
         axes = beam_axes(start, end, up, part)
         length = np.linalg.norm(end - start, axis=1)
         # elements of one length share one matrix: a run has few distinct lengths
-        unique, which = np.unique(np.round(length / length.max(), 12), return_inverse=True)
-        K, M = _straight_beam(unique * length.max(), section, E, G, density, theory, preload)
+        rounded = float(f"{length.max():.12e}")
+        unique, which = np.unique(np.round(length / rounded, 11), return_inverse=True)
+        K, M = _shared_beam(tuple(unique * rounded), section, E, G, density, theory, preload)
         if mass != "consistent":
-            M = _lumped(unique * length.max(), section, density, theory, mass == "lumped")
+            M = _lumped(unique * rounded, section, density, theory, mass == "lumped")
         K, M = K[which], M[which]
         if release_start:
             K[0], M[0] = _release(K[0], M[0], list(release_start), part)

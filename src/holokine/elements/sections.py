@@ -23,7 +23,7 @@ __all__ = ["SectionProperties", "section_properties"]
 CIRCLE_FIBRES = 36  # bending stress between two of them is at most 0.4 % higher
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class SectionProperties:
     """Section properties in SI, about the centroid.
 

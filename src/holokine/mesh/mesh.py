@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -76,4 +77,11 @@ class Mesh:
 
     def blocks_of(self, part: str) -> list[Block]:
         """The blocks of one part."""
-        return [b for b in self.blocks if b.part == part]
+        return self._by_part.get(part, [])
+
+    @cached_property
+    def _by_part(self) -> dict[str, list[Block]]:
+        result: dict[str, list[Block]] = {}
+        for block in self.blocks:
+            result.setdefault(block.part, []).append(block)
+        return result

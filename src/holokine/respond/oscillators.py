@@ -15,7 +15,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import lfilter
 
 __all__ = ["Oscillators", "Trajectory"]
 
@@ -107,6 +106,8 @@ class Oscillators:
         if h == 0.0:
             state[a + 1 : b + 1] = state[a]
             return
+        from scipy.signal import lfilter  # loads for over a second: only where a pulse is answered
+
         E, phi1, phi2 = _phi(self.poles * h)
         for i in range(len(self.omega)):
             for k in range(self.poles.shape[1]):

@@ -1,0 +1,87 @@
+"""Make every picture in docs/screenshots/ again from the demo data.
+
+Terminal pictures are taken of an xterm under Xvfb (Debian packages xvfb, xterm, imagemagick); figures are
+written by the library itself.
+
+    python scripts/screenshots.py [name ...]
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import holokine as hk
+from holokine.show.figures import plot_shares, save
+
+TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
+CRATE = hk.demo_folder() / "crate.yaml"
+TERMINAL = {
+    "check": "holokine check crate.yaml | head -46",
+    "modes": "holokine modes crate.yaml --upto 80Hz",
+    "respond_spectrum": "holokine respond crate.yaml 'works shock' | head -47",
+    "respond_pulse": "holokine respond crate.yaml 'kerb strike'",
+}
+
+
+def terminal(name: str, command: str) -> None:
+    """Run a command in a terminal window of 1280 by 800 and photograph it."""
+    with tempfile.TemporaryDirectory() as folder:
+        for file in hk.demo_folder().glob("*.*"):
+            if file.suffix in (".yaml", ".csv"):
+                shutil.copy(file, folder)
+        display = f":{90 + os.getpid() % 9}"
+        server = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+        try:
+            time.sleep(1.5)
+            env = {**os.environ, "DISPLAY": display, "COLUMNS": "158", "LINES": "50"}
+            shell = f"cd {folder} && printf '$ %s\\n' \"{command}\" && {command} | cat; touch done; sleep 60"
+            window = subprocess.Popen(
+                ["xterm", "-geometry", "158x50+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "white", "-fg",
+                 "black", "-e", "bash", "-c", shell], env=env,
+            )  # fmt: skip
+            for _ in range(300):
+                if (Path(folder) / "done").exists():
+                    break
+                time.sleep(0.2)
+            time.sleep(1.0)
+            subprocess.run(["import", "-window", "root", str(TARGET / f"{name}.png")], env=env, check=True)
+            window.kill()
+        finally:
+            server.kill()
+            server.wait()
+
+
+def figures(wanted: set[str]) -> None:
+    crate = hk.Assembly.read(CRATE)
+    modes = crate.modes()
+    drawn = {
+        "mode": lambda: modes.plot(3),
+        "effective_mass": modes.plot_participation,
+        "spectrum": lambda: modes.respond("works shock").plot(),
+        "shares": lambda: plot_shares(modes.respond("works shock").result),
+        "histories": lambda: modes.respond("kerb strike").plot(),
+    }
+    for name, draw in drawn.items():
+        if not wanted or name in wanted:
+            save(draw(), TARGET / f"{name}.png")
+            print(f"drew {name}")
+
+
+def main() -> None:
+    wanted = set(sys.argv[1:])
+    TARGET.mkdir(parents=True, exist_ok=True)
+    figures(wanted)
+    for name, command in TERMINAL.items():
+        if not wanted or name in wanted:
+            terminal(name, command)
+            print(f"photographed {name}")
+
+
+if __name__ == "__main__":
+    main()
