@@ -102,7 +102,7 @@ class Assembly:
         return self._add("points", name, {"at": at, "apart": apart})
 
     def part(self, name: str, **keys: Any) -> Assembly:
-        """Add a part: its geometry (beam) and its material."""
+        """Add a part: its geometry (beam, ring, plate, cylinder, box, tube, extrusion, mesh), material, axes."""
         return self._add("parts", name, keys)
 
     def mass(self, name: str, **keys: Any) -> Assembly:
@@ -118,8 +118,20 @@ class Assembly:
         return self._add("bushings", name, keys)
 
     def link(self, name: str, **keys: Any) -> Assembly:
-        """Add a rigid link: rigid (the point), to (what it carries)."""
+        """Add a link: rigid or averaging (the point), to (the targets)."""
         return self._add("links", name, keys)
+
+    def joint(self, name: str, **keys: Any) -> Assembly:
+        """Add a joint: between (two sides), kind, release, stiffness, damping, axes."""
+        return self._add("joints", name, keys)
+
+    def tie(self, name: str, **keys: Any) -> Assembly:
+        """Tie nodes to the faces of a part: nodes, faces, within."""
+        return self._add("ties", name, keys)
+
+    def matrices(self, **keys: Any) -> Assembly:
+        """Bring stiffness, mass (and damping) from files, with a table of their rows (dofs)."""
+        return self._set("matrices", keys)
 
     def support(self, name: str, **keys: Any) -> Assembly:
         """Add a support: at, hold."""
@@ -176,7 +188,7 @@ class Assembly:
         if self._system is None:
             from holokine.system import build_system
 
-            self._system = build_system(self.description)
+            self._system = build_system(self.description, self.document.folder)
         return self._system
 
     def check(self) -> Check:

@@ -17,10 +17,12 @@ __all__ = [
     "Acceleration",
     "Angle",
     "Area",
+    "AreaMass",
     "Axis",
     "Density",
     "Direction",
     "Force",
+    "ForcePerLength",
     "Frequency",
     "Inertia",
     "Length",
@@ -88,6 +90,8 @@ Frequency = quantity_field("frequency", above=0.0)
 Force = quantity_field("force")
 Acceleration = quantity_field("acceleration")
 Angle = quantity_field("angle")
+AreaMass = quantity_field("mass per area", least=0.0)
+ForcePerLength = quantity_field("force per length")
 SecondMoment = quantity_field("second moment of area", above=0.0)
 ProductMoment = quantity_field("second moment of area")
 

@@ -2,23 +2,42 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from itertools import pairwise
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from holokine.describe.fields import (
     DIRECTIONS,
+    Angle,
+    AreaMass,
     Direction,
     Force,
+    ForcePerLength,
     Length,
     LengthVector,
     PositiveLength,
+    Ratio,
     Strict,
     UnitVector,
     complaint,
 )
 
-__all__ = ["Beam", "Part"]
+__all__ = [
+    "Axes",
+    "Beam",
+    "Box",
+    "Cylinder",
+    "Extrusion",
+    "Hole",
+    "MeshFile",
+    "Part",
+    "Plate",
+    "Refinement",
+    "Ring",
+    "Shell",
+    "Tube",
+]
 
 
 def _directions(value: Any) -> Any:
@@ -28,6 +47,22 @@ def _directions(value: Any) -> Any:
 
 
 DirectionList = Annotated[tuple[Direction, ...], BeforeValidator(_directions)]
+CellKind = Literal["bricks", "wedges", "tetrahedra"]
+FaceKind = Literal["quads", "triangles"]
+
+
+def _counts(value: Any) -> Any:
+    return (value,) if isinstance(value, int) else value
+
+
+Divisions = Annotated[tuple[int, ...], BeforeValidator(_counts)]
+
+
+class Axes(Strict):
+    """Own axes: x along `x`, y in the half plane of `y`."""
+
+    x: UnitVector
+    y: UnitVector
 
 
 class EndOffsets(Strict):
@@ -76,15 +111,205 @@ class Beam(Strict):
             raise complaint("give divisions or size, not both")
         if isinstance(self.divisions, tuple) and len(self.divisions) != len(self.through) - 1:
             raise complaint(f"divisions lists {len(self.divisions)} numbers for {len(self.through) - 1} spans")
-        for a, b in zip(self.through, self.through[1:], strict=False):
+        for a, b in pairwise(self.through):
             if a == b:
                 raise complaint(f'the beam goes from the point "{a}" to itself')
         return self
 
 
-class Part(Strict):
-    """A part: its geometry, its material, and whether it may share nodes with others at the same place."""
+class Ring(Strict):
+    """A closed circle of beam elements; the section's height (local z) is along the axis."""
 
-    beam: Beam
+    centre: LengthVector = (0.0, 0.0, 0.0)
+    axis: UnitVector = (0.0, 0.0, 1.0)
+    radius: PositiveLength
+    section: str
+    divisions: int = Field(default=72, ge=3)
+    theory: Literal["timoshenko", "rayleigh", "euler"] = "timoshenko"
+
+
+class Refinement(Strict):
+    """Smaller elements on a stretch of one side: fractions `from` and `to` of side 1, 2 or 3."""
+
+    side: int = Field(ge=1, le=3)
+    start: Ratio = 0.0
+    end: Ratio = 1.0
+    times: int = Field(default=2, ge=2)
+
+    @model_validator(mode="after")
+    def _inside(self) -> Refinement:
+        if not 0.0 <= self.start < self.end <= 1.0:
+            raise complaint("start and end must be fractions of the side with start below end")
+        return self
+
+
+class Hole(Strict):
+    """A hole, at a place measured along the two sides from the corner: a circle or a rectangle."""
+
+    at: tuple[Length, Length]
+    diameter: PositiveLength | None = None
+    size: tuple[PositiveLength, PositiveLength] | None = None
+
+    @model_validator(mode="after")
+    def _one(self) -> Hole:
+        self.exactly_one({"diameter": self.diameter, "size": self.size}, "a hole")
+        return self
+
+
+class _Gridded(Strict):
+    """Shared: element size or divisions, and refinement."""
+
+    divisions: Divisions | None = None
+    size: PositiveLength | None = None
+    refine: tuple[Refinement, ...] = ()
+    sides_meshed: ClassVar[int] = 2
+
+    @model_validator(mode="after")
+    def _grid(self) -> _Gridded:
+        if (self.divisions is None) == (self.size is None):
+            raise complaint("give divisions or size (of elements), one of them")
+        if self.divisions is not None:
+            if len(self.divisions) not in (1, self.sides_meshed):
+                raise complaint(f"divisions needs {self.sides_meshed} numbers, got {len(self.divisions)}")
+            if min(self.divisions) < 1:
+                raise complaint(f"divisions must be 1 or more, got {list(self.divisions)}")
+        if any(r.side > self.sides_meshed for r in self.refine):
+            raise complaint(f"refine: the sides here are 1 to {self.sides_meshed}")
+        return self
+
+
+class Shell(Strict):
+    """How a surface carries: thickness, and what comes with it."""
+
+    thickness: PositiveLength
+    offset: Length = 0.0
+    area_mass: AreaMass = 0.0
+    shear_factor: Ratio = 5.0 / 6.0
+    tension: tuple[ForcePerLength, ForcePerLength] | None = None
+
+
+class Plate(_Gridded, Shell):
+    """A flat or twisted four-sided plate of shells: a corner and two sides, or four corners in order."""
+
+    corner: LengthVector | None = None
+    sides: tuple[LengthVector, LengthVector] | None = None
+    corners: tuple[LengthVector, LengthVector, LengthVector, LengthVector] | None = None
+    holes: tuple[Hole, ...] = ()
+    cells: FaceKind = "quads"
+
+    @model_validator(mode="after")
+    def _shape(self) -> Plate:
+        if (self.corners is None) == (self.corner is None) or (self.corner is None) != (self.sides is None):
+            raise complaint("give corner and sides, or corners")
+        return self
+
+
+class Cylinder(_Gridded, Shell):
+    """A cylindrical surface of shells: side 1 runs around, side 2 along the axis."""
+
+    base: LengthVector = (0.0, 0.0, 0.0)
+    axis: UnitVector = (0.0, 0.0, 1.0)
+    radius: PositiveLength
+    end_radius: PositiveLength | None = None
+    length: PositiveLength
+    angle: Angle = 6.283185307179586
+    start: UnitVector | None = None
+    cells: FaceKind = "quads"
+
+
+class _Solid(_Gridded):
+    sides_meshed: ClassVar[int] = 3
+    cells: CellKind = "bricks"
+    quadratic: bool = False
+
+
+class Box(_Solid):
+    """A block of solids: a corner and three sides."""
+
+    corner: LengthVector
+    sides: tuple[LengthVector, LengthVector, LengthVector]
+
+
+class Tube(_Solid):
+    """A thick ring or tube of solids: side 1 runs outward, side 2 around, side 3 along the axis."""
+
+    base: LengthVector = (0.0, 0.0, 0.0)
+    axis: UnitVector = (0.0, 0.0, 1.0)
+    inner: PositiveLength
+    outer: PositiveLength
+    length: PositiveLength
+    angle: Angle = 6.283185307179586
+    start: UnitVector | None = None
+
+    @model_validator(mode="after")
+    def _hollow(self) -> Tube:
+        if self.inner >= self.outer:
+            raise complaint("the inner radius must be smaller than the outer one")
+        return self
+
+
+class Extrusion(_Solid):
+    """An outline pushed along a vector: solids. Outline in the plane of `along` (x, y), from `origin`.
+
+    The outline's corners go round in order; its edges are parallel to the two axes (or it has four corners).
+    """
+
+    origin: LengthVector = (0.0, 0.0, 0.0)
+    plane: Axes = Axes(x="x", y="y")  # type: ignore[arg-type]
+    outline: tuple[tuple[Length, Length], ...] = Field(min_length=3)
+    holes: tuple[Hole, ...] = ()
+    length: PositiveLength
+
+
+class MeshFile(Strict):
+    """A mesh from a file; `only` takes cells of one set, or of one value of cell data (``name: value``)."""
+
+    shorthand: ClassVar[str | None] = "file"
+    file: str
+    unit: str = "m"
+    only: dict[str, Any] | str | None = None
+    shell: Shell | None = None
+    section: str | None = None
+    up: UnitVector = (0.0, 0.0, 1.0)
+
+
+_GEOMETRY = ("beam", "ring", "plate", "cylinder", "box", "tube", "extrusion", "mesh")
+
+
+class Part(Strict):
+    """A part: its geometry, its material, and whether it may share nodes with others at the same place.
+
+    `axes` are the material's axes (and the axes in which shell stresses are given).
+    """
+
+    beam: Beam | None = None
+    ring: Ring | None = None
+    plate: Plate | None = None
+    cylinder: Cylinder | None = None
+    box: Box | None = None
+    tube: Tube | None = None
+    extrusion: Extrusion | None = None
+    mesh: MeshFile | None = None
     material: str
+    axes: Axes | None = None
     merge: bool = True
+
+    @model_validator(mode="after")
+    def _one(self) -> Part:
+        self.exactly_one({n: getattr(self, n) for n in _GEOMETRY}, "a part has one geometry")
+        return self
+
+    @property
+    def section(self) -> str | None:
+        """Name of the beam section, where the part has one."""
+        for shape in (self.beam, self.ring, self.mesh):
+            if shape is not None:
+                return shape.section
+        return None
+
+    @property
+    def shell(self) -> Shell | None:
+        """How its surface carries, where the part has shells."""
+        if self.mesh is not None:
+            return self.mesh.shell
+        return self.plate or self.cylinder

@@ -45,8 +45,10 @@ def check_references(d: Description, place: Place) -> None:
     for name, part in d.parts.items():
         here = ("parts", name)
         need(part.material, d.materials, "materials", *here, "material")
+        if part.section is not None:
+            shape = next(n for n in ("beam", "ring", "mesh") if getattr(part, n) is not None)
+            need(part.section, d.sections, "sections", *here, shape, "section")
         if part.beam is not None:
-            need(part.beam.section, d.sections, "sections", *here, "beam", "section")
             for p in part.beam.through:
                 need(p, d.points, "points", *here, "beam", "through")
     for name, mass in d.masses.items():
@@ -59,8 +61,14 @@ def check_references(d: Description, place: Place) -> None:
             if spring.between[0] == spring.between[1]:
                 raise DescriptionError(f"{place((kind, name, 'between'))}: both ends are the same point")
     for name, link in d.links.items():
-        need(link.rigid, d.points, "points", "links", name, "rigid")
+        need(link.point, d.points, "points", "links", name, "rigid" if link.rigid else "averaging")
         target(link.to, "links", name, "to")
+    for name, joint in d.joints.items():
+        for k, side in enumerate(joint.between):
+            target(side.to, "joints", name, "between", k)
+    for name, tie in d.ties.items():
+        target(tie.nodes, "ties", name, "nodes")
+        need(tie.faces, d.parts, "parts", "ties", name, "faces")
     for name, support in d.supports.items():
         target(support.at, "supports", name, "at")
     _check_connectors_unique(d, place)
@@ -74,9 +82,14 @@ def check_references(d: Description, place: Place) -> None:
             if gauge.relative_to is not None:
                 need(gauge.relative_to, d.points, "points", "gauges", name, "relative_to")
         elif kind in ("force", "moment"):
-            need(gauge.source, [*d.links, *d.springs, *d.bushings], "links, springs and bushings", *path)
+            need(
+                gauge.source,
+                [*d.links, *d.joints, *d.ties, *d.springs, *d.bushings],
+                "links, joints, ties, springs and bushings",
+                *path,
+            )
         elif kind in ("damper_force", "total_force"):
-            need(gauge.source, [*d.springs, *d.bushings], "springs and bushings", *path)
+            need(gauge.source, [*d.springs, *d.bushings, *d.joints], "springs, bushings and joints", *path)
         elif kind in ("reaction", "reaction_moment"):
             need(gauge.source, d.supports, "supports", *path)
         else:
@@ -87,12 +100,12 @@ def check_references(d: Description, place: Place) -> None:
 
 def _check_connectors_unique(d: Description, place: Place) -> None:
     seen: dict[str, str] = {}
-    for kind in ("parts", "masses", "springs", "bushings", "links"):
+    for kind in ("parts", "masses", "springs", "bushings", "links", "joints", "ties"):
         for name in getattr(d, kind):
             if name in seen:
                 raise DescriptionError(
                     f'{place((kind, name))}: the name "{name}" is already used in {seen[name]}; '
-                    "parts, masses, springs, bushings and links need names of their own"
+                    "parts, masses and connections need names of their own"
                 )
             seen[name] = kind
 
@@ -100,7 +113,7 @@ def _check_connectors_unique(d: Description, place: Place) -> None:
 def group_members(d: Description, name: str, *, place: Place | None = None) -> list[str]:
     """Names of the parts, masses, springs, bushings and links in a group, groups within it opened."""
     where = place or (lambda path: ", ".join(map(str, path)))
-    known = [*d.parts, *d.masses, *d.springs, *d.bushings, *d.links]
+    known = [*d.parts, *d.masses, *d.springs, *d.bushings, *d.links, *d.joints, *d.ties]
     members: list[str] = []
 
     def open_group(group: str, trail: tuple[str, ...]) -> None:

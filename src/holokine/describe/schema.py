@@ -32,7 +32,9 @@ from holokine.describe.fields import (
     quantity_field,
 )
 from holokine.describe.gauges import Gauge
-from holokine.describe.parts import Part
+from holokine.describe.joints import AveragingOrRigid, DampingSet, Joint, StiffnessSet, Tie
+from holokine.describe.matrices import Matrices
+from holokine.describe.parts import Axes, Part
 from holokine.describe.targets import Target
 from holokine.errors import UnitError
 from holokine.units import UnitSystem, quantity
@@ -41,7 +43,6 @@ __all__ = [
     "Bushing",
     "Damping",
     "Description",
-    "Link",
     "Mass",
     "Material",
     "ModesRequest",
@@ -68,17 +69,31 @@ class Units(Strict):
         return UnitSystem.declare(length=self.length, mass=self.mass, time=self.time, force=self.force)
 
 
-class Material(Strict):
-    """Isotropic linear elastic material: E and density, with nu (or G)."""
+class Orthotropic(Strict):
+    """Three moduli along x y z, shear moduli xy yz zx, and Poisson ratios xy yz zx (contraction along the second)."""
 
-    E: Stress
+    E: tuple[Stress, Stress, Stress]
+    G: tuple[Stress, Stress, Stress]
+    nu: tuple[Number, Number, Number]
+
+
+class Material(Strict):
+    """Linear elastic material: E with nu or G, or orthotropic constants; density."""
+
+    E: Stress | None = None
     nu: Number | None = None
     G: Stress | None = None
+    orthotropic: Orthotropic | None = None
     density: Density
     loss_factor: Ratio | None = None
 
     @model_validator(mode="after")
     def _elastic(self) -> Material:
+        self.exactly_one({"E": self.E, "orthotropic": self.orthotropic}, "a material")
+        if self.orthotropic is not None:
+            if self.nu is not None or self.G is not None:
+                raise complaint("nu and G belong inside orthotropic")
+            return self
         if self.nu is None and self.G is None:
             raise complaint("give nu (Poisson ratio) or G (shear modulus)")
         if self.nu is not None and not -1.0 < self.nu < 0.5:
@@ -86,17 +101,26 @@ class Material(Strict):
         return self
 
     @property
+    def young(self) -> float:
+        """E in Pa; along x for an orthotropic material."""
+        return float(self.E if self.orthotropic is None else self.orthotropic.E[0])
+
+    @property
     def shear_modulus(self) -> float:
-        """G in Pa: as given, else E / (2 (1 + nu))."""
+        """G in Pa: as given, else E / (2 (1 + nu)); in the plane xy for an orthotropic material."""
+        if self.orthotropic is not None:
+            return float(self.orthotropic.G[0])
         if self.G is not None:
-            return self.G
+            return float(self.G)
         assert self.nu is not None
-        return self.E / (2.0 * (1.0 + self.nu))
+        return self.young / (2.0 * (1.0 + self.nu))
 
     @property
     def poisson_ratio(self) -> float:
         """nu as given, else E / (2 G) - 1."""
-        return self.nu if self.nu is not None else self.E / (2.0 * self.shear_modulus) - 1.0
+        if self.orthotropic is not None:
+            return float(self.orthotropic.nu[0])
+        return self.nu if self.nu is not None else self.young / (2.0 * self.shear_modulus) - 1.0
 
 
 class Rectangle(Strict):
@@ -266,56 +290,6 @@ class Mass(Strict):
     offset: LengthVector = (0.0, 0.0, 0.0)
 
 
-def _stiffness_set(kind: str) -> Any:
-    linear, turning = (
-        ("stiffness", "rotational stiffness")
-        if kind == "stiffness"
-        else (
-            "damping constant",
-            "rotational damping constant",
-        )
-    )
-
-    def read(value: Any, info: ValidationInfo) -> tuple[float, ...]:
-        units = (info.context or {}).get("units") or UnitSystem()
-        if hasattr(value, "tolist"):
-            value = value.tolist()
-        if isinstance(value, dict):
-            unknown = [k for k in value if k not in DIRECTIONS]
-            if unknown:
-                raise complaint(f'unknown direction "{unknown[0]}"; directions are x y z rx ry rz', "key")
-            entries = [value.get(d, 0.0) for d in DIRECTIONS]
-        elif isinstance(value, list | tuple) and len(value) in (3, 6):
-            entries = list(value) + [0.0] * (6 - len(value))
-        else:
-            raise complaint(
-                f"expected 3 or 6 values of {kind} (x y z rx ry rz) or direction: value pairs, got {value!r}"
-            )
-        result = []
-        for name, entry in zip(DIRECTIONS, entries, strict=True):
-            try:
-                number = quantity(entry, linear if len(name) == 1 else turning, units)
-            except UnitError as err:
-                raise complaint(f"{name}: {err}", "unit") from None
-            if number < 0:
-                raise complaint(f"{name}: must be at least 0, got {entry}")
-            result.append(number)
-        return tuple(result)
-
-    return Annotated[tuple[float, ...], BeforeValidator(read)]
-
-
-StiffnessSet: Any = _stiffness_set("stiffness")
-DampingSet: Any = _stiffness_set("damping")
-
-
-class Axes(Strict):
-    """Own axes: local x along `x`, local y in the half plane of `y`."""
-
-    x: UnitVector
-    y: UnitVector
-
-
 class Spring(Strict):
     """A spring (and damper) along the line between two points, or along `axis`; to `ground` if named so."""
 
@@ -336,13 +310,6 @@ class Bushing(Strict):
     stiffness: StiffnessSet = (0.0,) * 6
     damping: DampingSet = (0.0,) * 6
     axes: Axes | None = None
-
-
-class Link(Strict):
-    """A rigid link: the point carries all the targets as one rigid body."""
-
-    rigid: str
-    to: Target
 
 
 def _hold(value: Any) -> Any:
@@ -412,13 +379,16 @@ class Description(Strict):
     masses: dict[str, Mass] = {}
     springs: dict[str, Spring] = {}
     bushings: dict[str, Bushing] = {}
-    links: dict[str, Link] = {}
+    links: dict[str, AveragingOrRigid] = {}
+    joints: dict[str, Joint] = {}
+    ties: dict[str, Tie] = {}
     supports: dict[str, Support] = {}
     groups: dict[str, tuple[str, ...]] = {}
     gauges: dict[str, Gauge] = {}
     damping: Damping = Damping(ratio=0.02)
     events: dict[str, Event] = {}
     modes: ModesRequest = ModesRequest()
+    matrices: Matrices | None = None
     mass_matrix: MassMatrix = "consistent"
     merge_tolerance: PositiveLength | None = None
 

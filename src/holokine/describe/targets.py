@@ -6,23 +6,57 @@ from typing import Annotated, Any
 
 from pydantic import BeforeValidator, model_validator
 
-from holokine.describe.fields import LengthVector, Strict, complaint
+from holokine.describe.fields import Angle, LengthVector, PositiveLength, Strict, UnitVector, complaint, quantity_field
 
 __all__ = ["Selection", "Target"]
 
+Tolerance = quantity_field("length", least=0.0)
+
+
+class CylinderRegion(Strict):
+    """Nodes within `radius` of an axis line (of `length` from `base`, endless when left out)."""
+
+    base: LengthVector
+    axis: UnitVector
+    radius: PositiveLength
+    length: PositiveLength | None = None
+    surface: bool = False
+
+
+class PlaneRegion(Strict):
+    """Nodes on a plane, within a tolerance."""
+
+    at: LengthVector
+    normal: UnitVector
+    within: Tolerance = 1e-6
+
+
+class NormalRegion(Strict):
+    """Nodes of faces on the outside whose normal lies within an angle of a direction."""
+
+    along: UnitVector
+    within: Angle = 0.08726646259971647
+
 
 class Selection(Strict):
-    """Nodes by point names, by part or group, and inside a box; several keys narrow the choice."""
+    """Nodes by point names, part, group or set, and by place; several keys narrow the choice."""
 
     points: tuple[str, ...] | None = None
     part: str | None = None
     group: str | None = None
+    set: str | None = None
     box: tuple[LengthVector, LengthVector] | None = None
+    plane: PlaneRegion | None = None
+    cylinder: CylinderRegion | None = None
+    normal: NormalRegion | None = None
+    nearest: LengthVector | None = None
+    count: int = 1
 
     @model_validator(mode="after")
     def _something(self) -> Selection:
-        if all(getattr(self, n) is None for n in type(self).model_fields):
-            raise complaint("a selection needs at least one of points, part, group, box")
+        keys = [n for n in type(self).model_fields if n != "count"]
+        if all(getattr(self, n) is None for n in keys):
+            raise complaint(f"a selection needs at least one of {', '.join(keys)}")
         return self
 
 
@@ -33,6 +67,8 @@ def _target(value: Any) -> Any:
         if not value or not all(isinstance(v, str) for v in value):
             raise complaint(f"expected a point, a list of points or a selection, got {value!r}")
         return {"points": tuple(value)}
+    if isinstance(value, dict) and isinstance(value.get("points"), str):
+        return {**value, "points": (value["points"],)}
     return value
 
 

@@ -12,6 +12,7 @@ Local axes per node: u, v, w, θx, θy, θz along x, y, z of the beam.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -242,6 +243,19 @@ class BeamElements:
             T[:, o + 3 : o + 6, o + 3 : o + 6] = axes
             T[:, o : o + 3, o + 3 : o + 6] = axes @ arm_matrix(total[:, end_number])
         return cls(part, nodes, length, axes, T, K, M, section)
+
+    @property
+    def dofs(self) -> NDArray[np.int64]:
+        """Degrees of freedom, shape (elements, 12)."""
+        return (self.nodes[:, :, None] * 6 + np.arange(6)).reshape(len(self.nodes), -1)
+
+    def chunks(self) -> Iterator[tuple[NDArray[np.int64], Floats, Floats]]:
+        """Degrees of freedom, stiffness and mass (global axes)."""
+        yield (self.dofs, *self.matrices())
+
+    def volumes(self) -> Floats:
+        """Volume of each element in m³."""
+        return self.length * self.section.area
 
     def matrices(self) -> tuple[Floats, Floats]:
         """Stiffness and mass in global axes, each of shape (elements, 12, 12)."""

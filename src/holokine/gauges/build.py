@@ -109,58 +109,37 @@ def _motion(system: System, maps: _Maps, name: str, gauge: Gauge) -> None:
 
 
 def _across(system: System, maps: _Maps, name: str, gauge: Gauge) -> None:
-    """Force or moment across a link, spring or bushing."""
-    if gauge.source in system.links:
-        _link_force(system, maps, name, gauge)
-        return
-    c = next(c for c in system.connectors if c.name == gauge.source)
+    """Force or moment across a link, joint, tie, spring or bushing, far side on near side."""
     moment = gauge.kind == "moment"
-    if c.kind == "spring" and moment:
-        raise DescriptionError(f'gauge "{name}": the spring "{c.name}" passes no moment')
-    dofs = node_dofs(np.array(c.nodes))
+    dimension = "moment" if moment else "force"
     elastic = gauge.kind in ("force", "moment", "total_force")
     damper = gauge.kind in ("damper_force", "total_force")
-    dimension = "moment" if moment else "force"
+    c = next((c for c in system.connectors if c.name == gauge.source), None)
+    bond = system.bonds.get(gauge.source)
+    if c is not None and c.kind == "spring" and moment:
+        raise DescriptionError(f'gauge "{name}": the spring "{c.name}" passes no moment')
 
     def add(d: int, axis: str) -> int:
         row = d + (3 if moment else 0)
-        rows = {}
-        if elastic:
-            rows["displacement"] = (dofs, c.stiffness[row] * c.stretch[row])
-        if damper:
-            rows["velocity"] = (dofs, c.damping[row] * c.stretch[row])
+        rows: dict[str, tuple[NDArray[np.int64], Floats]] = {}
+        if bond is not None and elastic and bond.weights[row].any():
+            columns = np.arange(bond.rows.start, bond.rows.stop)
+            return maps.add(Channel(name, axis, dimension, "balance"), multipliers=(columns, bond.weights[row]))
+        if c is not None:
+            dofs = node_dofs(np.array(c.nodes))
+            if elastic:
+                rows["displacement"] = (dofs, c.stiffness[row] * c.stretch[row])
+            if damper:
+                rows["velocity"] = (dofs, c.damping[row] * c.stretch[row])
         return maps.add(Channel(name, axis, dimension, "elastic"), **rows)
 
-    if c.kind == "spring":
+    if c is not None and c.kind == "spring":
         if gauge.axis is not None:
             raise DescriptionError(f'gauge "{name}": a spring has one force, along its axis; leave out axis')
         number = add(0, "along")
         maps.readings.append(Derived(name, "along", dimension, "single", (number,)))
         return
     _vector(maps, name, gauge, dimension, add)
-
-
-def _link_force(system: System, maps: _Maps, name: str, gauge: Gauge) -> None:
-    """Force and moment that the linked nodes pass to the link's point, about that point, global axes."""
-    link = system.links[gauge.source]
-    arms = system.mesh.nodes[link.dofs // 6] - system.mesh.nodes[link.node]
-    direction = link.dofs % 6
-    rows = np.arange(link.rows.start, link.rows.stop)
-    moment = gauge.kind == "moment"
-
-    # λ is the force of the link on the carried node, so its point feels -λ
-    def add(d: int, axis: str) -> int:
-        if not moment:
-            weight = -(direction == d).astype(float)
-        else:
-            unit = np.zeros((len(rows), 3))
-            translation = direction < 3
-            unit[translation, direction[translation]] = 1.0
-            weight = -(np.cross(arms, unit)[:, d] + (direction == 3 + d))
-        channel = Channel(name, axis, "moment" if moment else "force", "balance")
-        return maps.add(channel, multipliers=(rows, weight))
-
-    _vector(maps, name, gauge, "moment" if moment else "force", add)
 
 
 def _reaction(system: System, maps: _Maps, name: str, gauge: Gauge) -> None:

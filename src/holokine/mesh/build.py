@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from pathlib import Path
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array
@@ -9,18 +12,23 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from holokine.describe import Description
-from holokine.describe.parts import Beam
+from holokine.describe.parts import Beam, MeshFile, Ring
 from holokine.errors import MeshError
+from holokine.mesh.builders import mesh_geometry, normal_axes
+from holokine.mesh.files import FileMesh, pick, read_mesh
 from holokine.mesh.mesh import Block, Mesh
+from holokine.mesh.quality import refuse_bad
+from holokine.units import unit_factor
 
 __all__ = ["build_mesh"]
 
 Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
 DEFAULT_DIVISIONS = 8
 RELATIVE_MERGE_TOLERANCE = 1e-6
 
 
-def build_mesh(description: Description) -> Mesh:
+def build_mesh(description: Description, folder: Path = Path()) -> Mesh:
     """Mesh all parts of a description and merge coincident nodes.
 
     Named points keep a node each. Nodes of parts that lie within the merge tolerance of one another (1e-6 of
@@ -30,25 +38,115 @@ def build_mesh(description: Description) -> Mesh:
     Raises
     ------
     MeshError
-        A beam of zero length, or a node that two named points claim.
+        A beam of zero length, a node that two named points claim, mesh files and elements that cannot be used.
     """
     names = list(description.points)
     points = {name: i for i, name in enumerate(names)}
     pieces: list[Floats] = [np.array([p.at for p in description.points.values()], dtype=float).reshape(-1, 3)]
     count = len(names)
     blocks: list[Block] = []
-    fixed = np.zeros(len(names), dtype=bool)
-    fixed[:] = [p.apart for p in description.points.values()]
-    frozen = [fixed]
-    for name, part in description.parts.items():
+    frozen = [np.array([p.apart for p in description.points.values()], dtype=bool)]
+    owner = [np.full(count, -1)]
+    sets: dict[str, Ints] = {}
+    notes: list[str] = []
+    files: dict[tuple[str, float], FileMesh] = {}
+    for number, (name, part) in enumerate(description.parts.items()):
         if part.beam is not None:
             nodes, block = _beam_run(name, part.beam, pieces[0], points, count)
-        blocks.append(block)
+            own = [block]
+        elif part.ring is not None:
+            nodes, block = _ring(name, part.ring, count)
+            own = [block]
+        elif part.mesh is not None:
+            nodes, own, named = _from_file(name, part.mesh, folder, files, count, notes)
+            for key, members in named.items():
+                sets[key] = np.union1d(sets[key], members) if key in sets else members
+        else:
+            nodes, cells, kind = mesh_geometry(name, part)
+            own = [Block(name, kind, cells + count)]
+        blocks += own
         pieces.append(nodes)
         frozen.append(np.full(len(nodes), not part.merge))
+        owner.append(np.full(len(nodes), number))
         count += len(nodes)
-    nodes = np.concatenate(pieces) if count else np.zeros((0, 3))
-    return _merge(nodes, blocks, points, np.concatenate(frozen), description.merge_tolerance)
+    mesh = _merge(
+        np.concatenate(pieces), blocks, points, np.concatenate(frozen), description.merge_tolerance, sets, tuple(notes)
+    )
+    notes += refuse_bad(mesh)
+    return replace(mesh, notes=tuple(notes), merged_pairs=_shared(mesh), part_nodes={})
+
+
+def _shared(mesh: Mesh) -> dict[tuple[str, str], int]:
+    """How many nodes any two parts share."""
+    holders: list[list[str]] = [[] for _ in range(len(mesh.nodes))]
+    for part, nodes in mesh.part_nodes.items():
+        for n in nodes:
+            holders[n].append(part)
+    result: dict[tuple[str, str], int] = {}
+    for parts in holders:
+        for i, a in enumerate(parts):
+            for b in parts[i + 1 :]:
+                result[a, b] = result.get((a, b), 0) + 1
+    return result
+
+
+def _ring(name: str, ring: Ring, first_new: int) -> tuple[Floats, Block]:
+    frame = normal_axes(ring.axis, None)
+    angle = 2.0 * np.pi * np.arange(ring.divisions) / ring.divisions
+    local = ring.radius * np.column_stack([np.cos(angle), np.sin(angle), np.zeros(ring.divisions)])
+    number = first_new + np.arange(ring.divisions)
+    cells = np.column_stack([number, np.roll(number, -1)])
+    return np.array(ring.centre) + local @ frame, Block(name, "beam", cells, np.zeros((len(cells), 2, 3)))
+
+
+def _from_file(
+    name: str,
+    shape: MeshFile,
+    folder: Path,
+    files: dict[tuple[str, float], FileMesh],
+    first_new: int,
+    notes: list[str],
+) -> tuple[Floats, list[Block], dict[str, Ints]]:
+    where = f'part "{name}"'
+    path = Path(shape.file) if Path(shape.file).is_absolute() else folder / shape.file
+    factor = unit_factor(shape.unit, "length")
+    if (str(path), factor) not in files:
+        files[str(path), factor] = read_mesh(path, factor)
+    file = files[str(path), factor]
+    chosen = pick(file, shape.only, where)
+    kinds = {kind for kind, _, _ in chosen}
+    if kinds & {"quad4", "tri3"} and shape.shell is None:
+        raise MeshError(f"{where}: the file has shells; give shell: {{thickness: ...}} beside it")
+    if "beam" in kinds and shape.section is None:
+        raise MeshError(f"{where}: the file has lines; give section: beside it, or only: a set without them")
+    used = np.unique(np.concatenate([cells.ravel() for _, cells, _ in chosen]))
+    renumber = np.full(len(file.nodes), -1)
+    renumber[used] = first_new + np.arange(len(used))
+    blocks = []
+    for kind, cells, _ in chosen:
+        own = renumber[cells]
+        if kind == "wedge6":
+            own = _wedges_upright(file.nodes, cells, own)
+        arms = np.zeros((len(own), 2, 3)) if kind == "beam" else None
+        blocks.append(Block(name, kind, own, arms))
+    if shape.only is None and len(used) < len(file.nodes):
+        notes.append(f"{where}: {len(file.nodes) - len(used)} nodes of the file are used by nothing and left out")
+    named: dict[str, Ints] = {}
+    for key, members in file.node_sets.items():
+        inside = renumber[members]
+        named[key] = inside[inside >= 0]
+    for key, per_block in file.cell_sets.items():
+        touched = [renumber[cells[c]].ravel() for (_, cells), c in zip(file.blocks, per_block, strict=True) if len(c)]
+        inside = np.unique(np.concatenate(touched)) if touched else np.zeros(0, dtype=np.int64)
+        named[key] = np.union1d(named.get(key, np.zeros(0, dtype=np.int64)), inside[inside >= 0])
+    return file.nodes[used], blocks, {k: v for k, v in named.items() if len(v)}
+
+
+def _wedges_upright(nodes: Floats, cells: Ints, own: Ints) -> Ints:
+    """Formats differ in which way a wedge's first triangle turns: all one way or the other is fine."""
+    X = nodes[cells]
+    turn = np.einsum("ei,ei->e", np.cross(X[:, 1] - X[:, 0], X[:, 2] - X[:, 0]), X[:, 3] - X[:, 0])
+    return own[:, [0, 2, 1, 3, 5, 4]] if (turn < 0).all() else own
 
 
 def _beam_run(name: str, beam: Beam, places: Floats, points: dict[str, int], first_new: int) -> tuple[Floats, Block]:
@@ -92,6 +190,8 @@ def _merge(
     points: dict[str, int],
     frozen: NDArray[np.bool_],
     tolerance: float | None,
+    sets: dict[str, Ints],
+    notes: tuple[str, ...],
 ) -> Mesh:
     if len(nodes) == 0:
         return Mesh(nodes, tuple(blocks), points)
@@ -124,7 +224,8 @@ def _merge(
     renumbered = []
     for block in blocks:
         cells = number[block.cells]
-        if block.kind == "beam" and (cells[:, 0] == cells[:, 1]).any():
+        ordered = np.sort(cells, axis=1)
+        if (ordered[:, 1:] == ordered[:, :-1]).any():
             raise MeshError(f'part "{block.part}": an element is shorter than the merge tolerance of {reach:.3g} m')
         renumbered.append(Block(block.part, block.kind, cells, block.arms))
     return Mesh(
@@ -134,4 +235,6 @@ def _merge(
         merge_tolerance=reach,
         merged=len(nodes) - len(keep),
         coincident=coincident,
+        sets={name: np.unique(number[members]) for name, members in sets.items()},
+        notes=notes,
     )

@@ -23,7 +23,7 @@ class Block:
     part : str
         Name of the part.
     kind : str
-        Kind of cell: ``beam``, ...
+        Kind of cell: beam, quad4, tri3, hex8, hex20, tet4, tet10, wedge6.
     cells : ndarray of int, shape (cells, nodes per cell)
         Node numbers.
     arms : ndarray, shape (cells, nodes per cell, 3), or None
@@ -54,6 +54,14 @@ class Mesh:
         How many nodes were given up in merging.
     coincident : tuple of (str, str)
         Named points at the same place, which are kept as two nodes.
+    part_nodes : dict of str to ndarray of int
+        Nodes of each part.
+    sets : dict of str to ndarray of int
+        Named node sets from mesh files (of named cell sets: their nodes).
+    merged_pairs : dict of (str, str) to int
+        How many nodes two parts share.
+    notes : tuple of str
+        What meshing noticed.
     """
 
     nodes: Floats
@@ -63,6 +71,9 @@ class Mesh:
     merged: int = 0
     coincident: tuple[tuple[str, str], ...] = ()
     part_nodes: dict[str, Ints] = field(default_factory=dict)
+    sets: dict[str, Ints] = field(default_factory=dict)
+    merged_pairs: dict[tuple[str, str], int] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         for block in self.blocks:

@@ -83,7 +83,7 @@ def check_system(system: System) -> CheckReport:
                         "is its unit right?")
             )  # fmt: skip
     unused = [n for n in d.materials if all(p.material != n for p in d.parts.values())]
-    unused += [n for n in d.sections if all(p.beam is None or p.beam.section != n for p in d.parts.values())]
+    unused += [n for n in d.sections if all(p.section != n for p in d.parts.values())]
     if unused:
         findings.append(Finding("note", f"defined but not used: {', '.join(unused)}"))
     loose = [n for n, i in system.mesh.points.items() if not in_use[i]]
@@ -99,7 +99,7 @@ def check_system(system: System) -> CheckReport:
         "elements": system.mesh.cell_count,
         "point masses": len(system.masses),
         "springs and bushings": len(system.connectors),
-        "rigid links": len(system.links),
+        "links, joints and ties": len(system.bonds),
         "supports": len(system.supports),
         "independent motions": system.free_size,
         "nodes merged": system.mesh.merged,

@@ -94,8 +94,10 @@ def plot_shape(modes: ModeSet, mode: int, ax: Any = None, *, share: float = 0.08
     ax.add_collection3d(Line3DCollection(places[lines], colors=GHOST, lw=1.0, alpha=0.8))
     colours = colormaps["viridis"](0.9 * amount[lines].mean(axis=1))
     ax.add_collection3d(Line3DCollection(moved[lines], colors=colours, lw=2.4))
-    for link in system.links.values():
-        arms = moved[[[link.node, t] for t in link.targets]]
+    for bond in system.bonds.values():
+        if bond.kind not in ("rigid", "averaging"):
+            continue
+        arms = moved[[[bond.nodes[-1], t] for t in bond.nodes[:-1]]]
         ax.add_collection3d(Line3DCollection(arms, colors="#5F6368", lw=1.0, ls=":"))
     for c in system.connectors:
         if len(c.nodes) == 2:

@@ -4,49 +4,34 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from functools import cached_property
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_array, csr_array
+from scipy.sparse import csr_array
 
 from holokine.describe import Description
+from holokine.describe.parts import Part
 from holokine.describe.references import group_members
-from holokine.describe.schema import GROUND, Bushing, Spring
+from holokine.describe.schema import GROUND, Bushing, Material, Spring
 from holokine.elements.beam import BeamElements
 from holokine.elements.connectors import Connector, PointMass, arm_matrix, axes_from
+from holokine.elements.constitutive import plane_stress, rotate, solid_matrix, transverse_shear
 from holokine.elements.sections import section_properties
+from holokine.elements.shell import ShellElements
+from holokine.elements.solid import SolidElements
 from holokine.errors import DescriptionError
-from holokine.mesh import Mesh, build_mesh, select_nodes
-from holokine.system.assemble import DIRECTION_NAMES, assemble, node_dofs
-from holokine.system.constraints import Constraints, Equation, eliminate
+from holokine.mesh import Block, Mesh, build_mesh
+from holokine.system.assemble import DIRECTION_NAMES, Accumulator, assemble, node_dofs
+from holokine.system.constraints import Constraints, eliminate
+from holokine.system.links import Bond, SupportRows, build_bonds, joint_sides
 
-__all__ = ["LinkRows", "SupportRows", "System", "build_system"]
+__all__ = ["Elements", "System", "build_system"]
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
-
-
-@dataclass(frozen=True)
-class LinkRows:
-    """A rigid link: its point's node, the nodes it carries, and the constrained motions, row by row."""
-
-    name: str
-    node: int
-    targets: Ints
-    dofs: Ints
-    rows: slice
-
-
-@dataclass(frozen=True)
-class SupportRows:
-    """A support: its nodes, the held directions, and the held motions, row by row."""
-
-    name: str
-    nodes: Ints
-    hold: tuple[str, ...]
-    dofs: Ints
-    rows: slice
+Elements = BeamElements | ShellElements | SolidElements
 
 
 @dataclass(frozen=True)
@@ -63,7 +48,7 @@ class System:
 
     description: Description
     mesh: Mesh
-    elements: tuple[BeamElements, ...]
+    elements: tuple[Elements, ...]
     connectors: tuple[Connector, ...]
     masses: tuple[PointMass, ...]
     stiffness: csr_array
@@ -71,7 +56,7 @@ class System:
     damping: csr_array
     active: NDArray[np.bool_]
     constraints: Constraints
-    links: dict[str, LinkRows]
+    bonds: dict[str, Bond]
     supports: dict[str, SupportRows]
     notes: list[str] = field(default_factory=list)
 
@@ -118,79 +103,165 @@ class System:
         motions[:, ~self.active] = 0.0
         return motions
 
-    def element_blocks(self, part: str) -> list[BeamElements]:
+    @cached_property
+    def _sets(self) -> dict[str, list[Elements]]:
+        result: dict[str, list[Elements]] = {}
+        for e in self.elements:
+            result.setdefault(e.part, []).append(e)
+        return result
+
+    def element_blocks(self, part: str) -> list[Elements]:
         """Element sets of one part."""
-        return [e for e in self.elements if e.part == part]
+        return self._sets.get(part, [])
 
     def members(self, group: str) -> list[str]:
         """Names in a group."""
         return group_members(self.description, group)
 
 
-def build_system(description: Description, mesh: Mesh | None = None) -> System:
+def build_system(description: Description, folder: Path = Path(), mesh: Mesh | None = None) -> System:
     """Mesh (unless given), build all elements and connectors, assemble and eliminate.
 
     Raises
     ------
     MeshError, SelectionError, ConstraintError, DescriptionError
     """
-    mesh = mesh or build_mesh(description)
+    given = None
+    if description.matrices is not None:
+        from holokine.system.given import read_given
+
+        given = read_given(description, folder)
+        mesh = given.mesh
+    mesh = mesh or build_mesh(description, folder)
+    mesh, joints = joint_sides(description, mesh)
     elements = tuple(_elements(description, mesh))
-    connectors = tuple(_connectors(description, mesh))
+    for name, m in description.masses.items():
+        _check_inertia(name, m.mass, np.array(m.inertia))
     masses = tuple(
         PointMass(name, mesh.points[m.at], m.mass, np.array(m.offset), np.array(m.inertia))
         for name, m in description.masses.items()
     )
-    for name, m in description.masses.items():
-        _check_inertia(name, m.mass, np.array(m.inertia))
+    connectors = _connectors(description, mesh)
     size = 6 * len(mesh.nodes)
-    blocks: list[Any] = [(node_dofs(e.nodes), *e.matrices()) for e in elements]
-    springs: list[Any] = [(node_dofs(np.array(c.nodes))[None], *(m[None] for m in c.matrices())) for c in connectors]
-    bodies = [(node_dofs(np.array([m.node]))[None], m.matrix()[None]) for m in masses]
-    K = assemble(size, [(d, k) for d, k, _ in blocks] + [(d, k) for d, k, _ in springs])
-    M = assemble(size, [(d, m) for d, _, m in blocks] + bodies)
-    C = assemble(size, [(d, c) for d, _, c in springs])
-    active: Any = (K.diagonal() != 0) | (M.diagonal() != 0) | (C.diagonal() != 0)
+    stiff, inert = Accumulator(size), Accumulator(size)
+    for e in elements:
+        for dofs, k, m in e.chunks():
+            stiff.add(dofs, k)
+            inert.add(dofs, m)
+    for body in masses:
+        inert.add(node_dofs(np.array([body.node]))[None], body.matrix()[None])
+    active: Any = np.zeros(size, dtype=bool)
+    for e in elements:
+        active[e.dofs.ravel()] = True
+    for c in connectors:
+        dofs = node_dofs(np.array(c.nodes))
+        active[dofs[(c.matrices()[0].diagonal() != 0) | (c.matrices()[1].diagonal() != 0)]] = True
+    for body in masses:
+        dofs = node_dofs(np.array([body.node]))
+        active[dofs[body.matrix().diagonal() != 0]] = True
+    if given is not None:
+        active |= given.active
     for link in description.links.values():
-        active[node_dofs(np.array([mesh.points[link.rigid]]))] = True
-    equations, links, supports, notes = _constraints(description, mesh, active)
-    constraints = eliminate(size, active, equations)
+        active[node_dofs(np.array([mesh.points[link.point]]))] = True
+    for ends, _ in joints.values():
+        active[node_dofs(np.array(ends))] = True
+    bonds = build_bonds(description, mesh, active, joints)
+    every = (*connectors, *bonds.elastic_joints)
+    springs: list[Any] = [(node_dofs(np.array(c.nodes))[None], *(m[None] for m in c.matrices())) for c in every]
+    for dofs, k, _ in springs:
+        stiff.add(dofs, k)
+    K, M = stiff.result(), inert.result()
+    C = assemble(size, [(dofs, c) for dofs, _, c in springs])
+    if given is not None:
+        K, M, C = csr_array(K + given.stiffness), csr_array(M + given.mass), csr_array(C + given.damping)
+    constraints = eliminate(size, active, bonds.equations)
+    notes = [*mesh.notes, *bonds.notes]
     if constraints.redundant:
         notes.append(
             f"over-constrained: {', '.join(constraints.redundant)} repeat what other links or supports hold "
             "already; frequencies are right, but how the force is shared between them is not defined"
         )
-    return System(description, mesh, elements, connectors, masses, K, M, C, active, constraints, links, supports, notes)
+    return System(
+        description, mesh, elements, every, masses, K, M, C, active, constraints, bonds.bonds, bonds.supports, notes
+    )
 
 
-def _elements(d: Description, mesh: Mesh) -> list[BeamElements]:
-    result = []
+def _elements(d: Description, mesh: Mesh) -> list[Elements]:
+    result: list[Elements] = []
     properties = {name: section_properties(s) for name, s in d.sections.items()}
     for name, part in d.parts.items():
         material = d.materials[part.material]
         for block in mesh.blocks_of(name):
-            beam = part.beam
-            assert block.arms is not None
-            result.append(
-                BeamElements.build(
-                    name,
-                    block.cells,
-                    mesh.nodes,
-                    block.arms,
-                    section=properties[beam.section],
-                    E=material.E,
-                    G=material.shear_modulus,
-                    density=material.density,
-                    up=beam.up,
-                    eccentricity=beam.eccentricity,
-                    release_start=tuple(DIRECTION_NAMES.index(r) for r in beam.release.start),
-                    release_end=tuple(DIRECTION_NAMES.index(r) for r in beam.release.end),
-                    theory=beam.theory,
-                    preload=beam.preload,
-                    mass=d.mass_matrix,
+            if block.kind == "beam":
+                result.append(_beams(name, part, material, block, mesh, properties, d.mass_matrix))
+            elif block.kind in ("quad4", "tri3"):
+                result += _shells(name, part, material, block, mesh, d.mass_matrix)
+            else:
+                D = solid_matrix(material, part.material)
+                if part.axes is not None:
+                    D = rotate(D, axes_from(part.axes.x, part.axes.y))
+                result.append(
+                    SolidElements(name, block.kind, block.cells, mesh.nodes, D, material.density, d.mass_matrix)
                 )
-            )
     return result
+
+
+def _beams(
+    name: str, part: Part, material: Material, block: Block, mesh: Mesh, properties: dict[str, Any], mass: str
+) -> BeamElements:
+    if material.orthotropic is not None:
+        raise DescriptionError(f'part "{name}": beams need an isotropic material, "{part.material}" is orthotropic')
+    assert block.arms is not None
+    keys: dict[str, Any] = {"up": (0.0, 0.0, 1.0)}
+    if part.beam is not None:
+        beam = part.beam
+        keys = {
+            "up": beam.up,
+            "eccentricity": beam.eccentricity,
+            "release_start": tuple(DIRECTION_NAMES.index(r) for r in beam.release.start),
+            "release_end": tuple(DIRECTION_NAMES.index(r) for r in beam.release.end),
+            "theory": beam.theory,
+            "preload": beam.preload,
+        }
+    elif part.ring is not None:
+        keys = {"up": part.ring.axis, "theory": part.ring.theory}
+    elif part.mesh is not None:
+        keys = {"up": part.mesh.up}
+    return BeamElements.build(
+        name,
+        block.cells,
+        mesh.nodes,
+        block.arms,
+        section=properties[str(part.section)],
+        E=material.young,
+        G=material.shear_modulus,
+        density=material.density,
+        mass=mass,
+        **keys,
+    )
+
+
+def _shells(name: str, part: Part, material: Material, block: Block, mesh: Mesh, mass: str) -> list[Elements]:
+    shell = part.shell
+    assert shell is not None
+    tension = None if shell.tension is None else np.diag(shell.tension)
+    return [
+        ShellElements(
+            name,
+            block.kind,
+            block.cells,
+            mesh.nodes,
+            shell.thickness,
+            plane_stress(material, part.material),
+            shell.shear_factor * transverse_shear(material),
+            material.density,
+            shell.area_mass,
+            shell.offset,
+            None if part.axes is None else part.axes.x,
+            mass,
+            tension,
+        )
+    ]
 
 
 def _connectors(d: Description, mesh: Mesh) -> list[Connector]:
@@ -252,54 +323,3 @@ def _check_inertia(name: str, mass: float, inertia: Floats) -> None:
         )
     if mass == 0.0 and principal[2] > 0:
         raise DescriptionError(f'mass "{name}": has inertia but no mass')
-
-
-def _constraints(
-    d: Description, mesh: Mesh, active: NDArray[np.bool_]
-) -> tuple[list[Equation], dict[str, LinkRows], dict[str, SupportRows], list[str]]:
-    size = len(active)
-    equations: list[Equation] = []
-    links: dict[str, LinkRows] = {}
-    supports: dict[str, SupportRows] = {}
-    notes: list[str] = []
-    count = 0
-    for name, link in d.links.items():
-        node = mesh.points[link.rigid]
-        targets = select_nodes(mesh, d, link.to, f'link "{name}"')
-        targets = targets[targets != node]
-        if len(targets) == 0:
-            raise DescriptionError(f'link "{name}": links the point "{link.rigid}" to nothing but itself')
-        A, dofs = _rigid_rows(mesh.nodes, node, targets, active)
-        owner = f'link "{name}"'
-        if len(dofs) == 0:
-            raise DescriptionError(f"{owner}: none of its targets belongs to a part, spring or mass")
-        equations.append(Equation(owner, dofs, A))
-        links[name] = LinkRows(name, node, targets, dofs, slice(count, count + len(dofs)))
-        count += len(dofs)
-    for name, support in d.supports.items():
-        nodes = select_nodes(mesh, d, support.at, f'support "{name}"')
-        held = [DIRECTION_NAMES.index(h) for h in support.hold]
-        dofs = (nodes[:, None] * 6 + np.array(held)).ravel()
-        dofs = dofs[active[dofs]]
-        owner = f'support "{name}"'
-        if len(dofs) == 0:
-            raise DescriptionError(f"{owner}: holds nothing: its nodes belong to no part, spring, mass or link")
-        equations.append(Equation(owner, dofs, csr_array((len(dofs), size))))
-        supports[name] = SupportRows(name, nodes, support.hold, dofs, slice(count, count + len(dofs)))
-        count += len(dofs)
-    return equations, links, supports, notes
-
-
-def _rigid_rows(places: Floats, node: int, targets: Ints, active: NDArray[np.bool_]) -> tuple[csr_array, Ints]:
-    """Rows that make targets follow the rigid motion of `node`; only for motions that are active."""
-    carry = np.zeros((len(targets), 6, 6))
-    carry[:, range(6), range(6)] = 1.0
-    carry[:, :3, 3:] = arm_matrix(places[targets] - places[node])
-    dofs = node_dofs(targets[:, None])
-    wanted = active[dofs].ravel()
-    flat = carry.reshape(-1, 6)[wanted]
-    rows = np.repeat(np.arange(len(flat)), 6)
-    cols = np.tile(6 * node + np.arange(6), len(flat))
-    A = coo_array((flat.ravel(), (rows, cols)), shape=(len(flat), len(active))).tocsr()
-    A.eliminate_zeros()
-    return csr_array(A), dofs.ravel()[wanted]

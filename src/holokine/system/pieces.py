@@ -58,9 +58,13 @@ def _edges(system: System) -> tuple[Ints, Ints]:
         if len(c.nodes) == 2 and c.stiffness.any():
             a.append(np.array([c.nodes[0]]))
             b.append(np.array([c.nodes[1]]))
-    for link in system.links.values():
-        a.append(np.full(len(link.targets), link.node))
-        b.append(link.targets)
+    for bond in system.bonds.values():
+        a.append(np.full(len(bond.nodes) - 1, bond.nodes[0]))
+        b.append(bond.nodes[1:])
+    if system.description.matrices is not None:
+        pattern = system.stiffness.tocoo()
+        a.append(pattern.row // 6)
+        b.append(pattern.col // 6)
     return np.concatenate(a), np.concatenate(b)
 
 
@@ -81,11 +85,13 @@ def connected_pieces(system: System) -> list[Piece]:
             owners.setdefault(int(piece), []).append(part)
     for body in system.masses:
         add(body.node, body.name)
+    names = {c.name for c in system.connectors}
     for c in system.connectors:
         for piece in {int(label[n]) for n in c.nodes}:
             owners.setdefault(piece, []).append(c.name)
-    for link in system.links.values():
-        add(link.node, link.name)
+    for bond in system.bonds.values():
+        if bond.name not in names:
+            add(int(bond.nodes[0]), bond.name)
     pieces = []
     for number in np.unique(label[in_use]):
         nodes = np.flatnonzero((label == number) & in_use)

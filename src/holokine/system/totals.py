@@ -56,9 +56,9 @@ def member_masses(system: System) -> dict[str, MassTotals]:
     for part in system.description.parts:
         rigid = np.zeros((6, 6))
         for block in system.element_blocks(part):
-            local = R[:, node_dofs(block.nodes)]  # (6, elements, 12)
-            _, mass = block.matrices()
-            rigid += np.einsum("aei,eij,bej->ab", local, mass, local, optimize=True)
+            for dofs, _, mass in block.chunks():
+                local = np.moveaxis(R[:, dofs], 0, 1)  # (elements, 6, motions)
+                rigid += (local @ mass @ np.swapaxes(local, 1, 2)).sum(axis=0)
         result[part] = _from_rigid(rigid)
     for body in system.masses:
         local = R[:, node_dofs(np.array([body.node]))]

@@ -1,0 +1,142 @@
+"""How parts are held together: rigid and averaging links, joints, ties."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BeforeValidator, ValidationInfo, model_validator
+
+from holokine.describe.fields import DIRECTIONS, Direction, PositiveLength, Strict, complaint
+from holokine.describe.parts import Axes
+from holokine.describe.targets import Target
+from holokine.errors import UnitError
+from holokine.units import UnitSystem, quantity
+
+__all__ = ["AveragingOrRigid", "DampingSet", "Joint", "StiffnessSet", "Tie"]
+
+
+class AveragingOrRigid(Strict):
+    """A link. Rigid: the point carries all targets as one rigid body. Averaging: the point moves as the mean
+    rigid motion of the targets, which are not stiffened by it."""
+
+    rigid: str | None = None
+    averaging: str | None = None
+    to: Target
+
+    @model_validator(mode="after")
+    def _one(self) -> AveragingOrRigid:
+        self.exactly_one({"rigid": self.rigid, "averaging": self.averaging}, "a link")
+        return self
+
+    @property
+    def point(self) -> str:
+        """The point that carries, or is carried."""
+        return str(self.rigid if self.rigid is not None else self.averaging)
+
+
+def _directed_set(kind: str) -> Any:
+    linear, turning = (
+        ("stiffness", "rotational stiffness")
+        if kind == "stiffness"
+        else ("damping constant", "rotational damping constant")
+    )
+
+    def read(value: Any, info: ValidationInfo) -> tuple[float, ...]:
+        units = (info.context or {}).get("units") or UnitSystem()
+        if hasattr(value, "tolist"):
+            value = value.tolist()
+        if isinstance(value, dict):
+            unknown = [k for k in value if k not in DIRECTIONS]
+            if unknown:
+                raise complaint(f'unknown direction "{unknown[0]}"; directions are x y z rx ry rz', "key")
+            entries = [value.get(d, 0.0) for d in DIRECTIONS]
+        elif isinstance(value, list | tuple) and len(value) in (3, 6):
+            entries = list(value) + [0.0] * (6 - len(value))
+        else:
+            raise complaint(
+                f"expected 3 or 6 values of {kind} (x y z rx ry rz) or direction: value pairs, got {value!r}"
+            )
+        result = []
+        for name, entry in zip(DIRECTIONS, entries, strict=True):
+            try:
+                number = quantity(entry, linear if len(name) == 1 else turning, units)
+            except UnitError as err:
+                raise complaint(f"{name}: {err}", "unit") from None
+            if number < 0:
+                raise complaint(f"{name}: must be at least 0, got {entry}")
+            result.append(number)
+        return tuple(result)
+
+    return Annotated[tuple[float, ...], BeforeValidator(read)]
+
+
+StiffnessSet: Any = _directed_set("stiffness")
+DampingSet: Any = _directed_set("damping")
+
+
+class Side(Strict):
+    """A joint's side: a point, or a set of nodes carried by a link of its own."""
+
+    to: Target
+    link: Literal["rigid", "averaging"] = "rigid"
+
+
+def _side(value: Any) -> Any:
+    if isinstance(value, str | list | tuple):
+        return {"to": value}
+    if isinstance(value, dict) and "to" not in value:
+        value = dict(value)
+        link = {"link": value.pop("link")} if "link" in value else {}
+        return {"to": value, **link}
+    return value
+
+
+def _released(value: Any) -> Any:
+    if isinstance(value, str):
+        return (value,)
+    return value
+
+
+class Joint(Strict):
+    """A joint between two sides: rigid in all six directions but those released or given a stiffness.
+
+    It acts in own `axes`, at the middle between its sides' centres. A released direction passes nothing; one
+    with stiffness or damping is elastic.
+    """
+
+    between: tuple[Annotated[Side, BeforeValidator(_side)], Annotated[Side, BeforeValidator(_side)]]
+    kind: Literal["rigid", "hinge", "slider", "ball"] = "rigid"
+    release: Annotated[tuple[Direction, ...], BeforeValidator(_released)] = ()
+    stiffness: StiffnessSet = (0.0,) * 6
+    damping: DampingSet = (0.0,) * 6
+    axes: Axes | None = None
+
+    @property
+    def free(self) -> tuple[str, ...]:
+        """Released directions: a hinge turns about x, a slider slides along x, a ball turns about all."""
+        own = {"rigid": (), "hinge": ("rx",), "slider": ("x",), "ball": ("rx", "ry", "rz")}[self.kind]
+        return tuple(d for d in DIRECTIONS if d in own or d in self.release)
+
+    @property
+    def held(self) -> tuple[int, ...]:
+        """Numbers of the rigid directions."""
+        return tuple(
+            i
+            for i, d in enumerate(DIRECTIONS)
+            if d not in self.free and self.stiffness[i] == 0.0 and self.damping[i] == 0.0
+        )
+
+    @model_validator(mode="after")
+    def _sense(self) -> Joint:
+        both = [d for i, d in enumerate(DIRECTIONS) if d in self.free and self.stiffness[i] > 0]
+        if both:
+            raise complaint(f"{both[0]} is released and has stiffness too")
+        return self
+
+
+class Tie(Strict):
+    """A tie: the nodes of `nodes` follow the faces of the part `faces` where they lie on them."""
+
+    nodes: Target
+    faces: str
+    within: PositiveLength | None = None

@@ -1,0 +1,354 @@
+"""Flat shell elements with four and three nodes: membrane, bending, transverse shear and drilling.
+
+Bending: transverse shear assumed along the edges so that thin plates do not lock (Dvorkin & Bathe, Engineering
+Computations 1 (1984) 77-88, for four nodes; Lee & Bathe, Computers & Structures 82 (2004) 945-962, for three).
+Membrane of four nodes: two incompatible modes per direction with the gradient scaled as for the brick (Taylor,
+Beresford & Wilson 1976). The rotation about the normal follows the rotation of the membrane, weakly
+(Hughes & Brezzi, CMAME 72 (1989) 105-121), incompatible modes included, so that bending in plane stays exact.
+Elements are flat: nodes off the mean plane are carried to it by rigid arms, as is a mid-surface offset.
+
+Local axes: x is the part of a given direction in the element's plane, z its normal. Local motions per node:
+u, v, w, θx, θy, θz.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import coo_array, csr_array
+
+from holokine.elements.beam import arm_matrix
+from holokine.elements.shapes import gauss
+
+__all__ = ["ShellElements", "shell_axes"]
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+_CHUNK = 20_000
+DRILLING = 0.1
+"""Weight of the drilling term against the shear modulus; results hardly depend on it between 0.01 and 1."""
+
+_QUAD = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]], dtype=float)
+
+
+def shell_axes(X: Floats, along: tuple[float, float, float] | None = None) -> Floats:
+    """Axes as rows x, y, z of each element, shape (elements, 3, 3), from corner places (elements, nodes, 3).
+
+    x is the part of `along` in the plane; global x when left out, or y where the normal is along x.
+    """
+    if X.shape[1] == 4:
+        normal = np.cross(X[:, 2] - X[:, 0], X[:, 3] - X[:, 1])
+    else:
+        normal = np.cross(X[:, 1] - X[:, 0], X[:, 2] - X[:, 0])
+    z = normal / np.linalg.norm(normal, axis=1, keepdims=True)
+    choices = [np.array(along)] if along is not None else []
+    choices += [np.array([1.0, 0, 0]), np.array([0, 1.0, 0])]
+    x = np.zeros_like(z)
+    unset = np.ones(len(z), dtype=bool)
+    for choice in choices:
+        part = choice - (z @ choice)[:, None] * z
+        size = np.linalg.norm(part, axis=1)
+        use = unset & (size > 0.2)
+        x[use] = part[use] / size[use, None]
+        unset &= ~use
+    return np.stack([x, np.cross(z, x), z], axis=1)
+
+
+@dataclass(frozen=True)
+class ShellElements:
+    """Shell elements of one kind and one part.
+
+    Attributes
+    ----------
+    part, kind : str
+        Kinds: quad4, tri3.
+    nodes : ndarray of int, shape (elements, nodes)
+    places : ndarray, shape (nodes of the mesh, 3)
+        m.
+    thickness : float
+        m.
+    membrane : ndarray, shape (3, 3)
+        Plane-stress matrix in Pa, element axes.
+    shear : ndarray, shape (2, 2)
+        Transverse shear moduli (zx, yz) in Pa, shear factor included, element axes.
+    density, area_mass : float
+        kg/m³; kg/m² of what has mass but no stiffness.
+    offset : float
+        Of the mid-surface from the nodes along the normal, in m.
+    along : tuple of float or None
+        Direction of the element axes' x.
+    tension : ndarray, shape (2, 2)
+        Membrane preload in N/m, element axes, constant.
+    """
+
+    part: str
+    kind: str
+    nodes: Ints
+    places: Floats
+    thickness: float
+    membrane: Floats
+    shear: Floats
+    density: float
+    area_mass: float = 0.0
+    offset: float = 0.0
+    along: tuple[float, float, float] | None = None
+    mass: str = "consistent"
+    tension: Floats | None = None
+
+    @property
+    def dofs(self) -> Ints:
+        """Degrees of freedom, shape (elements, 6 * nodes)."""
+        return (self.nodes[:, :, None] * 6 + np.arange(6)).reshape(len(self.nodes), -1)
+
+    def _flat(self, X: Floats) -> tuple[Floats, Floats, Floats]:
+        """Axes, in-plane corner places (elements, nodes, 2), and the map from global to local motions."""
+        axes = shell_axes(X, self.along)
+        centre = X.mean(axis=1, keepdims=True)
+        local = np.einsum("eij,enj->eni", axes, X - centre)
+        lift = self.offset - local[:, :, 2]  # from the node to the flat mid-surface, along the normal
+        n = X.shape[1]
+        T = np.zeros((len(X), 6 * n, 6 * n))
+        for k in range(n):
+            a = 6 * k
+            arm = lift[:, k, None] * axes[:, 2]
+            T[:, a : a + 3, a : a + 3] = axes
+            T[:, a + 3 : a + 6, a + 3 : a + 6] = axes
+            T[:, a : a + 3, a + 3 : a + 6] = axes @ arm_matrix(arm)
+        return axes, local[:, :, :2], T
+
+    def chunks(self) -> Iterator[tuple[Ints, Floats, Floats]]:
+        """Degrees of freedom, stiffness and mass (global axes) of some elements at a time."""
+        for a in range(0, len(self.nodes), _CHUNK):
+            nodes = self.nodes[a : a + _CHUNK]
+            _, xy, T = self._flat(self.places[nodes])
+            K, M = self._local(xy)
+            back = np.swapaxes(T, 1, 2)
+            dofs = (nodes[:, :, None] * 6 + np.arange(6)).reshape(len(nodes), -1)
+            yield dofs, back @ K @ T, back @ M @ T
+
+    # -- geometry at a place --------------------------------------------------------------------------
+
+    def _at(self, xy: Floats, p: Floats) -> tuple[Floats, Floats, Floats]:
+        """Shape functions (nodes,), gradients (elements, nodes, 2) and det J."""
+        if self.kind == "quad4":
+            N = (1 + _QUAD[:, 0] * p[0]) * (1 + _QUAD[:, 1] * p[1]) / 4
+            dN = np.column_stack(
+                [_QUAD[:, 0] * (1 + _QUAD[:, 1] * p[1]) / 4, _QUAD[:, 1] * (1 + _QUAD[:, 0] * p[0]) / 4]
+            )
+        else:
+            N = np.array([1 - p[0] - p[1], p[0], p[1]])
+            dN = np.array([[-1.0, -1.0], [1.0, 0.0], [0.0, 1.0]])
+        J = np.einsum("nk,eni->eki", dN, xy)
+        det = J[:, 0, 0] * J[:, 1, 1] - J[:, 0, 1] * J[:, 1, 0]
+        gradient = np.swapaxes(np.linalg.solve(J, np.broadcast_to(dN.T, (len(xy), *dN.T.shape))), 1, 2)
+        return N, gradient, det
+
+    def _rule(self, use: str) -> tuple[Floats, Floats]:
+        if self.kind == "quad4":
+            g, w = gauss(2)
+            return np.array([[x, y] for y in g for x in g]), np.array([a * b for b in w for a in w])
+        if use == "one":
+            return np.array([[1 / 3, 1 / 3]]), np.array([0.5])
+        return np.array([[1 / 6, 1 / 6], [2 / 3, 1 / 6], [1 / 6, 2 / 3]]), np.full(3, 1 / 6)
+
+    # -- matrices in local axes -----------------------------------------------------------------------
+
+    def _local(self, xy: Floats) -> tuple[Floats, Floats]:
+        n = xy.shape[1]
+        K = np.zeros((len(xy), 6 * n, 6 * n))
+        t = self.thickness
+        Dm, Db, Ds = t * self.membrane, t**3 / 12.0 * self.membrane, t * self.shear
+        plane = (6 * np.arange(n)[:, None] + np.array([0, 1, 5])).ravel()
+        bend = (6 * np.arange(n)[:, None] + np.array([2, 3, 4])).ravel()
+        K[np.ix_(range(len(xy)), plane, plane)] = self._membrane(xy, Dm)[0]
+        part = np.zeros((len(xy), 3 * n, 3 * n))
+        for p, w in zip(*self._rule("full"), strict=True):
+            _, gradient, det = self._at(xy, p)
+            weight = (w * det)[:, None, None]
+            B = self._curvature(gradient)
+            S = self._shear_strain(xy, p)
+            part += np.swapaxes(B, 1, 2) @ (weight * (Db @ B)) + np.swapaxes(S, 1, 2) @ (weight * (Ds @ S))
+        K[np.ix_(range(len(xy)), bend, bend)] = part
+        if self.tension is not None:
+            for p, w in zip(*self._rule("full"), strict=True):
+                _, gradient, det = self._at(xy, p)
+                scalar = gradient @ self.tension @ np.swapaxes(gradient, 1, 2) * (w * det)[:, None, None]
+                for d in range(3):
+                    index = 6 * np.arange(n) + d
+                    K[np.ix_(range(len(xy)), index, index)] += scalar
+        return (K + np.swapaxes(K, 1, 2)) / 2.0, self._mass(xy)
+
+    def _membrane(self, xy: Floats, Dm: Floats) -> tuple[Floats, Floats | None]:
+        """Membrane and drilling stiffness on (u, v, θz) per node, and the map to the incompatible modes."""
+        n = xy.shape[1]
+        quad = self.kind == "quad4"
+        extra = 4 if quad else 0
+        full = np.zeros((len(xy), 3 * n + extra, 3 * n + extra))
+        drill = DRILLING * Dm[2, 2]
+        for p, w in zip(*self._rule("full"), strict=True):
+            B, R = self._plane_strain(xy, p)
+            det = self._at(xy, p)[2]
+            weight = (w * det)[:, None, None]
+            full += np.swapaxes(B, 1, 2) @ (weight * (Dm @ B)) + np.swapaxes(R, 1, 2) @ (weight * drill * R)
+        if not quad:
+            return full, None
+        m = 3 * n
+        inner = -np.linalg.solve(full[:, m:, m:], full[:, m:, :m])
+        return full[:, :m, :m] + full[:, :m, m:] @ inner, inner
+
+    def _plane_strain(self, xy: Floats, p: Floats) -> tuple[Floats, Floats]:
+        """Membrane strain and drilling strain θz - (v,x - u,y)/2 on (u, v, θz) and the incompatible modes."""
+        N, g, det = self._at(xy, p)
+        n = xy.shape[1]
+        extra = 4 if self.kind == "quad4" else 0
+        B = np.zeros((len(xy), 3, 3 * n + extra))
+        R = np.zeros((len(xy), 1, 3 * n + extra))
+        B[:, 0, 0 : 3 * n : 3] = B[:, 2, 1 : 3 * n : 3] = g[:, :, 0]
+        B[:, 1, 1 : 3 * n : 3] = B[:, 2, 0 : 3 * n : 3] = g[:, :, 1]
+        R[:, 0, 0 : 3 * n : 3], R[:, 0, 1 : 3 * n : 3] = g[:, :, 1] / 2, -g[:, :, 0] / 2
+        R[:, 0, 2 : 3 * n : 3] = N
+        if extra:
+            centre = np.zeros(2)
+            dN = np.column_stack([_QUAD[:, 0] / 4, _QUAD[:, 1] / 4])
+            J0 = np.einsum("nk,eni->eki", dN, xy)
+            det0 = self._at(xy, centre)[2]
+            local = np.diag(-2.0 * p)  # (modes, 2)
+            h = np.swapaxes(np.linalg.solve(J0, np.broadcast_to(local.T, (len(xy), 2, 2))), 1, 2)
+            h = h * (det0 / det)[:, None, None]
+            for k in range(2):
+                u, v = 3 * n + 2 * k, 3 * n + 2 * k + 1
+                B[:, 0, u] = B[:, 2, v] = h[:, k, 0]
+                B[:, 1, v] = B[:, 2, u] = h[:, k, 1]
+                R[:, 0, u], R[:, 0, v] = h[:, k, 1] / 2, -h[:, k, 0] / 2
+        return B, R
+
+    def _curvature(self, g: Floats) -> Floats:
+        """Curvatures κx, κy, κxy on (w, θx, θy) per node."""
+        count, n, _ = g.shape
+        B = np.zeros((count, 3, 3 * n))
+        B[:, 0, 2::3] = g[:, :, 0]
+        B[:, 1, 1::3] = -g[:, :, 1]
+        B[:, 2, 1::3] = -g[:, :, 0]
+        B[:, 2, 2::3] = g[:, :, 1]
+        return B
+
+    def _covariant(self, xy: Floats, p: Floats) -> tuple[Floats, Floats]:
+        """Covariant shear strains γξ, γη on (w, θx, θy) from the displacements at a place, and J."""
+        if self.kind == "quad4":
+            N = (1 + _QUAD[:, 0] * p[0]) * (1 + _QUAD[:, 1] * p[1]) / 4
+            dN = np.column_stack(
+                [_QUAD[:, 0] * (1 + _QUAD[:, 1] * p[1]) / 4, _QUAD[:, 1] * (1 + _QUAD[:, 0] * p[0]) / 4]
+            )
+        else:
+            N, dN = np.array([1 - p[0] - p[1], p[0], p[1]]), np.array([[-1.0, -1.0], [1.0, 0.0], [0.0, 1.0]])
+        J = np.einsum("nk,eni->eki", dN, xy)
+        S = np.zeros((len(xy), 2, 3 * len(N)))
+        for k in range(2):
+            S[:, k, 0::3] = dN[:, k]
+            S[:, k, 1::3] = -J[:, k, 1, None] * N
+            S[:, k, 2::3] = J[:, k, 0, None] * N
+        return S, J
+
+    def _shear_strain(self, xy: Floats, p: Floats) -> Floats:
+        """Assumed transverse shear strains γzx, γyz on (w, θx, θy), shape (elements, 2, 3 * nodes)."""
+        J = self._covariant(xy, p)[1]
+        if self.kind == "quad4":
+            up, down = (self._covariant(xy, np.array([0.0, e]))[0][:, 0] for e in (1.0, -1.0))
+            right, left = (self._covariant(xy, np.array([e, 0.0]))[0][:, 1] for e in (1.0, -1.0))
+            first = (1 + p[1]) / 2 * up + (1 - p[1]) / 2 * down
+            second = (1 + p[0]) / 2 * right + (1 - p[0]) / 2 * left
+        else:
+            one = self._covariant(xy, np.array([0.5, 0.0]))[0]
+            two = self._covariant(xy, np.array([0.0, 0.5]))[0]
+            three = self._covariant(xy, np.array([0.5, 0.5]))[0]
+            c = two[:, 1] - one[:, 0] - three[:, 1] + three[:, 0]
+            first, second = one[:, 0] + c * p[1], two[:, 1] - c * p[0]
+        return np.linalg.solve(J, np.stack([first, second], axis=1))
+
+    def _mass(self, xy: Floats) -> Floats:
+        n = xy.shape[1]
+        t = self.thickness
+        areal, rotary = self.density * t + self.area_mass, self.density * t**3 / 12.0
+        scalar = np.zeros((len(xy), n, n))
+        for p, w in zip(*self._rule("full"), strict=True):
+            N, _, det = self._at(xy, p)
+            scalar += (w * det)[:, None, None] * np.outer(N, N)
+        if self.mass != "consistent":
+            rows = scalar.sum(axis=2)
+            scalar = np.zeros_like(scalar)
+            scalar[:, range(n), range(n)] = rows
+            if self.mass == "lumped without rotary":
+                rotary = 0.0
+        M = np.zeros((len(xy), n, 6, n, 6))
+        for d in range(3):
+            M[:, :, d, :, d] = areal * scalar
+        for d in (3, 4):
+            M[:, :, d, :, d] = rotary * scalar
+        return M.reshape(len(xy), 6 * n, 6 * n)
+
+    def volumes(self) -> Floats:
+        """Volume of each element in m³."""
+        _, xy, _ = self._flat(self.places[self.nodes])
+        return self.thickness * sum(w * self._at(xy, p)[2] for p, w in zip(*self._rule("full"), strict=True))
+
+    # -- recovery -------------------------------------------------------------------------------------
+
+    def stress_map(self, size: int, at: str = "centre", surface: str = "top") -> tuple[csr_array, Floats, list[str]]:
+        """Linear map from displacements to in-plane stresses xx, yy, xy (element axes) on one surface, in Pa.
+
+        Parameters
+        ----------
+        at : {"centre", "nodes"}
+        surface : {"top", "middle", "bottom"}
+            Top is on the side of the normal.
+
+        Returns
+        -------
+        map : sparse array, shape (3 * places, size)
+        places : ndarray, shape (places, 3)
+        labels : list of str
+        """
+        height = {"top": 0.5, "middle": 0.0, "bottom": -0.5}[surface] * self.thickness
+        X = self.places[self.nodes]
+        _, xy, T = self._flat(X)
+        n = X.shape[1]
+        plane = (6 * np.arange(n)[:, None] + np.array([0, 1, 5])).ravel()
+        bend = (6 * np.arange(n)[:, None] + np.array([2, 3, 4])).ravel()
+        inner = self._membrane(xy, self.thickness * self.membrane)[1]
+
+        def local(p: Floats) -> Floats:
+            B, _ = self._plane_strain(xy, p)
+            strain = B[:, :, : 3 * n] if inner is None else B[:, :, : 3 * n] + B[:, :, 3 * n :] @ inner
+            S = np.zeros((len(X), 3, 6 * n))
+            S[:, :, plane] = strain
+            S[:, :, bend] = height * self._curvature(self._at(xy, p)[1])
+            return self.membrane @ S @ T
+
+        dofs = self.dofs
+        if at == "centre":
+            S = local(np.zeros(2) if self.kind == "quad4" else np.full(2, 1 / 3))
+            rows = (3 * np.arange(len(X))[:, None] + np.arange(3)).ravel()
+            columns = np.repeat(dofs, 3, axis=0).ravel()
+            values = coo_array((S.ravel(), (np.repeat(rows, 6 * n), columns)), shape=(3 * len(X), size))
+            return csr_array(values.tocsr()), X.mean(axis=1), [f"element {i + 1}" for i in range(len(X))]
+        used, index = np.unique(self.nodes, return_inverse=True)
+        index = index.reshape(self.nodes.shape)
+        share = 1.0 / np.bincount(index.ravel())
+        corners = _QUAD if self.kind == "quad4" else np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0]])
+        if self.kind == "quad4":
+            points = _QUAD / np.sqrt(3.0)
+            fit = np.linalg.inv(np.column_stack([np.ones(4), points, points.prod(axis=1)]))
+            weights = np.column_stack([np.ones(4), corners, corners.prod(axis=1)]) @ fit
+            at_points = [local(p) for p in points]
+        else:
+            weights, at_points = np.ones((3, 1)), [local(np.full(2, 1 / 3))]
+        total = csr_array((3 * len(used), size))
+        for k, row in enumerate(weights):
+            S = sum(w * A for w, A in zip(row, at_points, strict=True)) * share[index[:, k]][:, None, None]
+            rows = (3 * index[:, k][:, None] + np.arange(3)).ravel()
+            columns = np.repeat(dofs, 3, axis=0).ravel()
+            total = total + coo_array((np.asarray(S).ravel(), (np.repeat(rows, 6 * n), columns)), total.shape).tocsr()
+        return csr_array(total), self.places[used], [f"node {i + 1}" for i in used]

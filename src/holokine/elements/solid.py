@@ -1,0 +1,239 @@
+"""Solid elements: 8-node brick with incompatible modes, 20-node brick, tetrahedra, 6-node wedge.
+
+The 8-node brick carries three quadratic displacement modes of its own (Taylor, Beresford & Wilson, Int. J. Num.
+Meth. Eng. 10 (1976) 1211-1219): their gradients are taken with the Jacobian at the centre and scaled by
+det J₀ / det J, so that constant-stress patch tests hold on distorted meshes, and they are condensed out. The
+wedge carries the one along its height. The 4-node tetrahedron is the plain constant-strain one and far too
+stiff in bending.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import coo_array, csr_array
+
+from holokine.elements.shapes import NODE_COUNT, shape, solid_rule
+
+__all__ = ["SolidElements"]
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+_CHUNK = 20_000
+
+
+def _b_matrix(gradient: Floats) -> Floats:
+    """Strain matrix (elements, 6, 3 * nodes) from gradients (elements, nodes, 3)."""
+    count, nodes, _ = gradient.shape
+    B = np.zeros((count, 6, nodes, 3))
+    x, y, z = gradient[..., 0], gradient[..., 1], gradient[..., 2]
+    B[:, 0, :, 0] = x
+    B[:, 1, :, 1] = y
+    B[:, 2, :, 2] = z
+    B[:, 3, :, 0], B[:, 3, :, 1] = y, x
+    B[:, 4, :, 1], B[:, 4, :, 2] = z, y
+    B[:, 5, :, 2], B[:, 5, :, 0] = x, z
+    return B.reshape(count, 6, 3 * nodes)
+
+
+def _extra_modes(kind: str, p: Floats) -> Floats | None:
+    """Derivatives of the incompatible modes at a reference place, shape (modes, 3)."""
+    if kind == "hex8":
+        return np.diag(-2.0 * p)
+    if kind == "wedge6":
+        return np.array([[0.0, 0.0, -2.0 * p[2]]])
+    return None
+
+
+@dataclass(frozen=True)
+class SolidElements:
+    """Solid elements of one kind and one part.
+
+    Attributes
+    ----------
+    part, kind : str
+        Kinds: hex8, hex20, tet4, tet10, wedge6.
+    nodes : ndarray of int, shape (elements, nodes)
+    places : ndarray, shape (nodes of the mesh, 3)
+        m.
+    elasticity : ndarray, shape (6, 6)
+        Pa, global axes.
+    density : float
+        kg/m³.
+    mass : str
+        consistent, lumped or lumped without rotary (the same as lumped here).
+    """
+
+    part: str
+    kind: str
+    nodes: Ints
+    places: Floats
+    elasticity: Floats
+    density: float
+    mass: str = "consistent"
+
+    @property
+    def dofs(self) -> Ints:
+        """Degrees of freedom, shape (elements, 3 * nodes)."""
+        return (self.nodes[:, :, None] * 6 + np.arange(3)).reshape(len(self.nodes), -1)
+
+    def chunks(self) -> Iterator[tuple[Ints, Floats, Floats]]:
+        """Degrees of freedom, stiffness and mass of some elements at a time."""
+        for a in range(0, len(self.nodes), _CHUNK):
+            nodes = self.nodes[a : a + _CHUNK]
+            X = self.places[nodes]
+            dofs = (nodes[:, :, None] * 6 + np.arange(3)).reshape(len(nodes), -1)
+            yield dofs, self._stiffness(X)[0], self._mass(X)
+
+    def _jacobian(self, X: Floats, dN: Floats) -> tuple[Floats, Floats]:
+        J = np.einsum("nk,eni->eki", dN, X)
+        return J, np.linalg.det(J)
+
+    def _gradient(self, X: Floats, p: Floats) -> tuple[Floats, Floats]:
+        """Gradients (elements, nodes, 3) of the shape functions and det J at a reference place."""
+        _, dN = shape(self.kind, p)
+        J, det = self._jacobian(X, dN)
+        return np.swapaxes(np.linalg.solve(J, np.broadcast_to(dN.T, (len(X), *dN.T.shape))), 1, 2), det
+
+    def _stiffness(self, X: Floats) -> tuple[Floats, Floats | None]:
+        """Stiffness, and the map from displacements to the incompatible modes."""
+        points, weights = solid_rule(self.kind, "stiffness")
+        n = 3 * NODE_COUNT[self.kind]
+        extra = _extra_modes(self.kind, points[0])
+        m = 0 if extra is None else 3 * len(extra)
+        full = np.zeros((len(X), n + m, n + m))
+        if m:
+            centre = np.array([0.0, 0.0, 0.0]) if self.kind == "hex8" else np.array([1 / 3, 1 / 3, 0.0])
+            J0, det0 = self._jacobian(X, shape(self.kind, centre)[1])
+        D = self.elasticity
+        for p, w in zip(points, weights, strict=True):
+            gradient, det = self._gradient(X, p)
+            B = _b_matrix(gradient)
+            if m:
+                local = _extra_modes(self.kind, p)
+                assert local is not None
+                g = np.swapaxes(np.linalg.solve(J0, np.broadcast_to(local.T, (len(X), *local.T.shape))), 1, 2)
+                B = np.concatenate([B, _b_matrix(g * (det0 / det)[:, None, None])], axis=2)
+            full += np.swapaxes(B, 1, 2) @ ((w * det)[:, None, None] * (D @ B))
+        if not m:
+            return (full + np.swapaxes(full, 1, 2)) / 2.0, None
+        inner = -np.linalg.solve(full[:, n:, n:], full[:, n:, :n])
+        K = full[:, :n, :n] + full[:, :n, n:] @ inner
+        return (K + np.swapaxes(K, 1, 2)) / 2.0, inner
+
+    def _mass(self, X: Floats) -> Floats:
+        points, weights = solid_rule(self.kind, "mass")
+        count = NODE_COUNT[self.kind]
+        scalar = np.zeros((len(X), count, count))
+        for p, w in zip(points, weights, strict=True):
+            N, dN = shape(self.kind, p)
+            _, det = self._jacobian(X, dN)
+            scalar += (w * det * self.density)[:, None, None] * np.outer(N, N)
+        if self.mass != "consistent":
+            total = scalar.sum(axis=(1, 2))
+            diagonal = np.einsum("eii->ei", scalar)
+            # scaled diagonal (Hinton, Rock & Zienkiewicz 1976); for linear shapes the same as row sums
+            lumped = diagonal * (total / diagonal.sum(axis=1))[:, None]
+            scalar = np.zeros_like(scalar)
+            scalar[:, range(count), range(count)] = lumped
+        M = np.zeros((len(X), count, 3, count, 3))
+        for d in range(3):
+            M[:, :, d, :, d] = scalar
+        return M.reshape(len(X), 3 * count, 3 * count)
+
+    def volumes(self) -> Floats:
+        """Volume of each element in m³; negative where it is inverted."""
+        points, weights = solid_rule(self.kind, "stiffness")
+        total = np.zeros(len(self.nodes))
+        for p, w in zip(points, weights, strict=True):
+            total += w * self._jacobian(self.places[self.nodes], shape(self.kind, p)[1])[1]
+        return total
+
+    def stress_map(self, size: int, at: str = "centre") -> tuple[csr_array, Floats, list[str]]:
+        """Linear map from displacements to stresses.
+
+        Parameters
+        ----------
+        at : {"centre", "nodes"}
+            At element centres, or extrapolated to nodes and averaged there.
+
+        Returns
+        -------
+        map : sparse array, shape (6 * places, size)
+            Stresses xx yy zz xy yz zx in Pa, global axes, place by place.
+        places : ndarray, shape (places, 3)
+        labels : list of str
+        """
+        X = self.places[self.nodes]
+        dofs = self.dofs
+        if at == "centre":
+            centre = {"hex8": [0, 0, 0], "hex20": [0, 0, 0], "wedge6": [1 / 3, 1 / 3, 0]}.get(self.kind, [0.25] * 3)
+            gradient, _ = self._gradient(X, np.array(centre, dtype=float))
+            S = self.elasticity @ _b_matrix(gradient)
+            rows = (6 * np.arange(len(X))[:, None] + np.arange(6)).ravel()
+            entries = coo_array(
+                (S.ravel(), (np.repeat(rows, dofs.shape[1]), np.repeat(dofs, 6, axis=0).ravel())),
+                shape=(6 * len(X), size),
+            )
+            return csr_array(entries.tocsr()), X.mean(axis=1), [f"element {i + 1}" for i in range(len(X))]
+        used, local = np.unique(self.nodes, return_inverse=True)
+        local = local.reshape(self.nodes.shape)
+        share = 1.0 / np.bincount(local.ravel())
+        total = csr_array((6 * len(used), size))
+        for k, S in enumerate(self._nodal_stress(X)):
+            rows = (6 * local[:, k][:, None] + np.arange(6)).ravel()
+            values = (S * share[local[:, k]][:, None, None]).ravel()
+            columns = np.repeat(dofs, 6, axis=0).ravel()
+            total = total + coo_array((values, (np.repeat(rows, dofs.shape[1]), columns)), shape=total.shape).tocsr()
+        return csr_array(total), self.places[used], [f"node {i + 1}" for i in used]
+
+    def _nodal_stress(self, X: Floats) -> Iterator[Floats]:
+        """Stress map (elements, 6, dofs) at each corner or edge node, from the integration points."""
+        if self.kind in ("tet4", "wedge6"):
+            centre = np.array([0.25] * 3 if self.kind == "tet4" else [1 / 3, 1 / 3, 0.0])
+            S = self.elasticity @ _b_matrix(self._gradient(X, centre)[0])
+            for _ in range(NODE_COUNT[self.kind]):
+                yield S
+            return
+        _, inner = self._stiffness(X)
+        if self.kind == "tet10":
+            points = solid_rule("tet10", "stiffness")[0]
+            reference = np.concatenate([np.eye(4, 3, -1), _edge_places()])
+            fit = np.linalg.inv(np.column_stack([np.ones(4), points]))
+            basis = np.column_stack([np.ones(10), reference])
+        else:
+            g = 1.0 / np.sqrt(3.0)
+            points = g * np.array([[a, b, c] for c in (-1, 1) for b in (-1, 1) for a in (-1, 1)], dtype=float)
+            from holokine.elements.shapes import HEX20_PLACES
+
+            reference = HEX20_PLACES[: NODE_COUNT[self.kind]]
+            fit = np.linalg.inv(_trilinear(points))
+            basis = _trilinear(reference)
+        weights = basis @ fit  # (nodes, points)
+        at_points = [self._strain_map(X, p, inner) for p in points]
+        for row in weights:
+            yield self.elasticity @ sum(w * B for w, B in zip(row, at_points, strict=True))
+
+    def _strain_map(self, X: Floats, p: Floats, inner: Floats | None) -> Floats:
+        gradient, det = self._gradient(X, p)
+        B = _b_matrix(gradient)
+        if inner is not None:
+            J0, det0 = self._jacobian(X, shape(self.kind, np.zeros(3))[1])
+            local = _extra_modes(self.kind, p)
+            assert local is not None
+            g = np.swapaxes(np.linalg.solve(J0, np.broadcast_to(local.T, (len(X), *local.T.shape))), 1, 2)
+            B = B + _b_matrix(g * (det0 / det)[:, None, None]) @ inner
+        return B
+
+
+def _trilinear(p: Floats) -> Floats:
+    x, y, z = p[:, 0], p[:, 1], p[:, 2]
+    return np.column_stack([np.ones(len(p)), x, y, z, x * y, y * z, z * x, x * y * z])
+
+
+def _edge_places() -> Floats:
+    corners = np.eye(4, 3, -1)
+    return np.array([(corners[a] + corners[b]) / 2 for a, b in [(0, 1), (1, 2), (2, 0), (0, 3), (1, 3), (2, 3)]])

@@ -1,0 +1,323 @@
+"""Constraint equations of links, joints, ties and supports."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import scipy.linalg
+from numpy.typing import NDArray
+from scipy.sparse import coo_array, csr_array
+
+from holokine.describe import Description
+from holokine.describe.targets import Selection
+from holokine.elements.connectors import Connector, arm_matrix, axes_from
+from holokine.errors import ConstraintError, DescriptionError
+from holokine.mesh import Mesh, select_nodes
+from holokine.mesh.ties import project
+from holokine.system.assemble import DIRECTION_NAMES, node_dofs
+from holokine.system.constraints import Equation
+
+__all__ = ["Bond", "Bonds", "SupportRows", "build_bonds"]
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Bond:
+    """A link, rigid joint or tie as rows of the constraints.
+
+    Attributes
+    ----------
+    name : str
+    kind : str
+        rigid, averaging, joint or tie.
+    place : ndarray, shape (3,)
+        Where its force and moment are taken, in m.
+    axes : ndarray, shape (3, 3)
+        Rows are the axes in which they are given.
+    rows : slice
+        Its rows of the constraints.
+    carried : ndarray of int
+        Nodes whose force counts: those on the far side (targets of a link, second side of a joint, tied nodes).
+    weights : ndarray, shape (6, rows)
+        Resultant force and moment at `place`, in `axes`, that the far side passes to the near one, from λ.
+    nodes : ndarray of int
+        All nodes that it holds together.
+    """
+
+    name: str
+    kind: str
+    place: Floats
+    axes: Floats
+    rows: slice
+    weights: Floats
+    nodes: Ints
+
+
+@dataclass(frozen=True)
+class SupportRows:
+    """A support: its nodes, the held directions, and the held motions, row by row."""
+
+    name: str
+    nodes: Ints
+    hold: tuple[str, ...]
+    dofs: Ints
+    rows: slice
+
+
+@dataclass
+class Bonds:
+    """Everything that holds nodes together or to the frame."""
+
+    equations: list[Equation]
+    bonds: dict[str, Bond]
+    supports: dict[str, SupportRows]
+    elastic_joints: list[Connector]
+    notes: list[str]
+
+
+class _Collector:
+    def __init__(self, d: Description, mesh: Mesh, active: NDArray[np.bool_]) -> None:
+        self.d, self.mesh, self.active = d, mesh, active
+        self.size = len(active)
+        self.out = Bonds([], {}, {}, [], [])
+        self.count = 0
+
+    def rows(self, owner: str, dependent: Ints, masters: csr_array) -> slice:
+        self.out.equations.append(Equation(owner, dependent, masters))
+        self.count += len(dependent)
+        return slice(self.count - len(dependent), self.count)
+
+    # -- links ----------------------------------------------------------------------------------------
+
+    def rigid(self, owner: str, node: int, targets: Ints) -> tuple[Ints, slice]:
+        """Targets follow the rigid motion of a node; only motions that are active."""
+        carry = np.zeros((len(targets), 6, 6))
+        carry[:, range(6), range(6)] = 1.0
+        carry[:, :3, 3:] = arm_matrix(self.mesh.nodes[targets] - self.mesh.nodes[node])
+        dofs = node_dofs(targets[:, None])
+        wanted = self.active[dofs].ravel()
+        flat = carry.reshape(-1, 6)[wanted]
+        if len(flat) == 0:
+            raise DescriptionError(f"{owner}: none of its targets belongs to a part, spring or mass")
+        r, c = np.repeat(np.arange(len(flat)), 6), np.tile(6 * node + np.arange(6), len(flat))
+        A = coo_array((flat.ravel(), (r, c)), shape=(len(flat), self.size)).tocsr()
+        A.eliminate_zeros()
+        dependent = dofs.ravel()[wanted]
+        return dependent, self.rows(owner, dependent, csr_array(A))
+
+    def averaging(self, owner: str, node: int, targets: Ints) -> tuple[Ints, slice]:
+        """A node follows the mean rigid motion of targets: least squares over their translations."""
+        places = self.mesh.nodes[targets]
+        centre = places.mean(axis=0)
+        fit = np.zeros((3 * len(targets), 6))
+        fit[:, :3] = np.tile(np.eye(3), (len(targets), 1))
+        fit[:, 3:] = arm_matrix(places - centre).reshape(-1, 3)
+        radius = float(np.linalg.norm(places - centre, axis=1).max())
+        scale = np.array([1.0, 1.0, 1.0, *[radius or 1.0] * 3])
+        rank = np.linalg.matrix_rank(fit / scale, tol=1e-8)
+        if rank < 6:
+            raise ConstraintError(
+                f"{owner}: its {len(targets)} targets lie in one line or point, so that their mean rotation is not "
+                "defined; choose targets that span an area"
+            )
+        mean = np.linalg.pinv(fit / scale) / scale[:, None]
+        carry = np.eye(6)
+        carry[:3, 3:] = arm_matrix(self.mesh.nodes[node] - centre)
+        A = carry @ mean
+        columns = (6 * targets[:, None] + np.arange(3)).ravel()
+        dependent = 6 * node + np.arange(6)
+        r, c = np.repeat(np.arange(6), len(columns)), np.tile(columns, 6)
+        rows = self.rows(owner, dependent, csr_array(coo_array((A.ravel(), (r, c)), shape=(6, self.size)).tocsr()))
+        return dependent, rows
+
+    def link(self, name: str) -> None:
+        link = self.d.links[name]
+        owner, node = f'link "{name}"', self.mesh.points[link.point]
+        targets = select_nodes(self.mesh, self.d, link.to, owner)
+        targets = targets[targets != node]
+        if len(targets) == 0:
+            raise DescriptionError(f'{owner}: links the point "{link.point}" to nothing but itself')
+        place = self.mesh.nodes[node]
+        kind = "rigid" if link.rigid is not None else "averaging"
+        dependent, rows = getattr(self, kind)(owner, node, targets)
+        # λ acts on the dependent motions: the carried nodes of a rigid link, the point of an averaging one
+        sign = -1.0 if kind == "rigid" else 1.0
+        weights = sign * _resultant(self.mesh.nodes, dependent, place, np.eye(3))
+        self.out.bonds[name] = Bond(name, kind, place, np.eye(3), rows, weights, np.append(targets, node))
+
+    # -- joints ---------------------------------------------------------------------------------------
+
+    def joint(self, name: str, ends: tuple[int, int], sides: tuple[Ints | None, Ints | None]) -> None:
+        """`ends`: nodes of the two sides (points, or nodes made for them); `sides`: what each carries."""
+        joint = self.d.joints[name]
+        owner = f'joint "{name}"'
+        for end, carried, side in zip(ends, sides, joint.between, strict=True):
+            if carried is not None:
+                getattr(self, side.link)(f"{owner}, side at node {end + 1}", end, carried)
+        axes = np.eye(3)
+        if joint.axes is not None:
+            try:
+                axes = axes_from(joint.axes.x, joint.axes.y)
+            except ValueError as err:
+                raise DescriptionError(f"{owner}, axes: {err}") from None
+        places = self.mesh.nodes[list(ends)]
+        at = places.mean(axis=0)
+        whole = Connector.build(
+            name, "joint", ends, places, at, axes, np.array(joint.stiffness), np.array(joint.damping)
+        )
+        if any(joint.stiffness) or any(joint.damping):
+            self.out.elastic_joints.append(whole)
+        held = list(joint.held)
+        nodes = np.unique(np.concatenate([np.array(ends), *[s for s in sides if s is not None]]))
+        rows = slice(self.count, self.count)
+        weights = np.zeros((6, 0))
+        if held:
+            # row: stretch = 0, written with the second end's motion that it determines most as the dependent one
+            stretch = whole.stretch[held]
+            dofs = node_dofs(np.array(ends))
+            # second end u_b = what the first end carries there, in the held directions: solve for well-placed pivots
+            _, pivots = _pivots(stretch[:, 6:])
+            dependent = dofs[6:][pivots]
+            solved = np.linalg.solve(stretch[:, 6:][:, pivots], stretch)
+            masters = -solved
+            masters[:, 6 + np.array(pivots)] += np.eye(len(held))
+            r, c = np.repeat(np.arange(len(held)), 12), np.tile(dofs, len(held))
+            A = coo_array((masters.ravel(), (r, c)), shape=(len(held), self.size)).tocsr()
+            A.eliminate_zeros()
+            rows = self.rows(owner, dependent, csr_array(A))
+            # Cᵀ λ with C = solved @ u: forces on the second end; the first feels the opposite
+            force = -np.linalg.inv(stretch[:, 6:][:, pivots]).T
+            weights = np.zeros((6, len(held)))
+            weights[held] = force
+        self.out.bonds[name] = Bond(name, "joint", at, axes, rows, weights, nodes)
+
+    # -- ties -----------------------------------------------------------------------------------------
+
+    def tie(self, name: str) -> None:
+        tie = self.d.ties[name]
+        owner = f'tie "{name}"'
+        nodes = select_nodes(self.mesh, self.d, tie.nodes, owner)
+        found = project(self.mesh, nodes, tie.faces, tie.within, owner)
+        solid = not self.active[6 * found.corners.ravel() + 3].any()
+        motions = np.arange(3) if solid else np.arange(6)
+        dependent, r, c, v = [], [], [], []
+        count = 0
+        for d in motions:
+            own = self.active[6 * found.nodes + d]
+            if not own.any():
+                continue
+            k = int(own.sum())
+            dependent.append(6 * found.nodes[own] + d)
+            r.append(np.repeat(count + np.arange(k), found.corners.shape[1]))
+            c.append((6 * found.corners[own] + d).ravel())
+            v.append(found.weights[own].ravel())
+            if d < 3 and not solid:  # off the shell's mid-surface the face's turn carries the node along
+                arm = arm_matrix(found.arms[own])[:, d]  # (k, 3)
+                for t in range(3):
+                    r.append(np.repeat(count + np.arange(k), found.corners.shape[1]))
+                    c.append((6 * found.corners[own] + 3 + t).ravel())
+                    v.append((arm[:, t, None] * found.weights[own]).ravel())
+            count += k
+        flat = np.concatenate(dependent)
+        entries = (np.concatenate(v), (np.concatenate(r), np.concatenate(c)))
+        A = coo_array(entries, shape=(len(flat), self.size)).tocsr()
+        A.eliminate_zeros()
+        rows = self.rows(owner, flat, csr_array(A))
+        place = self.mesh.nodes[found.nodes].mean(axis=0)
+        weights = -_resultant(self.mesh.nodes, flat, place, np.eye(3))
+        both = np.unique(np.concatenate([found.nodes, found.corners.ravel()]))
+        self.out.bonds[name] = Bond(name, "tie", place, np.eye(3), rows, weights, both)
+        if found.largest_gap > 1e-6:
+            self.out.notes.append(
+                f"{owner}: {len(found.nodes)} nodes tied over gaps of up to {1e3 * found.largest_gap:.3g} mm"
+            )
+
+    def support(self, name: str) -> None:
+        support = self.d.supports[name]
+        owner = f'support "{name}"'
+        nodes = select_nodes(self.mesh, self.d, support.at, owner)
+        held = [DIRECTION_NAMES.index(h) for h in support.hold]
+        dofs = (nodes[:, None] * 6 + np.array(held)).ravel()
+        dofs = dofs[self.active[dofs]]
+        if len(dofs) == 0:
+            raise DescriptionError(f"{owner}: holds nothing: its nodes belong to no part, spring, mass or link")
+        rows = self.rows(owner, dofs, csr_array((len(dofs), self.size)))
+        self.out.supports[name] = SupportRows(name, nodes, support.hold, dofs, rows)
+
+
+def _pivots(matrix: Floats) -> tuple[Floats, list[int]]:
+    """Columns that determine all rows best."""
+    _, R, order = scipy.linalg.qr(matrix, mode="economic", pivoting=True)
+    return R, [int(i) for i in order[: len(matrix)]]
+
+
+def _resultant(places: Floats, dofs: Ints, at: Floats, axes: Floats) -> Floats:
+    """Force and moment at a place from forces on motions, shape (6, motions)."""
+    direction = dofs % 6
+    W = np.zeros((6, len(dofs)))
+    columns = np.arange(len(dofs))
+    push = direction < 3
+    unit = np.zeros((len(dofs), 3))
+    unit[push, direction[push]] = 1.0
+    W[:3] = unit.T
+    W[3:] = np.cross(places[dofs // 6] - at, unit).T
+    W[3 + direction[~push] - 3, columns[~push]] = 1.0
+    turn = np.zeros((6, 6))
+    turn[:3, :3] = turn[3:, 3:] = axes
+    return turn @ W
+
+
+def build_bonds(
+    d: Description,
+    mesh: Mesh,
+    active: NDArray[np.bool_],
+    joint_ends: dict[str, tuple[tuple[int, int], tuple[Ints | None, Ints | None]]],
+) -> Bonds:
+    """Equations of everything that constrains."""
+    collector = _Collector(d, mesh, active)
+    for name in d.links:
+        collector.link(name)
+    for name, (ends, sides) in joint_ends.items():
+        collector.joint(name, ends, sides)
+    for name in d.ties:
+        collector.tie(name)
+    for name in d.supports:
+        collector.support(name)
+    return collector.out
+
+
+def joint_sides(
+    d: Description, mesh: Mesh
+) -> tuple[Mesh, dict[str, tuple[tuple[int, int], tuple[Ints | None, Ints | None]]]]:
+    """Ends of every joint; a side that is a set of nodes gets a node of its own at their centre."""
+    from dataclasses import replace
+
+    result: dict[str, tuple[tuple[int, int], tuple[Ints | None, Ints | None]]] = {}
+    nodes = [mesh.nodes]
+    count = len(mesh.nodes)
+    for name, joint in d.joints.items():
+        ends: list[int] = []
+        sides: list[Ints | None] = []
+        for k, side in enumerate(joint.between):
+            chosen = select_nodes(mesh, d, side.to, f'joint "{name}", side {k + 1}')
+            if len(chosen) == 1 and _is_point(side.to):
+                ends.append(int(chosen[0]))
+                sides.append(None)
+            else:
+                nodes.append(mesh.nodes[chosen].mean(axis=0, keepdims=True))
+                ends.append(count)
+                sides.append(chosen)
+                count += 1
+        if ends[0] == ends[1]:
+            raise DescriptionError(f'joint "{name}": both sides are one node; write "apart: true" at one of the points')
+        result[name] = ((ends[0], ends[1]), (sides[0], sides[1]))
+    if count == len(mesh.nodes):
+        return mesh, result
+    return replace(mesh, nodes=np.concatenate(nodes), part_nodes={}), result
+
+
+def _is_point(selection: Selection) -> bool:
+    return selection.points is not None and len(selection.points) == 1
