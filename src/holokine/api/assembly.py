@@ -198,6 +198,13 @@ class Assembly:
 
         return Check(check_system(self.system), self.system)
 
+    def write_mesh(self, path: str | Path) -> Path:
+        """Write the mesh as VTU (or another format by its ending), with the part of each cell."""
+        from holokine.mesh.files import write_mesh
+
+        write_mesh(Path(path), self.system.mesh)
+        return Path(path)
+
     def modes(self, count: int | None = None, *, upto: float | str | None = None) -> Modes:
         """Natural frequencies and mode shapes.
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from holokine.modes.check import CheckReport, Finding
 from holokine.system.build import System
@@ -53,6 +54,31 @@ class Check:
         from holokine.show.tables import supports_table
 
         return supports_table(self.system)
+
+    def plot(self) -> Any:
+        """Parts, connections, supports, masses and gauges with Matplotlib; returns the Axes."""
+        from holokine.show.solids import plot_assembly
+
+        return plot_assembly(self.system)
+
+    def picture(self, path: str | Path) -> Path:
+        """The same, rendered with the `view` extra (drawn plainly without it)."""
+        from holokine.show.scene import picture_assembly
+
+        picture_assembly(self.system, Path(path))
+        return Path(path)
+
+    def connections(self) -> pd.DataFrame:
+        """Links, joints, ties, springs and bushings: what holds what."""
+        from holokine.show.tables import connections_table
+
+        return connections_table(self.system)
+
+    def elements(self) -> pd.DataFrame:
+        """Elements of each part: kind, number, smallest and largest edge, worst shape."""
+        from holokine.show.tables import elements_table
+
+        return elements_table(self.system)
 
     def __str__(self) -> str:
         from holokine.show.text import check_text

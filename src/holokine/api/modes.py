@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from functools import cached_property
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -16,6 +17,7 @@ from holokine.excite import build_pulse, build_spectrum
 from holokine.gauges import GaugeSet
 from holokine.modes import Finding, ModeSet, modal_damping
 from holokine.respond import ReducedModel, reduce_model, respond_pulse, respond_spectrum
+from holokine.units import quantity
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -168,11 +170,53 @@ class Modes:
 
         return plot_participation(self.set, ax=ax)
 
+    def picture(self, mode: int, path: str | Path) -> Path:
+        """Rendered picture of a mode (from 1) over a ghost of the undeformed assembly; drawn plainly without `view`."""
+        from holokine.show.scene import picture_mode
+
+        picture_mode(self.set, mode, Path(path))
+        return Path(path)
+
+    def animate(
+        self,
+        mode: int,
+        path: str | Path,
+        *,
+        share: float | None = None,
+        true_scale: float | str | None = None,
+        frames: int = 24,
+    ) -> Path:
+        """One period of a mode as GIF or MP4.
+
+        `share`: largest displacement drawn as a share of the diagonal; `true_scale`: largest displacement (m, or
+        with a unit), drawn without magnification.
+
+        Raises
+        ------
+        HolokineError
+            No such mode, another ending, or imageio is not installed.
+        """
+        from holokine.show.scene import animate_mode
+
+        scale = None if true_scale is None else quantity(true_scale, "length")
+        animate_mode(self.set, mode, Path(path), share=share, true_scale=scale, frames=frames)
+        return Path(path)
+
+    def write_vtu(self, path: str | Path, modes: list[int] | None = None) -> Path:
+        """Write the mesh with mode shapes (unit maximum) as point data, for a 3D viewer."""
+        from holokine.mesh.files import write_mesh
+
+        unit = self.unit_maximum().reshape(len(self), -1, 6)
+        chosen = modes if modes is not None else range(1, len(self) + 1)
+        data = {f"mode {m} at {self.frequencies_hz[m - 1]:.6g} Hz": unit[m - 1, :, :3] for m in chosen}
+        write_mesh(Path(path), self.set.system.mesh, data)
+        return Path(path)
+
     def plot(self, mode: int, ax: Any = None, *, size: float | None = None) -> Any:
         """Shape of a mode (from 1) over the undeformed frame; returns the Axes.
 
         `size`: largest displacement drawn, as a share of the assembly's diagonal (0.08 when left out).
         """
-        from holokine.show.figures import plot_shape
+        from holokine.show.solids import plot_shape
 
         return plot_shape(self.set, mode, ax=ax, share=size if size is not None else 0.08)

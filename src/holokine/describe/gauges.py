@@ -7,6 +7,7 @@ from typing import Any, Literal
 from pydantic import field_validator, model_validator
 
 from holokine.describe.fields import Axis, Strict, complaint
+from holokine.describe.targets import PlaneRegion
 
 __all__ = ["GAUGE_KINDS", "Gauge"]
 
@@ -24,6 +25,8 @@ GAUGE_KINDS = (
     "beam_force",
     "beam_moment",
     "stress",
+    "cut_force",
+    "cut_moment",
 )
 MOTION_KINDS = ("displacement", "rotation", "velocity", "acceleration")
 
@@ -32,10 +35,12 @@ class Gauge(Strict):
     """One quantity: exactly one kind with what it is read from, and how.
 
     ``displacement``, ``rotation``, ``velocity``, ``acceleration``: motion of a point (`relative_to` another
-    point: relative motion of the two). ``force``, ``moment``: across a link, spring or bushing.
+    point: relative motion of the two). ``force``, ``moment``: across a link, joint, tie, spring or bushing.
     ``damper_force``: the damper's share, ``total_force``: elastic and damper together. ``reaction``,
     ``reaction_moment``: of a support. ``beam_force``, ``beam_moment``: at an end of a beam part, beam axes.
-    ``stress``: extreme-fibre normal stress of a beam part.
+    ``stress``: of a part; beams: normal stress at the extreme fibres; shells: on a `surface`; solids; at
+    element centres or extrapolated to nodes (`at`), the largest of the part, with its place. ``cut_force``,
+    ``cut_moment``: what the part or group beyond a plane passes to the rest, about the plane's point.
     """
 
     displacement: str | None = None
@@ -51,10 +56,16 @@ class Gauge(Strict):
     beam_force: str | None = None
     beam_moment: str | None = None
     stress: str | None = None
+    cut_force: str | None = None
+    cut_moment: str | None = None
     axis: Axis | Literal["magnitude"] | None = None
     relative_to: str | None = None
     motion: Literal["relative", "absolute"] | None = None
     end: Literal["start", "end"] | None = None
+    surface: Literal["top", "middle", "bottom", "both"] | None = None
+    at: Literal["centre", "nodes"] | None = None
+    component: Literal["equivalent", "xx", "yy", "zz", "xy", "yz", "zx", "components", "principal"] | None = None
+    plane: PlaneRegion | None = None
 
     @property
     def kind(self) -> str:
@@ -85,7 +96,11 @@ class Gauge(Strict):
         if self.end and self.kind not in ("beam_force", "beam_moment", "stress"):
             raise complaint("end belongs to beam force, beam moment and stress only")
         if self.axis and self.kind == "stress":
-            raise complaint("a beam stress has no axis: it is the normal stress at the extreme fibres")
+            raise complaint("a stress has no axis; choose a component: equivalent, xx, yy, xy ..., or principal")
+        if self.kind != "stress" and (self.surface or self.at or self.component):
+            raise complaint("surface, at and component belong to stress only")
+        if (self.plane is None) != (self.kind not in ("cut_force", "cut_moment")):
+            raise complaint("a cut force or moment needs a plane: {at: [x, y, z], normal: axis}, others have none")
         return self
 
     @field_validator("axis", mode="before")

@@ -27,6 +27,8 @@ def check_references(d: Description, place: Place) -> None:
 
     def need(name: str, known: Iterable[str], what: str, *path: Any) -> None:
         known = list(known)
+        if d.matrices is not None and what == "points":
+            return  # nodes of the matrices' table are points too; they are looked up when it is read
         if name not in known:
             single = what.split(",")[0].removesuffix("s") if " or " not in what else "name"
             raise UnknownNameError(f'{place(path)}: there is no {single} "{name}". {nearest_hint(name, known, what)}')
@@ -92,9 +94,11 @@ def check_references(d: Description, place: Place) -> None:
             need(gauge.source, [*d.springs, *d.bushings, *d.joints], "springs, bushings and joints", *path)
         elif kind in ("reaction", "reaction_moment"):
             need(gauge.source, d.supports, "supports", *path)
+        elif kind in ("cut_force", "cut_moment"):
+            need(gauge.source, [*d.parts, *d.groups], "parts and groups", *path)
         else:
             need(gauge.source, d.parts, "parts", *path)
-            if d.parts[gauge.source].beam is None:
+            if kind != "stress" and d.parts[gauge.source].section is None:
                 raise DescriptionError(f'{place(path)}: the part "{gauge.source}" is not made of beams')
 
 

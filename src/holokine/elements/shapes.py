@@ -7,7 +7,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["NODE_COUNT", "gauss", "shape", "solid_rule"]
+__all__ = ["NODE_COUNT", "gauss", "shape", "solid_rule", "triangle_rule"]
 
 Floats = NDArray[np.float64]
 NODE_COUNT = {"hex8": 8, "hex20": 20, "tet4": 4, "tet10": 10, "wedge6": 6, "quad4": 4, "tri3": 3, "beam": 2}
@@ -101,14 +101,19 @@ def _tet_rule(degree: int) -> tuple[Floats, Floats]:
     return np.array(points), np.array(weights)
 
 
-def _wedge_rule() -> tuple[Floats, Floats]:
-    """Six points of degree 4 in the triangle (Dunavant 1985) times two along the height."""
+def triangle_rule() -> tuple[Floats, Floats]:
+    """Six points of degree 4 in the triangle (Dunavant, Int. J. Num. Meth. Eng. 21 (1985) 1129-1148)."""
     a, b = 0.445948490915965, 0.091576213509771
-    tri = [[a, a], [1 - 2 * a, a], [a, 1 - 2 * a], [b, b], [1 - 2 * b, b], [b, 1 - 2 * b]]
-    w = [0.223381589678011 / 2] * 3 + [0.109951743655322 / 2] * 3
+    points = [[a, a], [1 - 2 * a, a], [a, 1 - 2 * a], [b, b], [1 - 2 * b, b], [b, 1 - 2 * b]]
+    return np.array(points), np.array([0.223381589678011 / 2] * 3 + [0.109951743655322 / 2] * 3)
+
+
+def _wedge_rule() -> tuple[Floats, Floats]:
+    """The triangle's rule times two points along the height."""
+    tri, w = triangle_rule()
     g, gw = gauss(2)
     points = [[x, y, z] for z in g for x, y in tri]
-    return np.array(points), np.concatenate([np.array(w) * v for v in gw])
+    return np.array(points), np.concatenate([w * v for v in gw])
 
 
 @lru_cache(maxsize=16)

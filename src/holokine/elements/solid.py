@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
-from holokine.elements.shapes import NODE_COUNT, shape, solid_rule
+from holokine.elements.shapes import NODE_COUNT, gauss, shape, solid_rule, triangle_rule
 
 __all__ = ["SolidElements"]
 
@@ -86,7 +86,8 @@ class SolidElements:
             nodes = self.nodes[a : a + _CHUNK]
             X = self.places[nodes]
             dofs = (nodes[:, :, None] * 6 + np.arange(3)).reshape(len(nodes), -1)
-            yield dofs, self._stiffness(X)[0], self._mass(X)
+            K, inner = self._stiffness(X)
+            yield dofs, K, self._mass(X, inner)
 
     def _jacobian(self, X: Floats, dN: Floats) -> tuple[Floats, Floats]:
         J = np.einsum("nk,eni->eki", dN, X)
@@ -124,9 +125,11 @@ class SolidElements:
         K = full[:, :n, :n] + full[:, :n, n:] @ inner
         return (K + np.swapaxes(K, 1, 2)) / 2.0, inner
 
-    def _mass(self, X: Floats) -> Floats:
+    def _mass(self, X: Floats, inner: Floats | None) -> Floats:
         points, weights = solid_rule(self.kind, "mass")
         count = NODE_COUNT[self.kind]
+        if inner is not None and self.mass == "consistent":
+            return self._mass_with_modes(X, inner)
         scalar = np.zeros((len(X), count, count))
         for p, w in zip(points, weights, strict=True):
             N, dN = shape(self.kind, p)
@@ -143,6 +146,29 @@ class SolidElements:
         for d in range(3):
             M[:, :, d, :, d] = scalar
         return M.reshape(len(X), 3 * count, 3 * count)
+
+    def _mass_with_modes(self, X: Floats, inner: Floats) -> Floats:
+        """Consistent mass of the whole displacement field, condensed incompatible modes included.
+
+        Bending then has the inertia of its curved, not of its straight shape: the error of a bending wave falls
+        to a third. Rigid-body motions have no such modes, so mass and inertia stay exact.
+        """
+        n = 3 * NODE_COUNT[self.kind]
+        M = np.zeros((len(X), n, n))
+        g, w = gauss(3)
+        if self.kind == "hex8":
+            rule = [((x, y, z), a * b * c) for x, a in zip(g, w) for y, b in zip(g, w) for z, c in zip(g, w)]  # noqa: B905
+        else:
+            rule = [((x, y, z), v * c) for (x, y), v in zip(*triangle_rule()) for z, c in zip(g, w)]  # noqa: B905
+        for p, weight in rule:
+            place = np.array(p)
+            N, dN = shape(self.kind, place)
+            _, det = self._jacobian(X, dN)
+            bubbles = 1.0 - place**2 if self.kind == "hex8" else np.array([1.0 - place[2] ** 2])
+            own = np.kron(N, np.eye(3))
+            field = own + np.kron(bubbles, np.eye(3)) @ inner
+            M += (weight * det * self.density)[:, None, None] * (np.swapaxes(field, 1, 2) @ field)
+        return M
 
     def volumes(self) -> Floats:
         """Volume of each element in m³; negative where it is inverted."""

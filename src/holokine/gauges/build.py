@@ -10,9 +10,12 @@ from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
 from holokine.describe.gauges import Gauge
+from holokine.elements.beam import BeamElements
+from holokine.elements.shell import ShellElements
+from holokine.elements.solid import SolidElements
 from holokine.errors import DescriptionError, SelectionError
 from holokine.gauges.channels import Channel, Derived, GaugeSet
-from holokine.system.assemble import node_dofs
+from holokine.system.assemble import assemble, node_dofs
 from holokine.system.build import System
 
 __all__ = ["build_gauges"]
@@ -33,6 +36,8 @@ class _Maps:
 
     channels: list[Channel] = field(default_factory=list)
     readings: list[Derived] = field(default_factory=list)
+    blocks: list[tuple[int, csr_array]] = field(default_factory=list)
+    wide: csr_array | None = None
     entries: dict[str, list[tuple[int, NDArray[np.int64], Floats]]] = field(
         default_factory=lambda: {"displacement": [], "velocity": [], "acceleration": [], "multipliers": []}
     )
@@ -45,14 +50,21 @@ class _Maps:
         return number
 
     def matrix(self, name: str, columns: int) -> csr_array:
-        rows = self.entries[name]
+        rows = list(self.entries[name])
         shape = (len(self.channels), columns)
+        if name == "displacement":
+            for first, A in self.blocks:
+                entries = A.tocoo()
+                wide = coo_array((entries.data, (entries.row + first, entries.col)), shape=shape).tocsr()
+                self.wide = csr_array(wide) if self.wide is None else csr_array(self.wide + wide)
         if not rows:
-            return csr_array(shape)
+            return self.wide if name == "displacement" and self.wide is not None else csr_array(shape)
         r = np.concatenate([np.full(len(c), n) for n, c, _ in rows])
         c = np.concatenate([c for _, c, _ in rows])
         v = np.concatenate([v for _, _, v in rows])
         result = coo_array((v, (r, c)), shape=shape).tocsr()
+        if name == "displacement" and self.wide is not None:
+            result = result + self.wide
         result.eliminate_zeros()
         return csr_array(result)
 
@@ -196,7 +208,7 @@ def _beam_end(system: System, maps: _Maps, name: str, gauge: Gauge) -> None:
 
 
 def _section_rows(system: System, part: str, end: str) -> tuple[NDArray[np.int64], Floats, Floats]:
-    block = system.element_blocks(part)[0]
+    block = _beam_block(system, part)
     e = 0 if end == "start" else len(block.nodes) - 1
     side = slice(0, 6) if end == "start" else slice(6, 12)
     sign = -1.0 if end == "start" else 1.0
@@ -205,9 +217,116 @@ def _section_rows(system: System, part: str, end: str) -> tuple[NDArray[np.int64
     return node_dofs(block.nodes[e]), stiff[side], mass[side]
 
 
+def _beam_block(system: System, part: str) -> BeamElements:
+    block = system.element_blocks(part)[0]
+    if not isinstance(block, BeamElements):
+        raise DescriptionError(f'the part "{part}" is not made of beams')
+    return block
+
+
+def _stress(system: System, maps: _Maps, name: str, gauge: Gauge) -> None:
+    blocks = system.element_blocks(gauge.source)
+    if all(isinstance(b, BeamElements) for b in blocks):
+        if gauge.component is not None or gauge.surface is not None or gauge.at is not None:
+            raise DescriptionError(f'gauge "{name}": a beam stress is the normal stress at the extreme fibres only')
+        _beam_stress(system, maps, name, gauge)
+        return
+    shells = [b for b in blocks if isinstance(b, ShellElements)]
+    solids = [b for b in blocks if isinstance(b, SolidElements)]
+    if gauge.end is not None:
+        raise DescriptionError(f'gauge "{name}": end belongs to beams; "{gauge.source}" has none')
+    if solids and gauge.surface is not None:
+        raise DescriptionError(f'gauge "{name}": surface belongs to shells; "{gauge.source}" is solid')
+    at = gauge.at or "centre"
+    found: list[tuple[csr_array, list[str], int]] = []
+    for solid in solids:
+        A, places, labels = solid.stress_map(system.size, at)
+        found.append((A, _labels(labels, places, ""), 6))
+    sides = ("top", "bottom") if gauge.surface in (None, "both") else (str(gauge.surface),)
+    for shell in shells:
+        for side in sides:
+            A, places, labels = shell.stress_map(system.size, at, side)
+            found.append((A, _labels(labels, places, f", {side}"), 3))
+    names = ("xx", "yy", "zz", "xy", "yz", "zx") if solids else ("xx", "yy", "xy")
+    width = len(names)
+    numbers, where = [], []
+    for A, labels, own in found:
+        if own != width:
+            raise DescriptionError(f'gauge "{name}": the part "{gauge.source}" mixes shells and solids')
+        first = len(maps.channels)
+        for label in labels:
+            for c in names:
+                maps.channels.append(Channel(name, c, "stress", "elastic", place=label))
+        maps.blocks.append((first, A))
+        numbers += list(range(first, len(maps.channels)))
+        where += labels
+    component = gauge.component or "equivalent"
+    if component in ("equivalent", "principal"):
+        maps.readings.append(Derived(name, component, "stress", component, tuple(numbers), width, tuple(where)))
+        return
+    wanted = names if component == "components" else (component,)
+    for c in wanted:
+        if c not in names:
+            raise DescriptionError(f'gauge "{name}": shells have the components {", ".join(names)}, not {c}')
+        picked = tuple(numbers[names.index(c) :: width])
+        maps.readings.append(Derived(name, c, "stress", "largest", picked, 1, tuple(where)))
+
+
+def _labels(labels: list[str], places: Floats, more: str) -> list[str]:
+    return [
+        f"{label} at [{p[0]:.0f}, {p[1]:.0f}, {p[2]:.0f}] mm{more}"
+        for label, p in zip(labels, 1e3 * places, strict=True)
+    ]
+
+
+def _cut(system: System, maps: _Maps, name: str, gauge: Gauge) -> None:
+    """Force and moment that what lies beyond a plane passes to the rest, about the plane's point, global axes.
+
+    The sum of nodal forces k u + m ü of the elements beyond on the nodes that they share with the rest.
+    """
+    assert gauge.plane is not None
+    at, normal = np.array(gauge.plane.at), np.array(gauge.plane.normal)
+    members = [gauge.source] if gauge.source in system.description.parts else system.members(gauge.source)
+    nodes = np.arange(len(system.mesh.nodes))
+    beyond_nodes, rest_nodes = np.zeros(len(nodes), dtype=bool), np.zeros(len(nodes), dtype=bool)
+    parts: list[tuple[NDArray[np.int64], Floats, Floats]] = []
+    for part in members:
+        for block in system.element_blocks(part):
+            beyond = (system.mesh.nodes[block.nodes].mean(axis=1) - at) @ normal > 0
+            rest_nodes[block.nodes[~beyond].ravel()] = True
+            beyond_nodes[block.nodes[beyond].ravel()] = True
+            start = 0
+            for dofs, k, m in block.chunks():
+                chosen = beyond[start : start + len(dofs)]
+                start += len(dofs)
+                if chosen.any():
+                    parts.append((dofs[chosen], k[chosen], m[chosen]))
+    shared = beyond_nodes & rest_nodes
+    if not shared.any():
+        raise DescriptionError(
+            f'gauge "{name}": the plane cuts nothing of "{gauge.source}": no node is shared by elements on both sides'
+        )
+    K, M = (assemble(system.size, [(d, (k, m)[i]) for d, k, m in parts]) for i in range(2))
+    R = system.rigid_motions(at).reshape(6, -1, 6).copy()
+    R[:, ~shared] = 0.0
+    R = R.reshape(6, -1)
+    moment = gauge.kind == "cut_moment"
+    dimension = "moment" if moment else "force"
+
+    # nodal forces of the far elements act on their own nodes; the rest feels the opposite
+    def add(d: int, axis: str) -> int:
+        row = -R[d + (3 if moment else 0)]
+        k, m = K.T @ row, M.T @ row
+        on_k, on_m = np.flatnonzero(k), np.flatnonzero(m)
+        channel = Channel(name, axis, dimension, "balance")
+        return maps.add(channel, displacement=(on_k, k[on_k]), acceleration=(on_m, m[on_m]))
+
+    _vector(maps, name, gauge, dimension, add)
+
+
 def _beam_stress(system: System, maps: _Maps, name: str, gauge: Gauge) -> None:
     """Normal stress N/A + bending at the extreme fibres, both ends of every element (or one end of the run)."""
-    block = system.element_blocks(gauge.source)[0]
+    block = _beam_block(system, gauge.source)
     fibres = block.fibre_stress()
     if len(fibres) == 0:
         raise DescriptionError(
@@ -250,5 +369,7 @@ _BUILDERS: dict[str, Callable[[System, _Maps, str, Gauge], None]] = {
     "reaction_moment": _reaction,
     "beam_force": _beam_end,
     "beam_moment": _beam_end,
-    "stress": _beam_stress,
+    "stress": _stress,
+    "cut_force": _cut,
+    "cut_moment": _cut,
 }

@@ -66,13 +66,26 @@ class Channel:
 
 @dataclass(frozen=True)
 class Derived:
-    """A reading made of several channels: the magnitude of components, or the largest of a field."""
+    """A reading made of several channels.
+
+    Attributes
+    ----------
+    how : str
+        ``single``; ``magnitude`` of components; ``largest`` of a field; ``equivalent`` or ``principal``: the
+        largest equivalent (von Mises) or principal stress of a field whose places have `width` components each.
+    channels : tuple of int
+        Place by place.
+    places : tuple of str
+        Where, for fields.
+    """
 
     gauge: str
     component: str
     dimension: str
-    how: Literal["single", "magnitude", "largest"]
+    how: Literal["single", "magnitude", "largest", "equivalent", "principal"]
     channels: tuple[int, ...]
+    width: int = 1
+    places: tuple[str, ...] = ()
 
     @property
     def label(self) -> str:

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from holokine.errors import EventError
 from holokine.excite.spectrum import ResponseSpectrum
 from holokine.modes.check import Finding
+from holokine.respond.fields import equivalent_form
 from holokine.respond.reduced import ReducedModel, reading_noise
 
 __all__ = ["SpectrumAnswer", "combine_modes", "cqc_correlation", "respond_spectrum"]
@@ -97,6 +98,7 @@ class SpectrumAnswer:
     by_direction: Floats
     correlation: Floats | None
     findings: tuple[Finding, ...]
+    places: tuple[str, ...]
 
     @property
     def noise(self) -> Floats:
@@ -119,6 +121,13 @@ class SpectrumAnswer:
         columns = list(derived.channels)
         if derived.how == "largest":
             columns = [columns[int(np.nanargmax(self._channel_peaks(columns)))]]
+        form = np.eye(len(columns)) if derived.how != "equivalent" else equivalent_form(derived.width)
+        if derived.how == "equivalent":
+            each = _equivalent(
+                self.modal[:, :, columns], self.missing[:, columns], derived.width, self.rule, self.correlation
+            )
+            place = int(_over_directions(each, self.direction_rule).argmax())
+            columns = columns[place * derived.width : (place + 1) * derived.width]
         values = self.modal[:, :, columns]
         rest = self.missing[:, columns]
         if self.rule == "absolute":
@@ -128,8 +137,8 @@ class SpectrumAnswer:
             weighted = values
             if self.rule == "cqc" and self.correlation is not None:
                 weighted = np.tensordot(self.correlation, values, axes=1)
-            mode_part = (values * weighted).sum(axis=(1, 2))
-            rest_part = (rest**2).sum()
+            mode_part = ((values @ form) * weighted).sum(axis=(1, 2))
+            rest_part = ((rest @ form) * rest).sum()
         total = mode_part.sum() + rest_part
         scale = 1.0 / total if total > 0 else 0.0
         return mode_part * scale, np.array([rest_part * scale])
@@ -219,7 +228,7 @@ def respond_spectrum(
     damper = reduced.modal_damper * reduced.omega[:, None]
     per_unit = np.where(damper == 0.0, per_unit, np.hypot(per_unit, damper) * np.where(per_unit < 0, -1, 1))
     modal = coordinate[:, :, None] * per_unit[:, None, :]
-    missing = np.abs(reduced.residual[columns]) * zpa[:, None]
+    missing = reduced.residual[columns] * zpa[:, None]
     absolute = reduced.is_absolute & (order < 2)
     if absolute.any():
         labels = sorted({reduced.channels[i].gauge for i in np.flatnonzero(absolute)})
@@ -233,13 +242,48 @@ def respond_spectrum(
     by_direction = _readings(reduced, channel)
     peaks = _over_directions(by_direction, direction_rule)
     overall = _over_directions(channel, direction_rule)
+    places = [""] * len(reduced.readings)
     for number, reading in enumerate(reduced.readings):
-        if reading.how == "largest":  # the largest fibre of the combined field, not a combination of largest
-            peaks[number] = overall[list(reading.channels)].max()
+        columns = list(reading.channels)
+        if reading.how == "largest":  # the largest of the combined field, not a combination of largest
+            best = int(overall[columns].argmax())
+            peaks[number] = overall[columns[best]]
+            places[number] = reading.places[best] if reading.places else reduced.channels[columns[best]].place
+        elif reading.how == "equivalent":
+            each = _equivalent(modal[:, :, columns], missing[:, columns], reading.width, rule, correlation)
+            by_direction[:, number] = each.max(axis=1)
+            field = _over_directions(each, direction_rule)
+            peaks[number], places[number] = field.max(), reading.places[int(field.argmax())]
+        elif reading.how == "principal":
+            peaks[number] = np.nan
+            by_direction[:, number] = np.nan
+            findings.append(Finding(
+                "warning", f"principal stress has no meaning in a combined answer ({reading.gauge}): its direction "
+                "differs from mode to mode; read the equivalent stress or components",
+            ))  # fmt: skip
     return SpectrumAnswer(
         reduced, name, directions, spectra, spectral, zpa, modal, missing, rule, direction_rule,
-        peaks, by_direction, correlation, tuple(findings),
+        peaks, by_direction, correlation, tuple(findings), tuple(places),
     )  # fmt: skip
+
+
+def _equivalent(values: Floats, missing: Floats, width: int, rule: Rule, correlation: Floats | None) -> Floats:
+    """Equivalent stress by the quadratic form over pairs of modes, shape (directions, places).
+
+    σ² = Σ_ij ρ_ij σ_iᵀ A σ_j with the rule's own correlation; the absolute rule adds each mode's equivalent
+    stress. Never from combined components, which have lost their signs.
+    """
+    A = equivalent_form(width)
+    count, directions, _ = values.shape
+    stress = values.reshape(count, directions, -1, width)
+    rest = missing.reshape(directions, -1, width)
+    left_out = np.maximum(np.einsum("dpi,ij,dpj->dp", rest, A, rest), 0.0)
+    if rule == "absolute":
+        each = np.sqrt(np.maximum(np.einsum("mdpi,ij,mdpj->mdp", stress, A, stress, optimize=True), 0.0))
+        return each.sum(axis=0) + np.sqrt(left_out)
+    weighted = stress if rule == "srss" or correlation is None else np.tensordot(correlation, stress, axes=1)
+    total = np.einsum("mdpi,mdpi->dp", stress @ A, weighted)
+    return np.sqrt(np.maximum(total + left_out, 0.0))
 
 
 def _readings(reduced: ReducedModel, channel: Floats) -> Floats:
@@ -247,6 +291,8 @@ def _readings(reduced: ReducedModel, channel: Floats) -> Floats:
     result = np.zeros((*channel.shape[:-1], len(reduced.readings)))
     for number, reading in enumerate(reduced.readings):
         part = channel[..., list(reading.channels)]
+        if reading.how in ("equivalent", "principal"):
+            continue
         if reading.how == "magnitude":
             result[..., number] = np.sqrt((part**2).sum(axis=-1))
         else:

@@ -8,6 +8,7 @@ modes answer is added statically (mode acceleration), except to velocities.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,6 +17,7 @@ from numpy.typing import NDArray
 from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse
 from holokine.modes.check import Finding
+from holokine.respond.fields import equivalent_stress, principal_stress
 from holokine.respond.oscillators import Oscillators, Trajectory
 from holokine.respond.reduced import ReducedModel, reading_noise
 
@@ -78,11 +80,11 @@ class PulseAnswer:
         """History of a reading on `time[::thin]`, SI; of a field, the channel that governs the peak."""
         derived = self.reduced.readings[reading]
         columns = np.array(derived.channels)
-        if derived.how == "largest":
-            columns = columns[[self.reader.governing[reading]]]
-        rows = np.arange(0, len(self.time), thin)
-        values = self.reader.rows(rows, columns)
-        return np.linalg.norm(values, axis=1) if derived.how == "magnitude" else values[:, 0]
+        if derived.how not in ("single", "magnitude"):
+            place = self.reader.governing[reading]
+            columns = columns[place * derived.width : (place + 1) * derived.width]
+        values = self.reader.rows(np.arange(0, len(self.time), thin), columns)
+        return _FORMS[derived.how](values)
 
 
 class _Reader:
@@ -180,6 +182,23 @@ class _Reader:
                 use = self.absolute[columns] & (self.order[columns] == order)
                 result[:, use] += motion @ rigid[:, use]
         return result
+
+
+def _only(values: Floats) -> Floats:
+    return values[:, 0]
+
+
+def _size(values: Floats) -> Floats:
+    return np.linalg.norm(values, axis=1)
+
+
+_FORMS = {
+    "single": _only,
+    "largest": _only,
+    "magnitude": _size,
+    "equivalent": equivalent_stress,
+    "principal": principal_stress,
+}
 
 
 def respond_pulse(
@@ -293,12 +312,14 @@ def _extremes(
     rows = len(reader.path.time)
     if how == "magnitude":
         values = np.linalg.norm(reader.rows(np.arange(rows), columns), axis=1)
-        hi = _refine(reader, values, columns[None], 1.0, True)
+        hi = _refine(reader, values, columns[None], 1.0, _size)
         return (float(values.min()), float(reader.path.time[values.argmin()])), hi, ""
-    if len(columns) == 1:
+    if how in ("equivalent", "principal"):
+        return _stress_extremes(reader, number, how, columns)
+    if how != "largest":
         values = reader.rows(np.arange(rows), columns)[:, 0]
-        lo = _refine(reader, values, columns[None], -1.0, False)
-        hi = _refine(reader, values, columns[None], 1.0, False)
+        lo = _refine(reader, values, columns[None], -1.0, _only)
+        hi = _refine(reader, values, columns[None], 1.0, _only)
         return lo, hi, reader.reduced.channels[columns[0]].place
     low, high = np.full(len(columns), np.inf), np.full(len(columns), -np.inf)
     width = max(1, _BLOCK // max(len(columns), 1))
@@ -308,12 +329,39 @@ def _extremes(
     best = int(np.maximum(-low, high).argmax())
     reader.governing[number] = best
     lo, hi, _ = _extremes(reader, number, "single", columns[[best]])
+    places = reader.reduced.readings[number].places
     lo = min(lo, (float(low.min()), lo[1]))
     hi = max(hi, (float(high.max()), hi[1]))
-    return lo, hi, reader.reduced.channels[columns[best]].place
+    return lo, hi, places[best] if places else reader.reduced.channels[columns[best]].place
 
 
-def _refine(reader: _Reader, values: Floats, columns: Ints, sign: float, magnitude: bool) -> tuple[float, float]:
+def _stress_extremes(
+    reader: _Reader, number: int, how: str, columns: Ints
+) -> tuple[tuple[float, float], tuple[float, float], str]:
+    """Extremes of the equivalent or principal stress of a field; the governing place refined between rows."""
+    reading = reader.reduced.readings[number]
+    rows, width = len(reader.path.time), reading.width
+    count = len(columns) // width
+    form = equivalent_stress if how == "equivalent" else principal_stress
+    low, high = np.full(count, np.inf), np.full(count, -np.inf)
+    step = max(1, _BLOCK // max(len(columns), 1))
+    for a in range(0, rows, step):
+        block = form(reader.rows(np.arange(a, min(a + step, rows)), columns).reshape(-1, count, width))
+        low, high = np.minimum(low, block.min(axis=0)), np.maximum(high, block.max(axis=0))
+    best = int(np.maximum(np.abs(low), np.abs(high)).argmax())
+    reader.governing[number] = best
+    own = columns[best * width : (best + 1) * width]
+    values = form(reader.rows(np.arange(rows), own))
+    hi = _refine(reader, values, own[None], 1.0, form)
+    lo = (float(values.min()), float(reader.path.time[values.argmin()]))
+    if how == "principal":
+        lo = _refine(reader, values, own[None], -1.0, form)
+    return (min(lo[0], float(low.min())), lo[1]), (max(hi[0], float(high.max())), hi[1]), reading.places[best]
+
+
+def _refine(
+    reader: _Reader, values: Floats, columns: Ints, sign: float, form: Callable[[Floats], Floats]
+) -> tuple[float, float]:
     """Largest value (times sign) of the continuous history, by ever finer looks around the largest rows."""
     time = reader.path.time
     v = sign * values
@@ -329,7 +377,7 @@ def _refine(reader: _Reader, values: Floats, columns: Ints, sign: float, magnitu
         tau = low[:, None] + (high - low)[:, None] * share
         flat = np.repeat(cells, 9)
         read = reader.between(flat, tau.ravel(), np.broadcast_to(columns, (len(flat), columns.shape[1])))
-        found = sign * (np.linalg.norm(read, axis=1) if magnitude else read[:, 0])
+        found = sign * form(read)
         found = found.reshape(len(cells), 9)
         top = found.argmax(axis=1)
         i = int(found.max(axis=1).argmax()) if len(cells) else 0
@@ -349,11 +397,12 @@ def _static(reduced: ReducedModel, pulse: BasePulse, peaks: Floats, reader: _Rea
     for number, reading in enumerate(reduced.readings):
         columns = list(reading.channels)
         channel = reduced.channels[columns[0]]
-        if reading.how == "largest":
-            columns = [columns[reader.governing[number]]] if number in reader.governing else columns
+        if number in reader.governing:
+            place = reader.governing[number]
+            columns = columns[place * reading.width : (place + 1) * reading.width]
         if channel.kind != "motion" or channel.order == 0 or (channel.order == 2 and not channel.relative):
             if not (channel.kind == "motion" and channel.order == 0 and not channel.relative):
-                static[number] = np.linalg.norm(push @ reduced.static[:, columns])
-            left = np.linalg.norm(pulse.peak @ np.abs(reader.residual[:, columns]))
+                static[number] = abs(float(_FORMS[reading.how]((push @ reduced.static[:, columns])[None])[0]))
+            left = abs(float(_FORMS[reading.how]((pulse.peak @ np.abs(reader.residual[:, columns]))[None])[0]))
             share[number] = left / abs(peaks[number]) if peaks[number] else 0.0
     return static, share

@@ -13,7 +13,7 @@ from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.units import STANDARD_GRAVITY
 
-__all__ = ["plot_histories", "plot_participation", "plot_shape", "plot_shares", "plot_spectrum", "save"]
+__all__ = ["plot_histories", "plot_participation", "plot_shares", "plot_spectrum", "save"]
 
 SIZE = (12.8, 8.0)
 # a palette that stays apart for colour-blind readers (Okabe & Ito 2008)
@@ -66,71 +66,6 @@ def plot_participation(modes: ModeSet, ax: Any = None) -> Any:
     ax.set_title("Effective mass held by the modes (marked: modes of 5 % and more)")
     ax.legend(loc="lower right")
     ax.grid(alpha=0.3)
-    return ax
-
-
-def plot_shape(modes: ModeSet, mode: int, ax: Any = None, *, share: float = 0.08) -> Any:
-    """Shape of one mode over the undeformed assembly, equal scales on all axes.
-
-    `share`: largest displacement drawn, as a share of the diagonal.
-    """
-    if not 1 <= mode <= modes.count:
-        raise ValueError(f"mode must be from 1 to {modes.count}, got {mode}")
-    if ax is None:
-        from matplotlib.figure import Figure
-
-        ax = Figure(figsize=SIZE, layout="constrained").add_subplot(projection="3d")
-    system = modes.system
-    places = 1e3 * system.mesh.nodes
-    used = system.active.reshape(-1, 6).any(axis=1)
-    span = np.ptp(places[used], axis=0)
-    shape = modes.unit_maximum()[mode - 1].reshape(-1, 6)[:, :3]
-    moved = places + share * float(np.linalg.norm(span)) * shape
-    amount = np.linalg.norm(shape, axis=1)
-    from matplotlib import colormaps
-    from mpl_toolkits.mplot3d.art3d import Line3DCollection
-
-    lines = np.concatenate([e.nodes for e in system.elements]) if system.elements else np.zeros((0, 2), int)
-    ax.add_collection3d(Line3DCollection(places[lines], colors=GHOST, lw=1.0, alpha=0.8))
-    colours = colormaps["viridis"](0.9 * amount[lines].mean(axis=1))
-    ax.add_collection3d(Line3DCollection(moved[lines], colors=colours, lw=2.4))
-    for bond in system.bonds.values():
-        if bond.kind not in ("rigid", "averaging"):
-            continue
-        arms = moved[[[bond.nodes[-1], t] for t in bond.nodes[:-1]]]
-        ax.add_collection3d(Line3DCollection(arms, colors="#5F6368", lw=1.0, ls=":"))
-    for c in system.connectors:
-        if len(c.nodes) == 2:
-            ax.add_collection3d(Line3DCollection(moved[[list(c.nodes)]], colors=COLOURS[1], lw=3.0))
-    for number, body in enumerate(system.masses):
-        p = moved[body.node]
-        ax.scatter(
-            *p,
-            color=COLOURS[number % 6],
-            s=90,
-            marker=MARKS[number % 6],
-            label=f"{body.name} ({n(body.mass)} kg)",
-        )
-    held = [int(i) for s in system.supports.values() for i in s.nodes]
-    if held:
-        ax.scatter(*places[held].T, color="black", s=50, marker="^", label="supports")
-    low = np.minimum(places[used].min(axis=0), moved[used].min(axis=0))
-    high = np.maximum(places[used].max(axis=0), moved[used].max(axis=0))
-    pad = 0.02 * (high - low).max() + 1e-9
-    ax.set(
-        xlim=(low[0] - pad, high[0] + pad),
-        ylim=(low[1] - pad, high[1] + pad),
-        zlim=(low[2] - pad, high[2] + pad),
-    )
-    ax.set_box_aspect(high - low + 2 * pad, zoom=1.05)
-    ax.set(xlabel="x (mm)", ylabel="y (mm)", zlabel="z (mm)")
-    ax.grid(False)
-    if system.masses or held:
-        ax.legend(loc="upper left")
-    ax.set_title(
-        f"Mode {mode}: {n(modes.frequencies_hz[mode - 1])} Hz, drawn over the undeformed assembly (grey)\n"
-        f"scaled to unit maximum displacement, drawn as {100 * share:.0f} % of the diagonal"
-    )
     return ax
 
 

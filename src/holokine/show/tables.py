@@ -5,14 +5,18 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
+from holokine.mesh.quality import block_shapes
 from holokine.modes.check import CheckReport
 from holokine.modes.extract import ModeSet
 from holokine.respond.combine import SpectrumAnswer
 from holokine.respond.reduced import ReducedModel
 from holokine.respond.transient import PulseAnswer
 from holokine.show.numbers import display_unit
+from holokine.system.build import System
 
 __all__ = [
+    "connections_table",
+    "elements_table",
     "history_table",
     "mass_table",
     "modes_table",
@@ -51,6 +55,57 @@ def supports_table(modes_or_system: object) -> pd.DataFrame:
         for s in system.supports.values()  # type: ignore[attr-defined]
     ]
     return pd.DataFrame(rows, columns=["support", "nodes", "holds"])
+
+
+def elements_table(system: System) -> pd.DataFrame:
+    """Elements of each part and kind: number, smallest and largest edge, worst shape (1 perfect, 0 flat)."""
+    rows = []
+    for shape in block_shapes(system.mesh):
+        rows.append(
+            {
+                "part": shape.block.part,
+                "elements": len(shape.block.cells),
+                "kind": shape.block.kind,
+                "smallest_edge_mm": 1e3 * float(shape.shortest.min()),
+                "largest_edge_mm": 1e3 * float(shape.longest.max()),
+                "worst_shape": float(shape.quality.min()) if shape.block.kind != "beam" else np.nan,
+            }
+        )
+    return pd.DataFrame(rows)
+
+
+def connections_table(system: System) -> pd.DataFrame:
+    """Links, joints, ties, springs and bushings: kind, place, nodes, and the parts that they hold together."""
+    holders: dict[int, list[str]] = {}
+    for part, nodes in system.mesh.part_nodes.items():
+        for node in nodes:
+            holders.setdefault(int(node), []).append(part)
+    for body in system.masses:
+        holders.setdefault(body.node, []).append(body.name)
+    rows = []
+    seen = set()
+    things = [(b.name, b.kind, b.nodes, b.place) for b in system.bonds.values()]
+    things += [(c.name, c.kind, np.array(c.nodes), c.place) for c in system.connectors]
+    for name, kind, nodes, place in things:
+        if name in seen:
+            continue
+        seen.add(name)
+        held = dict.fromkeys(p for node in nodes for p in holders.get(int(node), []))
+        rows.append(
+            {
+                "connection": name,
+                "kind": kind,
+                "nodes": len(nodes),
+                "x_mm": 1e3 * place[0],
+                "y_mm": 1e3 * place[1],
+                "z_mm": 1e3 * place[2],
+                "holds": ", ".join(held) + (" and the frame" if len(nodes) == 1 else ""),
+            }
+        )
+    for (a, b), count in system.mesh.merged_pairs.items():
+        rows.append({"connection": "shared nodes", "kind": "merged", "nodes": count, "x_mm": np.nan, "y_mm": np.nan,
+                     "z_mm": np.nan, "holds": f"{a}, {b}"})  # fmt: skip
+    return pd.DataFrame(rows, columns=["connection", "kind", "nodes", "x_mm", "y_mm", "z_mm", "holds"])
 
 
 def modes_table(modes: ModeSet, damping: np.ndarray) -> pd.DataFrame:
@@ -140,6 +195,7 @@ def peaks_table(answer: SpectrumAnswer | PulseAnswer) -> pd.DataFrame:
                 row[f"from_{axis}"] = answer.by_direction[d, number] / size
             _, rest = answer.shares(number) if np.isfinite(answer.peaks[number]) else (None, [np.nan])
             row["missing_mass_percent"] = 100.0 * float(rest[0])
+            row["place"] = answer.places[number]
         rows.append(row)
     return pd.DataFrame(rows)
 

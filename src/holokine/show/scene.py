@@ -1,0 +1,286 @@
+"""Rendered scenes and animations with the `view` extra (PyVista off screen, imageio for GIF and MP4).
+
+Where the extra is not installed, pictures fall back to Matplotlib; animations are then drawn by it too.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.errors import HolokineError
+from holokine.modes.extract import ModeSet
+from holokine.show.figures import COLOURS, GHOST, save
+from holokine.show.geometry import Drawing, drawing_of
+from holokine.show.numbers import number_text as n
+from holokine.show.solids import feature_edges, part_colours, plot_assembly, plot_shape
+from holokine.system.build import System
+
+__all__ = ["VIEW_HINT", "animate_mode", "picture_assembly", "picture_mode", "view_available"]
+
+Floats = NDArray[np.float64]
+PIXELS = (1280, 800)
+VIEW_HINT = 'rendered pictures need the extra: python -m pip install "holokine[view]"'
+
+
+def view_available() -> bool:
+    """Whether PyVista can be used here."""
+    try:
+        import pyvista  # noqa: F401
+    except ImportError:
+        return False
+    return True
+
+
+def _plotter() -> Any:
+    import pyvista
+
+    plotter = pyvista.Plotter(off_screen=True, window_size=list(PIXELS))
+    plotter.set_background("white")
+    return plotter
+
+
+def _surface(points: Floats, faces: Any) -> Any:
+    import pyvista
+
+    flat = np.column_stack([np.full(len(faces), 4), faces]).ravel()
+    return pyvista.PolyData(points, flat)
+
+
+def _lines(points: Floats, lines: Any) -> Any:
+    import pyvista
+
+    data = pyvista.PolyData(points)
+    data.lines = np.column_stack([np.full(len(lines), 2), lines]).ravel()
+    return data
+
+
+def _tubes(points: Floats, lines: Any, radius: float) -> Any:
+    return _lines(points, lines).tube(radius=radius)
+
+
+def _look(plotter: Any, drawing: Drawing) -> None:
+    plotter.add_axes(line_width=3)
+    plotter.view_vector((0.62, -1.0, 0.55), viewup=(0, 0, 1))
+    plotter.camera.zoom(1.15)
+
+
+def _beam_radius(drawing: Drawing) -> float:
+    return 0.006 * drawing.diagonal
+
+
+def picture_assembly(system: System, path: Path) -> None:
+    """Parts coloured, links, joints, supports, masses: rendered, or drawn plainly without the extra."""
+    if not view_available():
+        save(plot_assembly(system), path)
+        return
+    drawing = drawing_of(system)
+    plotter = _plotter()
+    colours = part_colours(drawing.parts)
+    radius = _beam_radius(drawing)
+    for part, faces in drawing.faces.items():
+        plotter.add_mesh(_surface(drawing.nodes, faces), color=colours[part][:3], label=part, opacity=0.92)
+        edges = feature_edges(drawing.nodes, faces)
+        if len(edges):
+            plotter.add_mesh(_lines(drawing.nodes, edges), color="#303030", line_width=1.5)
+    for part, lines in drawing.lines.items():
+        plotter.add_mesh(_tubes(drawing.nodes, lines, radius), color=colours[part][:3], label=part)
+    for kind, arms in drawing.arms.items():
+        colour = "#CC3311" if kind == "joint" else "#202124"
+        plotter.add_mesh(
+            _lines(drawing.nodes, arms),
+            color=colour,
+            line_width=2,
+            label=f"{kind}s" if kind == "joint" else f"{kind} links",
+        )
+    if len(drawing.springs):
+        plotter.add_mesh(
+            _tubes(drawing.nodes, drawing.springs, 1.5 * radius), color=COLOURS[1], label="springs and bushings"
+        )
+    _spheres(plotter, [m.place for m in drawing.masses], 3.2 * radius, COLOURS[0], "point masses")
+    _spheres(plotter, [m.place for m in drawing.supports[:400]], 2.2 * radius, "black", "supports")
+    if drawing.gauges:
+        plotter.add_point_labels(
+            np.array([m.place for m in drawing.gauges]), [m.label for m in drawing.gauges], font_size=13,
+            text_color="#B34700", shape_color="white", shape_opacity=0.75, always_visible=True, point_size=8,
+            point_color=COLOURS[1],
+        )  # fmt: skip
+    plotter.add_legend(
+        bcolor="white", face="rectangle", size=(0.2, min(0.9, 0.03 * (len(drawing.parts) + 6))), loc="upper left"
+    )
+    plotter.add_text(system.description.title or "assembly", font_size=11, color="black", position="upper_right")
+    _look(plotter, drawing)
+    plotter.screenshot(str(path))
+    plotter.close()
+
+
+def _spheres(plotter: Any, places: list[Floats], radius: float, colour: str, label: str) -> None:
+    import pyvista
+
+    if places:
+        cloud = pyvista.PolyData(np.array(places))
+        plotter.add_mesh(
+            cloud.glyph(geom=pyvista.Sphere(radius=radius), scale=False, orient=False), color=colour, label=label
+        )
+
+
+def _mode_scene(
+    modes: ModeSet, mode: int, share: float | None, true_scale: float | None
+) -> tuple[Any, Any, Drawing, str]:
+    """Plotter, a function that moves the scene to a phase, the drawing and what the scale is in words."""
+    drawing = drawing_of(modes.system)
+    shape = modes.unit_maximum()[mode - 1].reshape(-1, 6)[:, :3]
+    if true_scale is not None:
+        factor = true_scale
+        words = f"largest displacement {n(1e3 * true_scale)} mm, drawn true to scale"
+    else:
+        factor = (share if share is not None else 0.08) * drawing.diagonal
+        words = f"unit maximum displacement, drawn as {n(1e3 * factor, 3)} mm"
+    amount = np.linalg.norm(shape, axis=1)
+    plotter = _plotter()
+    radius = _beam_radius(drawing)
+    moving: list[tuple[Any, Any, Floats | None]] = []
+    keys = {"scalars": "displacement", "cmap": "viridis", "clim": (0.0, 1.0), "show_scalar_bar": False}
+    for faces in drawing.faces.values():
+        edges = feature_edges(drawing.nodes, faces)
+        if len(edges):
+            plotter.add_mesh(_lines(drawing.nodes, edges), color=GHOST, line_width=1.5)
+        surface = _surface(drawing.nodes.copy(), faces)
+        surface["displacement"] = amount
+        plotter.add_mesh(surface, show_edges=len(faces) < 6000, edge_color="#4A4A4A", line_width=0.5, **keys)
+        moving.append((surface, None, None))
+    for lines in drawing.lines.values():
+        plotter.add_mesh(_lines(drawing.nodes, lines), color=GHOST, line_width=1.5)
+        path = _lines(drawing.nodes.copy(), lines)
+        path["displacement"] = amount
+        plotter.add_mesh(path, line_width=7, render_lines_as_tubes=True, **keys)
+        moving.append((path, None, None))
+    for arms in drawing.arms.values():
+        path = _lines(drawing.nodes.copy(), arms)
+        plotter.add_mesh(path, color="#202124", line_width=2)
+        moving.append((path, None, None))
+    if len(drawing.springs):
+        path = _lines(drawing.nodes.copy(), drawing.springs)
+        plotter.add_mesh(path, color=COLOURS[1], line_width=9, render_lines_as_tubes=True)
+        moving.append((path, None, None))
+    if drawing.masses:
+        import pyvista
+
+        nodes = [m.node for m in drawing.masses]
+        ball = pyvista.Sphere(radius=3.0 * radius)
+        for node in nodes:
+            body = ball.copy()
+            body.translate(drawing.nodes[node], inplace=True)
+            plotter.add_mesh(body, color=COLOURS[0])
+            moving.append((body, node, body.points.copy()))
+    _spheres(plotter, [m.place for m in drawing.supports[:400]], 2.0 * radius, "black", "supports")
+
+    def move(phase: float) -> None:
+        for data, node, rest in moving:
+            if node is None:
+                data.points = drawing.nodes + phase * factor * shape
+            else:
+                assert rest is not None
+                data.points = rest + phase * factor * shape[node]
+
+    text = f"Mode {mode}: {n(modes.frequencies_hz[mode - 1])} Hz\n{words}; undeformed in grey"
+    plotter.add_text(text, font_size=12, color="black", position="upper_left")
+    plotter.add_scalar_bar(
+        "displacement (1 = largest)",
+        color="black",
+        vertical=True,
+        position_x=0.9,
+        position_y=0.2,
+        height=0.5,
+        width=0.05,
+    )
+    _look(plotter, drawing)
+    return plotter, move, drawing, words
+
+
+def _check_mode(modes: ModeSet, mode: int) -> None:
+    if not 1 <= mode <= modes.count:
+        raise HolokineError(f"there is no mode {mode}: {modes.count} modes were extracted")
+
+
+def picture_mode(modes: ModeSet, mode: int, path: Path, *, share: float | None = None) -> None:
+    """Deformed shape over a ghost of the undeformed one: rendered, or drawn plainly without the extra."""
+    _check_mode(modes, mode)
+    if not view_available():
+        save(plot_shape(modes, mode, share=share if share is not None else 0.08), path)
+        return
+    plotter, move, _, _ = _mode_scene(modes, mode, share, None)
+    move(1.0)
+    plotter.screenshot(str(path))
+    plotter.close()
+
+
+def animate_mode(
+    modes: ModeSet,
+    mode: int,
+    path: Path,
+    *,
+    share: float | None = None,
+    true_scale: float | None = None,
+    frames: int = 24,
+    rate: int = 24,
+) -> None:
+    """One period of a mode as GIF or MP4, by the ending of `path`.
+
+    Parameters
+    ----------
+    share : float, optional
+        Largest displacement drawn, as a share of the assembly's diagonal (0.08).
+    true_scale : float, optional
+        Largest displacement in m, drawn without magnification.
+    frames, rate : int
+        Pictures of one period, and how many are shown per second. An MP4 repeats the period four times.
+
+    Raises
+    ------
+    HolokineError
+        No such mode, an ending that is not gif or mp4, or imageio is not installed.
+    """
+    _check_mode(modes, mode)
+    if path.suffix.lower() not in (".gif", ".mp4"):
+        raise HolokineError(f'{path}: an animation ends with .gif or .mp4, not "{path.suffix}"')
+    try:
+        import imageio.v2 as imageio
+    except ImportError:
+        raise HolokineError(f"animations need imageio; {VIEW_HINT}") from None
+    phases = np.sin(2.0 * np.pi * np.arange(frames) / frames)
+    pictures = list(_rendered(modes, mode, share, true_scale, phases))
+    part = path.with_name(f".part_{path.name}")
+    try:
+        if path.suffix.lower() == ".gif":
+            imageio.mimsave(part, pictures, duration=1000.0 / rate, loop=0)
+        else:
+            with imageio.get_writer(part, fps=rate, quality=8, macro_block_size=16) as writer:
+                for picture in pictures * 4:
+                    writer.append_data(picture)
+        part.replace(path)
+    finally:
+        part.unlink(missing_ok=True)
+
+
+def _rendered(modes: ModeSet, mode: int, share: float | None, true_scale: float | None, phases: Floats) -> Any:
+    if view_available():
+        plotter, move, _, _ = _mode_scene(modes, mode, share, true_scale)
+        for phase in phases:
+            move(float(phase))
+            plotter.render()
+            yield plotter.screenshot(return_img=True)
+        plotter.close()
+        return
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+
+    diagonal = drawing_of(modes.system).diagonal
+    most = true_scale / diagonal if true_scale is not None else share if share is not None else 0.08
+    for phase in phases:
+        ax = plot_shape(modes, mode, share=most * float(phase) if phase else 1e-12)
+        canvas = FigureCanvasAgg(ax.figure)
+        canvas.draw()
+        yield np.asarray(canvas.buffer_rgba())[:, :, :3]

@@ -1,0 +1,196 @@
+"""Three-dimensional figures with Matplotlib: the plain way, which needs no other package."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.modes.extract import ModeSet
+from holokine.show.figures import COLOURS, GHOST, MARKS, SIZE
+from holokine.show.geometry import Drawing, drawing_of
+from holokine.show.numbers import number_text as n
+from holokine.system.build import System
+
+__all__ = ["part_colours", "plot_assembly", "plot_shape"]
+
+Floats = NDArray[np.float64]
+MOST_EDGES = 4000
+ARM_COLOURS = {"rigid": "#202124", "averaging": "#5F6368", "joint": "#CC3311"}
+
+
+def part_colours(parts: list[str]) -> dict[str, Any]:
+    """A colour per part, well apart for neighbours in the list."""
+    from matplotlib import colormaps
+
+    table = colormaps["tab20"]
+    return {part: table((2 * i) % 20 / 20 + (0.05 if (2 * i) % 40 >= 20 else 0.0)) for i, part in enumerate(parts)}
+
+
+def _axes(ax: Any) -> Any:
+    if ax is not None:
+        return ax
+    from matplotlib.figure import Figure
+
+    return Figure(figsize=SIZE, layout="constrained").add_subplot(projection="3d")
+
+
+def _frame(ax: Any, places: Floats) -> None:
+    low, high = places.min(axis=0), places.max(axis=0)
+    pad = 0.03 * float((high - low).max()) + 1e-9
+    low, high = low - pad, high + pad
+    ax.set(xlim=(low[0], high[0]), ylim=(low[1], high[1]), zlim=(low[2], high[2]))
+    ax.set_box_aspect(high - low, zoom=1.1)
+    ax.set(xlabel="x (mm)", ylabel="y (mm)", zlabel="z (mm)")
+    ax.locator_params(nbins=5)
+    ax.grid(False)
+
+
+def _shaded(corners: Floats, colours: Any) -> Any:
+    """Darken faces that look away from a light above, so that solids read as solids."""
+    normal = np.cross(corners[:, 2] - corners[:, 0], corners[:, 3] - corners[:, 1])
+    size = np.linalg.norm(normal, axis=1, keepdims=True)
+    normal = normal / np.where(size > 0, size, 1.0)
+    light = np.array([0.35, -0.5, 0.79])
+    amount = 0.62 + 0.38 * np.abs(normal @ light)
+    result = np.array(np.broadcast_to(colours, (len(corners), 4)), dtype=float)
+    result[:, :3] *= amount[:, None]
+    return result
+
+
+def _faces(ax: Any, corners: Floats, colours: Any, *, alpha: float = 1.0, edges: bool = True) -> None:
+    from mpl_toolkits.mplot3d.art3d import Poly3DCollection
+
+    shaded = _shaded(corners, colours)
+    shaded[:, 3] = alpha
+    edge = (0.2, 0.2, 0.2, 0.35) if edges and len(corners) <= MOST_EDGES else shaded
+    ax.add_collection3d(Poly3DCollection(corners, facecolors=shaded, edgecolors=edge, linewidths=0.25))
+
+
+def plot_assembly(system: System, ax: Any = None) -> Any:
+    """The assembly as checked: parts coloured, links, joints, supports, masses and gauges where they are."""
+    from matplotlib.lines import Line2D
+    from matplotlib.patches import Patch
+    from mpl_toolkits.mplot3d.art3d import Line3DCollection
+
+    ax = _axes(ax)
+    drawing = drawing_of(system)
+    places = 1e3 * drawing.nodes
+    colours = part_colours(drawing.parts)
+    for part, faces in drawing.faces.items():
+        _faces(ax, places[faces], colours[part], alpha=0.75)
+    for part, lines in drawing.lines.items():
+        ax.add_collection3d(Line3DCollection(places[lines], colors=[colours[part]], lw=3.0))
+    entries: list[Any] = []
+    for kind, arms in drawing.arms.items():
+        ax.add_collection3d(Line3DCollection(places[arms], colors=ARM_COLOURS[kind], lw=1.1, ls=":"))
+        entries.append(
+            Line2D([], [], color=ARM_COLOURS[kind], ls=":", label=f"{kind} links" if kind != "joint" else "joints")
+        )
+    if len(drawing.springs):
+        ax.add_collection3d(Line3DCollection(places[drawing.springs], colors=COLOURS[1], lw=4.0))
+        entries.append(Line2D([], [], color=COLOURS[1], lw=4, label="springs, bushings, elastic joints"))
+    for marks, shape, colour, name in (
+        (drawing.supports, "^", "black", "supports"),
+        (drawing.masses, "o", COLOURS[0], "point masses"),
+    ):
+        if marks:
+            at = 1e3 * np.array([m.place for m in marks])
+            ax.scatter(*at.T, marker=shape, s=55, color=colour, depthshade=False)
+            entries.append(Line2D([], [], marker=shape, color=colour, ls="", label=name))
+    for number, mark in enumerate(drawing.gauges, start=1):
+        ax.text(*(1e3 * mark.place), f" {number}", color=COLOURS[1], weight="bold", fontsize=11, zorder=10)
+    _frame(ax, places[drawing.used])
+    shown = [Patch(color=colours[p], label=p) for p in drawing.parts[:24]]
+    if len(drawing.parts) > 24:
+        shown.append(Patch(color="white", label=f"and {len(drawing.parts) - 24} more parts"))
+    figure = ax.figure
+    figure.legend(handles=[*shown, *entries], loc="outside left upper", fontsize=8, title="parts and connections")
+    gauges = "\n".join(f"{i}  {m.label}" for i, m in enumerate(drawing.gauges, start=1))
+    if gauges:
+        figure.text(0.995, 0.98, f"gauges\n{gauges}", color=COLOURS[1], fontsize=9, ha="right", va="top")
+    ax.set_title(f"{system.description.title or 'assembly'}: parts, connections, supports, masses, gauges")
+    return ax
+
+
+def plot_shape(modes: ModeSet, mode: int, ax: Any = None, *, share: float = 0.08) -> Any:
+    """Shape of one mode over the undeformed assembly, equal scales on all axes.
+
+    `share`: largest displacement drawn, as a share of the diagonal.
+    """
+    if not 1 <= mode <= modes.count:
+        raise ValueError(f"mode must be from 1 to {modes.count}, got {mode}")
+    from matplotlib import colormaps
+    from mpl_toolkits.mplot3d.art3d import Line3DCollection
+
+    ax = _axes(ax)
+    system = modes.system
+    drawing = drawing_of(system)
+    places = 1e3 * drawing.nodes
+    shape = modes.unit_maximum()[mode - 1].reshape(-1, 6)[:, :3]
+    moved = places + 1e3 * share * drawing.diagonal * shape
+    amount = np.linalg.norm(shape, axis=1)
+    palette = colormaps["viridis"]
+    for faces in drawing.faces.values():
+        _ghost(ax, drawing, places, faces)
+        _faces(ax, moved[faces], palette(amount[faces].mean(axis=1)))
+    for lines in drawing.lines.values():
+        ax.add_collection3d(Line3DCollection(places[lines], colors=GHOST, lw=1.0, alpha=0.8))
+        ax.add_collection3d(Line3DCollection(moved[lines], colors=palette(amount[lines].mean(axis=1)), lw=2.4))
+    for kind, arms in drawing.arms.items():
+        ax.add_collection3d(Line3DCollection(moved[arms], colors=ARM_COLOURS[kind], lw=1.0, ls=":"))
+    if len(drawing.springs):
+        ax.add_collection3d(Line3DCollection(moved[drawing.springs], colors=COLOURS[1], lw=3.0))
+    for number, mark in enumerate(drawing.masses):
+        p = moved[mark.node]
+        ax.scatter(*p, color=COLOURS[number % 6], s=90, marker=MARKS[number % 6], label=mark.label, depthshade=False)
+    if drawing.supports:
+        at = np.array([places[m.node] for m in drawing.supports])
+        ax.scatter(*at.T, color="black", s=50 if len(at) < 40 else 6, marker="^", label="supports", depthshade=False)
+    used = drawing.used
+    _frame(ax, np.concatenate([places[used], moved[used]]))
+    if drawing.masses or drawing.supports:
+        ax.legend(loc="upper left")
+    bar = ax.figure.colorbar(_mappable(palette), ax=ax, shrink=0.6, pad=0.08)
+    bar.set_label("displacement (1 = largest)")
+    ax.set_title(
+        f"Mode {mode}: {n(modes.frequencies_hz[mode - 1])} Hz, drawn over the undeformed assembly (grey)\n"
+        f"scaled to unit maximum displacement, drawn as {100 * share:.0f} % of the diagonal"
+    )
+    return ax
+
+
+def _mappable(palette: Any) -> Any:
+    from matplotlib.cm import ScalarMappable
+    from matplotlib.colors import Normalize
+
+    return ScalarMappable(Normalize(0.0, 1.0), palette)
+
+
+def _ghost(ax: Any, drawing: Drawing, places: Floats, faces: Any) -> None:
+    """Outline of the undeformed faces: edges that bound the part or fold sharply."""
+    from mpl_toolkits.mplot3d.art3d import Line3DCollection
+
+    edges = feature_edges(places, faces)
+    if len(edges):
+        ax.add_collection3d(Line3DCollection(places[edges], colors=GHOST, lw=0.9, alpha=0.9))
+
+
+def feature_edges(places: Floats, faces: Any) -> Any:
+    """Edges of one face only, or where two faces meet at more than 25 degrees; shape (edges, 2)."""
+    pairs = np.concatenate([faces[:, [a, b]] for a, b in ((0, 1), (1, 2), (2, 3), (3, 0))])
+    owner = np.tile(np.arange(len(faces)), 4)
+    real = pairs[:, 0] != pairs[:, 1]
+    pairs, owner = np.sort(pairs[real], axis=1), owner[real]
+    X = places[faces]
+    normal = np.cross(X[:, 2] - X[:, 0], X[:, 3] - X[:, 1])
+    normal = normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
+    order = np.lexsort(pairs.T[::-1])
+    pairs, owner = pairs[order], owner[order]
+    same = np.concatenate([(pairs[1:] == pairs[:-1]).all(axis=1), [False]])
+    follows = np.concatenate([[False], same[:-1]])
+    sharp = np.zeros(len(pairs), dtype=bool)
+    i = np.flatnonzero(same)
+    sharp[i] = np.abs(np.einsum("ei,ei->e", normal[owner[i]], normal[owner[i + 1]])) < 0.906
+    return pairs[(~same & ~follows) | sharp]
