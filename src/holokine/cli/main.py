@@ -87,12 +87,20 @@ def check(assembly: Path, as_json: bool, as_csv: bool, out: Path | None) -> None
 @_ASSEMBLY
 @_range
 @click.option("--shapes", type=click.IntRange(min=0), default=6, show_default=True, help="Shapes drawn into --out.")
+@click.option(
+    "--animate",
+    type=click.IntRange(min=1),
+    multiple=True,
+    metavar="MODE",
+    help="Animate this mode into --out (repeatable).",
+)
 @_output
 def modes(
     assembly: Path,
     count: int | None,
     upto: str | None,
     shapes: int,
+    animate: tuple[int, ...],
     as_json: bool,
     as_csv: bool,
     out: Path | None,
@@ -103,10 +111,14 @@ def modes(
     Example:
       holokine modes crate.yaml --upto 400Hz --count 50
       holokine modes crate.yaml --csv > modes.csv
+      holokine modes crate.yaml --count 8 --animate 3 --out results
     """
     from holokine.cli.reports import ModesView
 
-    ModesView.of(assembly, count, upto, shapes).deliver(as_json, as_csv, out)
+    if animate and out is None:
+        raise click.UsageError("--animate needs --out DIR")
+
+    ModesView.of(assembly, count, upto, shapes, animate).deliver(as_json, as_csv, out)
 
 
 @cli.command()

@@ -11,8 +11,12 @@ from holokine.errors import DescriptionError
 __all__ = ["write_all"]
 
 
-def write_all(folder: Path, tables: dict[str, Any], figures: dict[str, Any], footer: str) -> list[Path]:
-    """Write each table as CSV and each figure as PNG; a file appears only when it is complete.
+def write_all(
+    folder: Path, tables: dict[str, Any], figures: dict[str, Any], files: dict[str, Any], footer: str
+) -> list[Path]:
+    """Write each table as CSV, each figure as PNG, and files that write themselves to a path.
+
+    A file appears only when it is complete.
 
     Raises
     ------
@@ -33,6 +37,10 @@ def write_all(folder: Path, tables: dict[str, Any], figures: dict[str, Any], foo
     for name, draw in figures.items():
         path = folder / f"{name}.png"
         _replace(path, lambda p, d=draw: save(d(), p))
+        written.append(path)
+    for name, write in files.items():
+        path = folder / name
+        write(path)
         written.append(path)
     return written
 

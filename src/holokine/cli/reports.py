@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import shutil
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -36,6 +37,8 @@ class _View:
     screens: list[tuple[str, pd.DataFrame]] = field(default_factory=list)
     tables: dict[str, pd.DataFrame] = field(default_factory=dict)
     figures: dict[str, Any] = field(default_factory=dict)
+    pictures: dict[str, Any] = field(default_factory=dict)
+    meshes: dict[str, Any] = field(default_factory=dict)
     findings: tuple[Any, ...] = ()
     facts: dict[str, Any] = field(default_factory=dict)
 
@@ -78,7 +81,7 @@ class _View:
     def write(self, folder: Path) -> list[Path]:
         from holokine.cli.output import write_all
 
-        return write_all(folder, self.tables, self.figures, self.footer())
+        return write_all(folder, self.tables, self.figures, {**self.pictures, **self.meshes}, self.footer())
 
 
 def _records(table: pd.DataFrame) -> list[dict[str, Any]]:
@@ -102,13 +105,21 @@ class CheckReportView(_View):
         assembly = Assembly.read(path)
         check = assembly.check()
         masses, supports = check.masses(), check.supports()
+        elements, connections = check.elements(), check.connections()
         totals = check.report.totals
         return cls(
             assembly,
             f"{assembly.title}: check",
             lines=check_lines(check.report, check.system),
-            screens=[("Mass", masses), ("Supports", supports)],
-            tables={"mass": masses, "supports": supports},
+            screens=[
+                ("Mass", masses),
+                ("Elements (shape: 1 perfect, 0 flat)", elements),
+                ("What holds what", connections),
+                ("Supports", supports),
+            ],
+            tables={"mass": masses, "elements": elements, "connections": connections, "supports": supports},
+            pictures={"assembly.png": check.picture},
+            meshes={"assembly.vtu": assembly.write_mesh},
             findings=check.findings,
             facts={
                 "mass_kg": totals.mass,
@@ -146,18 +157,20 @@ class ModesView(_View):
     modes: Modes = None  # type: ignore[assignment]
 
     @classmethod
-    def of(cls, path: Path, count: int | None, upto: str | None, shapes: int) -> ModesView:
+    def of(cls, path: Path, count: int | None, upto: str | None, shapes: int, animate: tuple[int, ...]) -> ModesView:
         assembly = Assembly.read(path)
-        return cls.about(assembly, assembly.modes(count, upto=upto), shapes)
+        return cls.about(assembly, assembly.modes(count, upto=upto), shapes, animate)
 
     @classmethod
-    def about(cls, assembly: Assembly, modes: Modes, shapes: int) -> ModesView:
+    def about(cls, assembly: Assembly, modes: Modes, shapes: int, animate: tuple[int, ...] = ()) -> ModesView:
         from holokine.show.text import mass_lines
 
         table, shares = modes.table(), modes.participation()
         figures = {"effective_mass": modes.plot_participation}
-        for number in range(1, min(shapes, len(modes)) + 1):
-            figures[f"mode_{number:02d}"] = _later(modes.plot, number)
+        pictures = {
+            f"mode_{number:02d}.png": partial(modes.picture, number) for number in range(1, min(shapes, len(modes)) + 1)
+        }
+        pictures |= {f"mode_{number:02d}.gif": partial(modes.animate, number) for number in animate}
         return cls(
             assembly,
             f"{assembly.title}: natural frequencies",
@@ -165,14 +178,12 @@ class ModesView(_View):
             screens=[("Modes and effective mass (percent of the free mass)", _screen_modes(table, shares))],
             tables={"modes": table, "participation": shares},
             figures=figures,
+            pictures=pictures,
+            meshes={"modes.vtu": modes.write_vtu},
             findings=modes.findings,
             facts={"statement": modes.statement},
             modes=modes,
         )
-
-
-def _later(function: Any, *arguments: Any) -> Any:
-    return lambda: function(*arguments)
 
 
 @dataclass
@@ -205,7 +216,7 @@ class AnswerView(_View):
         else:
             shares = answer.shares()
             tables |= {f"{name}_modes": spectral_table(result), f"{name}_shares": shares}
-            figures[f"{name}_shares"] = _later(plot_shares, result)
+            figures[f"{name}_shares"] = partial(plot_shares, result)
             screens.append(("Modes that matter most: share in the square of each peak", _screen_shares(shares, peaks)))
         return cls(
             assembly,

@@ -103,7 +103,7 @@ class Material(Strict):
     @property
     def young(self) -> float:
         """E in Pa; along x for an orthotropic material."""
-        return float(self.E if self.orthotropic is None else self.orthotropic.E[0])
+        return float(self.orthotropic.E[0] if self.orthotropic is not None else self.E)  # type: ignore[arg-type]
 
     @property
     def shear_modulus(self) -> float:

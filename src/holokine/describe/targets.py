@@ -28,7 +28,7 @@ class PlaneRegion(Strict):
 
     at: LengthVector
     normal: UnitVector
-    within: Tolerance = 1e-6
+    within: Tolerance = 1e-6  # type: ignore[valid-type]
 
 
 class NormalRegion(Strict):

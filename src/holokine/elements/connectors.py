@@ -8,6 +8,7 @@ nothing; forces are k Δ (elastic) and c Δ' (damper), positive when they pull a
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,7 +17,7 @@ from holokine.elements.beam import arm_matrix
 
 __all__ = ["Connector", "PointMass", "arm_matrix", "axes_from", "point_mass_matrix"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 
 
 def axes_from(x: tuple[float, ...], y: tuple[float, ...] | None = None) -> Floats:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 __all__ = ["NODE_COUNT", "gauss", "shape", "solid_rule", "triangle_rule"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 NODE_COUNT = {"hex8": 8, "hex20": 20, "tet4": 4, "tet10": 10, "wedge6": 6, "quad4": 4, "tri3": 3, "beam": 2}
 
 _CORNERS = np.array(

@@ -15,6 +15,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,8 +26,8 @@ from holokine.elements.shapes import gauss, triangle_rule
 
 __all__ = ["ShellElements", "shell_axes"]
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 _CHUNK = 20_000
 DRILLING = 0.1
 """Weight of the drilling term against the shear modulus; results hardly depend on it between 0.01 and 1."""
@@ -163,7 +164,7 @@ class ShellElements:
         Dm, Db, Ds = t * self.membrane, t**3 / 12.0 * self.membrane, t * self.shear
         plane = (6 * np.arange(n)[:, None] + np.array([0, 1, 5])).ravel()
         bend = (6 * np.arange(n)[:, None] + np.array([2, 3, 4])).ravel()
-        K[np.ix_(range(len(xy)), plane, plane)] = self._membrane(xy, Dm)[0]
+        K[np.ix_(np.arange(len(xy)), plane, plane)] = self._membrane(xy, Dm)[0]
         part = np.zeros((len(xy), 3 * n, 3 * n))
         for p, w in zip(*self._rule("full"), strict=True):
             _, gradient, det = self._at(xy, p)
@@ -171,14 +172,14 @@ class ShellElements:
             B = self._curvature(gradient)
             S = self._shear_strain(xy, p)
             part += np.swapaxes(B, 1, 2) @ (weight * (Db @ B)) + np.swapaxes(S, 1, 2) @ (weight * (Ds @ S))
-        K[np.ix_(range(len(xy)), bend, bend)] = part
+        K[np.ix_(np.arange(len(xy)), bend, bend)] = part
         if self.tension is not None:
             for p, w in zip(*self._rule("full"), strict=True):
                 _, gradient, det = self._at(xy, p)
                 scalar = gradient @ self.tension @ np.swapaxes(gradient, 1, 2) * (w * det)[:, None, None]
                 for d in range(3):
                     index = 6 * np.arange(n) + d
-                    K[np.ix_(range(len(xy)), index, index)] += scalar
+                    K[np.ix_(np.arange(len(xy)), index, index)] += scalar
         return (K + np.swapaxes(K, 1, 2)) / 2.0, self._mass(xy)
 
     def _membrane(self, xy: Floats, Dm: Floats) -> tuple[Floats, Floats | None]:

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,8 +21,8 @@ from holokine.elements.shapes import NODE_COUNT, gauss, shape, solid_rule, trian
 
 __all__ = ["SolidElements"]
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 _CHUNK = 20_000
 
 

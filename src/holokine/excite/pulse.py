@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,7 +15,7 @@ from holokine.excite.tables import read_columns
 
 __all__ = ["BasePulse", "build_pulse"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 HALF_SINE_STEPS = 2000
 """Linear pieces of a half-sine; its area is then low by (π/2000)²/12, 2e-7 of it."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +15,7 @@ from holokine.excite.tables import read_columns
 
 __all__ = ["ResponseSpectrum", "build_spectrum"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 
 
 @dataclass(frozen=True)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +14,7 @@ from holokine.units import unit_factor
 
 __all__ = ["read_columns"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 _WORDS = {
     "frequency": "frequency",
     "freq": "frequency",

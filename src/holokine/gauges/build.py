@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,7 +21,7 @@ from holokine.system.build import System
 
 __all__ = ["build_gauges"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 _AXES = ("x", "y", "z")
 _MOTION = {
     "displacement": ("displacement", 0, 0),
@@ -307,7 +308,7 @@ def _cut(system: System, maps: _Maps, name: str, gauge: Gauge) -> None:
             f'gauge "{name}": the plane cuts nothing of "{gauge.source}": no node is shared by elements on both sides'
         )
     K, M = (assemble(system.size, [(d, (k, m)[i]) for d, k, m in parts]) for i in range(2))
-    R = system.rigid_motions(at).reshape(6, -1, 6).copy()
+    R: Any = system.rigid_motions(at).reshape(6, -1, 6).copy()
     R[:, ~shared] = 0.0
     R = R.reshape(6, -1)
     moment = gauge.kind == "cut_moment"

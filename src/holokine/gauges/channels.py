@@ -15,7 +15,7 @@ A channel is of one of these classes, which decide how a response in modal coord
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,8 +25,8 @@ from holokine.system.build import System
 
 __all__ = ["Channel", "Derived", "GaugeSet"]
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 
 
 @dataclass(frozen=True)

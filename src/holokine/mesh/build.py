@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,8 +23,8 @@ from holokine.units import unit_factor
 
 __all__ = ["build_mesh"]
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 DEFAULT_DIVISIONS = 8
 RELATIVE_MERGE_TOLERANCE = 1e-6
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -11,8 +13,8 @@ from holokine.mesh.grids import brick_layers, convert, grid_lines, hole_square, 
 
 __all__ = ["mesh_geometry", "normal_axes"]
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 Meshed = tuple[Floats, Ints, str]
 
 

@@ -15,8 +15,8 @@ from holokine.mesh.mesh import Mesh
 
 __all__ = ["KINDS", "FileMesh", "read_mesh", "write_mesh"]
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 KINDS = {
     "line": "beam", "triangle": "tri3", "quad": "quad4", "tetra": "tet4", "tetra10": "tet10",
     "hexahedron": "hex8", "hexahedron20": "hex20", "wedge": "wedge6",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,9 +13,9 @@ from holokine.mesh.mesh import Block, Mesh
 
 __all__ = ["Shape", "block_shapes", "edge_lengths", "refuse_bad"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 # per corner: the three neighbours in right-handed order
-_CORNERS = {
+_CORNERS: dict[str, list[tuple[int, ...]]] = {
     "hex8": [(0, 1, 3, 4), (1, 2, 0, 5), (2, 3, 1, 6), (3, 0, 2, 7),
              (4, 7, 5, 0), (5, 4, 6, 1), (6, 5, 7, 2), (7, 6, 4, 3)],
     "tet4": [(0, 1, 2, 3), (1, 2, 0, 3), (2, 0, 1, 3), (3, 0, 2, 1)],

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -14,8 +16,8 @@ from holokine.mesh.surface import outer_faces
 
 __all__ = ["select_nodes"]
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 
 
 def select_nodes(mesh: Mesh, description: Description, selection: Selection, where: str) -> Ints:

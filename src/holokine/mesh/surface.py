@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -9,9 +11,9 @@ from holokine.mesh.mesh import Mesh
 
 __all__ = ["FACES", "outer_faces"]
 
-Ints = NDArray[np.int64]
-_HEX = [(0, 3, 2, 1), (4, 5, 6, 7), (0, 1, 5, 4), (1, 2, 6, 5), (2, 3, 7, 6), (3, 0, 4, 7)]
-_TET = [(0, 2, 1), (0, 1, 3), (1, 2, 3), (2, 0, 3)]
+Ints = NDArray[Any]  # int64
+_HEX: list[tuple[int, ...]] = [(0, 3, 2, 1), (4, 5, 6, 7), (0, 1, 5, 4), (1, 2, 6, 5), (2, 3, 7, 6), (3, 0, 4, 7)]
+_TET: list[tuple[int, ...]] = [(0, 2, 1), (0, 1, 3), (1, 2, 3), (2, 0, 3)]
 FACES: dict[str, list[tuple[int, ...]]] = {
     "hex8": _HEX,
     "hex20": _HEX,

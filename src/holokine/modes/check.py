@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import MechanismError, SolverError
 from holokine.solvers.nullspace import unresisted
+from holokine.system.adequacy import ENOUGH, coarse_parts, symmetry_planes
 from holokine.system.build import System
 from holokine.system.mechanisms import describe_motion
 from holokine.system.pieces import Piece, connected_pieces
@@ -17,7 +18,7 @@ from holokine.system.totals import MassTotals, mass_totals, member_masses
 
 __all__ = ["CheckReport", "Finding", "check_system", "refuse_loose"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 Level = Literal["error", "warning", "note"]
 
 
@@ -92,6 +93,9 @@ def check_system(system: System) -> CheckReport:
     for a, b in system.mesh.coincident:
         findings.append(Finding("note", f'the points "{a}" and "{b}" are at the same place and stay two nodes'))
     findings += [Finding("warning", n) for n in system.notes]
+    findings += [Finding("warning", n) for n in symmetry_planes(system)]
+    if d.modes.upto is not None:
+        findings += mesh_findings(system, d.modes.upto)
     if not system.supports and not any(p.supports for p in pieces):
         findings.append(Finding("note", "nothing is supported: the assembly is free, with rigid-body modes"))
     counts = {
@@ -106,6 +110,15 @@ def check_system(system: System) -> CheckReport:
     }
     box = np.stack([places.min(axis=0), places.max(axis=0)])
     return CheckReport(totals, member_masses(system), box, counts, pieces, tuple(findings))
+
+
+def mesh_findings(system: System, frequency: float) -> list[Finding]:
+    """Warnings about parts too coarsely meshed for a frequency in Hz."""
+    return [
+        Finding("warning", f'the mesh of "{c.part}" is coarse for {c.frequency:.4g} Hz: {c.per_wave:.1f} elements per '
+                f"wavelength where {ENOUGH:g} are needed; its local modes come out wrong there")
+        for c in coarse_parts(system, frequency)
+    ]  # fmt: skip
 
 
 def _loose_pieces(system: System, pieces: tuple[Piece, ...]) -> list[Finding]:

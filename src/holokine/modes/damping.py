@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -9,7 +11,7 @@ from holokine.describe.schema import Damping
 
 __all__ = ["modal_damping"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 
 
 def modal_damping(damping: Damping, frequencies: Floats) -> Floats:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import warnings
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,15 +12,16 @@ from scipy.sparse import csr_array, diags_array
 from scipy.sparse.linalg import LinearOperator, cg
 
 from holokine.errors import MechanismError, SolverError
-from holokine.modes.check import Finding, refuse_loose
+from holokine.modes.check import Finding, mesh_findings, refuse_loose
 from holokine.solvers.eigen import lowest_pairs
+from holokine.system.adequacy import symmetry_planes
 from holokine.system.build import System
 from holokine.system.pieces import Piece, connected_pieces
 from holokine.system.totals import MassTotals, mass_totals
 
 __all__ = ["DEFAULT_COUNT", "ModeSet", "extract_modes"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 DEFAULT_COUNT = 20
 
 
@@ -137,6 +139,10 @@ def extract_modes(system: System, *, count: int | None = None, upto: float | Non
             "beyond buckling, or a motion that nothing resists"
         )
     values[rigid] = 0.0
+    highest = float(np.sqrt(max(values.max(), 0.0)) / (2.0 * np.pi))
+    if highest > 0:
+        findings = [*findings, *mesh_findings(system, highest)]
+    findings = [*findings, *(Finding("warning", w) for w in symmetry_planes(system))]
     T = system.constraints.reduce
     shapes = np.ascontiguousarray((T @ pairs.vectors.T).T)
     largest = shapes[np.arange(len(shapes)), np.abs(shapes).argmax(axis=1)]

@@ -9,7 +9,7 @@ mass) and is added as a term of its own, uncorrelated with the modes.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +22,7 @@ from holokine.respond.reduced import ReducedModel, reading_noise
 
 __all__ = ["SpectrumAnswer", "combine_modes", "cqc_correlation", "respond_spectrum"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 Rule = Literal["srss", "cqc", "absolute"]
 MASS_THRESHOLD = 0.9
 

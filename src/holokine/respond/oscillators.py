@@ -18,8 +18,8 @@ from numpy.typing import NDArray
 
 __all__ = ["Oscillators", "Trajectory"]
 
-Floats = NDArray[np.float64]
-Complexes = NDArray[np.complex128]
+Floats = NDArray[Any]  # float64
+Complexes = NDArray[Any]  # complex128
 _MANY_RUNS = 200
 
 

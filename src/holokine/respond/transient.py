@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,8 +24,8 @@ from holokine.respond.reduced import ReducedModel, reading_noise
 
 __all__ = ["PulseAnswer", "respond_pulse"]
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 STEPS_PER_PERIOD = 16
 MAX_ROWS = 2_000_000
 MASS_THRESHOLD = 0.9

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,8 +13,8 @@ from holokine.system.build import System
 
 __all__ = ["Drawing", "Mark", "drawing_of"]
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 
 
 @dataclass(frozen=True)
@@ -96,7 +97,7 @@ def drawing_of(system: System) -> Drawing:
             gauges.append(Mark(name, -1, mesh.nodes[system.supports[gauge.source].nodes].mean(axis=0)))
     return Drawing(
         mesh.nodes,
-        system.active.reshape(-1, 6).any(axis=1),
+        np.asarray(system.active.reshape(-1, 6).any(axis=1)),
         {p: np.concatenate(f) for p, f in faces.items()},
         {p: np.concatenate(f) for p, f in lines.items()},
         {k: np.concatenate(a) for k, a in arms.items()},

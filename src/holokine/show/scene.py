@@ -5,6 +5,10 @@ Where the extra is not installed, pictures fall back to Matplotlib; animations a
 
 from __future__ import annotations
 
+import os
+import sys
+from ctypes.util import find_library
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -21,13 +25,16 @@ from holokine.system.build import System
 
 __all__ = ["VIEW_HINT", "animate_mode", "picture_assembly", "picture_mode", "view_available"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 PIXELS = (1280, 800)
 VIEW_HINT = 'rendered pictures need the extra: python -m pip install "holokine[view]"'
 
 
+@lru_cache(maxsize=1)
 def view_available() -> bool:
-    """Whether PyVista can be used here."""
+    """Whether PyVista can render here: installed, and on Linux a display or the library EGL to do without one."""
+    if sys.platform.startswith("linux") and not os.environ.get("DISPLAY") and find_library("EGL") is None:
+        return False
     try:
         import pyvista  # noqa: F401
     except ImportError:
@@ -37,7 +44,9 @@ def view_available() -> bool:
 
 def _plotter() -> Any:
     import pyvista
+    from vtkmodules.vtkCommonCore import vtkLogger
 
+    vtkLogger.SetStderrVerbosity(vtkLogger.VERBOSITY_OFF)  # it warns of a missing display, which is not needed
     plotter = pyvista.Plotter(off_screen=True, window_size=list(PIXELS))
     plotter.set_background("white")
     return plotter
@@ -53,7 +62,8 @@ def _surface(points: Floats, faces: Any) -> Any:
 def _lines(points: Floats, lines: Any) -> Any:
     import pyvista
 
-    data = pyvista.PolyData(points)
+    data = pyvista.PolyData()  # made with points alone it would draw a dot at each of them
+    data.points = points
     data.lines = np.column_stack([np.full(len(lines), 2), lines]).ravel()
     return data
 
@@ -62,10 +72,11 @@ def _tubes(points: Floats, lines: Any, radius: float) -> Any:
     return _lines(points, lines).tube(radius=radius)
 
 
-def _look(plotter: Any, drawing: Drawing) -> None:
+def _look(plotter: Any, shift: tuple[float, float] = (0.0, 0.0)) -> None:
     plotter.add_axes(line_width=3)
-    plotter.view_vector((0.62, -1.0, 0.55), viewup=(0, 0, 1))
+    plotter.view_vector((0.55, -1.0, 0.6), viewup=(0, 0, 1))
     plotter.camera.zoom(1.15)
+    plotter.camera.SetWindowCenter(*shift)
 
 
 def _beam_radius(drawing: Drawing) -> float:
@@ -109,10 +120,10 @@ def picture_assembly(system: System, path: Path) -> None:
             point_color=COLOURS[1],
         )  # fmt: skip
     plotter.add_legend(
-        bcolor="white", face="rectangle", size=(0.2, min(0.9, 0.03 * (len(drawing.parts) + 6))), loc="upper left"
+        bcolor=None, face="rectangle", size=(0.2, min(0.9, 0.03 * (len(drawing.parts) + 6))), loc="upper left"
     )
     plotter.add_text(system.description.title or "assembly", font_size=11, color="black", position="upper_right")
-    _look(plotter, drawing)
+    _look(plotter, (-0.22, 0.0))  # the legend stands to the left
     plotter.screenshot(str(path))
     plotter.close()
 
@@ -189,15 +200,15 @@ def _mode_scene(
     text = f"Mode {mode}: {n(modes.frequencies_hz[mode - 1])} Hz\n{words}; undeformed in grey"
     plotter.add_text(text, font_size=12, color="black", position="upper_left")
     plotter.add_scalar_bar(
-        "displacement (1 = largest)",
+        "displacement",
         color="black",
         vertical=True,
-        position_x=0.9,
+        position_x=0.88,
         position_y=0.2,
         height=0.5,
         width=0.05,
     )
-    _look(plotter, drawing)
+    _look(plotter)
     return plotter, move, drawing, words
 
 
@@ -258,6 +269,7 @@ def animate_mode(
         if path.suffix.lower() == ".gif":
             imageio.mimsave(part, pictures, duration=1000.0 / rate, loop=0)
         else:
+            writer: Any
             with imageio.get_writer(part, fps=rate, quality=8, macro_block_size=16) as writer:
                 for picture in pictures * 4:
                     writer.append_data(picture)

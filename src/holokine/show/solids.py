@@ -15,7 +15,7 @@ from holokine.system.build import System
 
 __all__ = ["part_colours", "plot_assembly", "plot_shape"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 MOST_EDGES = 4000
 ARM_COLOURS = {"rigid": "#202124", "averaging": "#5F6368", "joint": "#CC3311"}
 
@@ -24,8 +24,13 @@ def part_colours(parts: list[str]) -> dict[str, Any]:
     """A colour per part, well apart for neighbours in the list."""
     from matplotlib import colormaps
 
-    table = colormaps["tab20"]
-    return {part: table((2 * i) % 20 / 20 + (0.05 if (2 * i) % 40 >= 20 else 0.0)) for i, part in enumerate(parts)}
+    table = colormaps["tab10"]
+    result = {}
+    for i, part in enumerate(parts):
+        shade = 0.62 if (i // 10) % 2 else 1.0  # a second round is darker, so that names stay readable on white
+        r, g, b, a = table(i % 10)
+        result[part] = (shade * r, shade * g, shade * b, a)
+    return result
 
 
 def _axes(ax: Any) -> Any:
@@ -33,7 +38,8 @@ def _axes(ax: Any) -> Any:
         return ax
     from matplotlib.figure import Figure
 
-    return Figure(figsize=SIZE, layout="constrained").add_subplot(projection="3d")
+    # drawing order is ours: faces, then lines, then marks, which must not vanish behind a plate
+    return Figure(figsize=SIZE, layout="constrained").add_subplot(projection="3d", computed_zorder=False)
 
 
 def _frame(ax: Any, places: Floats) -> None:
@@ -41,7 +47,7 @@ def _frame(ax: Any, places: Floats) -> None:
     pad = 0.03 * float((high - low).max()) + 1e-9
     low, high = low - pad, high + pad
     ax.set(xlim=(low[0], high[0]), ylim=(low[1], high[1]), zlim=(low[2], high[2]))
-    ax.set_box_aspect(high - low, zoom=1.1)
+    ax.set_box_aspect(high - low, zoom=0.95)
     ax.set(xlabel="x (mm)", ylabel="y (mm)", zlabel="z (mm)")
     ax.locator_params(nbins=5)
     ax.grid(False)
@@ -65,7 +71,7 @@ def _faces(ax: Any, corners: Floats, colours: Any, *, alpha: float = 1.0, edges:
     shaded = _shaded(corners, colours)
     shaded[:, 3] = alpha
     edge = (0.2, 0.2, 0.2, 0.35) if edges and len(corners) <= MOST_EDGES else shaded
-    ax.add_collection3d(Poly3DCollection(corners, facecolors=shaded, edgecolors=edge, linewidths=0.25))
+    ax.add_collection3d(Poly3DCollection(corners, facecolors=shaded, edgecolors=edge, linewidths=0.25, zorder=1))
 
 
 def plot_assembly(system: System, ax: Any = None) -> Any:
@@ -78,18 +84,23 @@ def plot_assembly(system: System, ax: Any = None) -> Any:
     drawing = drawing_of(system)
     places = 1e3 * drawing.nodes
     colours = part_colours(drawing.parts)
-    for part, faces in drawing.faces.items():
-        _faces(ax, places[faces], colours[part], alpha=0.75)
+    if drawing.faces:  # all in one collection, so that they are sorted by depth among one another
+        _faces(
+            ax,
+            places[np.concatenate(list(drawing.faces.values()))],
+            np.concatenate([np.tile(colours[p], (len(f), 1)) for p, f in drawing.faces.items()]),
+            alpha=0.8,
+        )
     for part, lines in drawing.lines.items():
-        ax.add_collection3d(Line3DCollection(places[lines], colors=[colours[part]], lw=3.0))
+        ax.add_collection3d(Line3DCollection(places[lines], colors=[colours[part]], lw=3.0, zorder=3))
     entries: list[Any] = []
     for kind, arms in drawing.arms.items():
-        ax.add_collection3d(Line3DCollection(places[arms], colors=ARM_COLOURS[kind], lw=1.1, ls=":"))
+        ax.add_collection3d(Line3DCollection(places[arms], colors=ARM_COLOURS[kind], lw=1.1, ls=":", zorder=4))
         entries.append(
             Line2D([], [], color=ARM_COLOURS[kind], ls=":", label=f"{kind} links" if kind != "joint" else "joints")
         )
     if len(drawing.springs):
-        ax.add_collection3d(Line3DCollection(places[drawing.springs], colors=COLOURS[1], lw=4.0))
+        ax.add_collection3d(Line3DCollection(places[drawing.springs], colors=COLOURS[1], lw=4.0, zorder=4))
         entries.append(Line2D([], [], color=COLOURS[1], lw=4, label="springs, bushings, elastic joints"))
     for marks, shape, colour, name in (
         (drawing.supports, "^", "black", "supports"),
@@ -97,7 +108,7 @@ def plot_assembly(system: System, ax: Any = None) -> Any:
     ):
         if marks:
             at = 1e3 * np.array([m.place for m in marks])
-            ax.scatter(*at.T, marker=shape, s=55, color=colour, depthshade=False)
+            ax.scatter(*at.T, marker=shape, s=55, color=colour, depthshade=False, zorder=6)
             entries.append(Line2D([], [], marker=shape, color=colour, ls="", label=name))
     for number, mark in enumerate(drawing.gauges, start=1):
         ax.text(*(1e3 * mark.place), f" {number}", color=COLOURS[1], weight="bold", fontsize=11, zorder=10)
@@ -132,22 +143,30 @@ def plot_shape(modes: ModeSet, mode: int, ax: Any = None, *, share: float = 0.08
     moved = places + 1e3 * share * drawing.diagonal * shape
     amount = np.linalg.norm(shape, axis=1)
     palette = colormaps["viridis"]
+    if drawing.faces:
+        every = np.concatenate(list(drawing.faces.values()))
+        _faces(ax, moved[every], palette(amount[every].mean(axis=1)))
     for faces in drawing.faces.values():
         _ghost(ax, drawing, places, faces)
-        _faces(ax, moved[faces], palette(amount[faces].mean(axis=1)))
     for lines in drawing.lines.values():
-        ax.add_collection3d(Line3DCollection(places[lines], colors=GHOST, lw=1.0, alpha=0.8))
-        ax.add_collection3d(Line3DCollection(moved[lines], colors=palette(amount[lines].mean(axis=1)), lw=2.4))
+        ax.add_collection3d(Line3DCollection(places[lines], colors=GHOST, lw=1.0, alpha=0.8, zorder=2))
+        ax.add_collection3d(
+            Line3DCollection(moved[lines], colors=palette(amount[lines].mean(axis=1)), lw=2.4, zorder=3)
+        )
     for kind, arms in drawing.arms.items():
-        ax.add_collection3d(Line3DCollection(moved[arms], colors=ARM_COLOURS[kind], lw=1.0, ls=":"))
+        ax.add_collection3d(Line3DCollection(moved[arms], colors=ARM_COLOURS[kind], lw=1.0, ls=":", zorder=4))
     if len(drawing.springs):
-        ax.add_collection3d(Line3DCollection(moved[drawing.springs], colors=COLOURS[1], lw=3.0))
+        ax.add_collection3d(Line3DCollection(moved[drawing.springs], colors=COLOURS[1], lw=3.0, zorder=3))
     for number, mark in enumerate(drawing.masses):
         p = moved[mark.node]
-        ax.scatter(*p, color=COLOURS[number % 6], s=90, marker=MARKS[number % 6], label=mark.label, depthshade=False)
+        ax.scatter(
+            *p, color=COLOURS[number % 6], s=90, marker=MARKS[number % 6], label=mark.label, depthshade=False, zorder=6
+        )
     if drawing.supports:
         at = np.array([places[m.node] for m in drawing.supports])
-        ax.scatter(*at.T, color="black", s=50 if len(at) < 40 else 6, marker="^", label="supports", depthshade=False)
+        ax.scatter(
+            *at.T, color="black", s=50 if len(at) < 40 else 6, marker="^", label="supports", depthshade=False, zorder=6
+        )
     used = drawing.used
     _frame(ax, np.concatenate([places[used], moved[used]]))
     if drawing.masses or drawing.supports:
@@ -174,7 +193,7 @@ def _ghost(ax: Any, drawing: Drawing, places: Floats, faces: Any) -> None:
 
     edges = feature_edges(places, faces)
     if len(edges):
-        ax.add_collection3d(Line3DCollection(places[edges], colors=GHOST, lw=0.9, alpha=0.9))
+        ax.add_collection3d(Line3DCollection(places[edges], colors=GHOST, lw=0.9, alpha=0.9, zorder=2))
 
 
 def feature_edges(places: Floats, faces: Any) -> Any:

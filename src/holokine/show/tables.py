@@ -82,6 +82,8 @@ def connections_table(system: System) -> pd.DataFrame:
             holders.setdefault(int(node), []).append(part)
     for body in system.masses:
         holders.setdefault(body.node, []).append(body.name)
+    for point, node in system.mesh.points.items():
+        holders.setdefault(node, [point])
     rows = []
     seen = set()
     things = [(b.name, b.kind, b.nodes, b.place) for b in system.bonds.values()]
@@ -102,9 +104,13 @@ def connections_table(system: System) -> pd.DataFrame:
                 "holds": ", ".join(held) + (" and the frame" if len(nodes) == 1 else ""),
             }
         )
+    shared: dict[str, dict[str, int]] = {}
     for (a, b), count in system.mesh.merged_pairs.items():
-        rows.append({"connection": "shared nodes", "kind": "merged", "nodes": count, "x_mm": np.nan, "y_mm": np.nan,
-                     "z_mm": np.nan, "holds": f"{a}, {b}"})  # fmt: skip
+        shared.setdefault(a, {})[b] = count
+    for part, others in shared.items():
+        words = ", ".join(f"{other} ({count})" for other, count in others.items())
+        rows.append({"connection": "shared nodes", "kind": "merged", "nodes": sum(others.values()), "x_mm": np.nan,
+                     "y_mm": np.nan, "z_mm": np.nan, "holds": f"{part} on {words}"})  # fmt: skip
     return pd.DataFrame(rows, columns=["connection", "kind", "nodes", "x_mm", "y_mm", "z_mm", "holds"])
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import scipy.linalg
@@ -15,7 +16,7 @@ from holokine.solvers.factor import factorise
 
 __all__ = ["EigenPairs", "lowest_pairs"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 DENSE_SIZE = 1500
 
 

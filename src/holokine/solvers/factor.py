@@ -24,7 +24,7 @@ from holokine.errors import SolverError
 
 __all__ = ["DENSE_LIMIT", "Factor", "factorise", "fast_available"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 DENSE_LIMIT = 400
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array, diags_array, eye_array
@@ -10,7 +12,7 @@ from holokine.solvers.factor import factorise
 
 __all__ = ["unresisted"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 _SHIFT = 1e-11
 _NOISE = 3e-14
 

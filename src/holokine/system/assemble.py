@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,8 +11,8 @@ from scipy.sparse import coo_array, csr_array
 
 __all__ = ["DIRECTION_NAMES", "Accumulator", "assemble", "node_dofs"]
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 DIRECTION_NAMES = ("x", "y", "z", "rx", "ry", "rz")
 
 

@@ -29,8 +29,8 @@ from holokine.system.links import Bond, SupportRows, build_bonds, joint_sides
 
 __all__ = ["Elements", "System", "build_system"]
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 Elements = BeamElements | ShellElements | SolidElements
 
 
@@ -145,9 +145,9 @@ def build_system(description: Description, folder: Path = Path(), mesh: Mesh | N
     size = 6 * len(mesh.nodes)
     stiff, inert = Accumulator(size), Accumulator(size)
     for e in elements:
-        for dofs, k, m in e.chunks():
+        for dofs, k, mass in e.chunks():
             stiff.add(dofs, k)
-            inert.add(dofs, m)
+            inert.add(dofs, mass)
     for body in masses:
         inert.add(node_dofs(np.array([body.node]))[None], body.matrix()[None])
     active: Any = np.zeros(size, dtype=bool)

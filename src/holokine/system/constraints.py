@@ -23,8 +23,8 @@ from holokine.errors import ConstraintError
 
 __all__ = ["Constraints", "Equation", "eliminate"]
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 _CHAIN_LIMIT = 60
 
 

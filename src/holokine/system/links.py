@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import scipy.linalg
@@ -20,8 +21,8 @@ from holokine.system.constraints import Equation
 
 __all__ = ["Bond", "Bonds", "SupportRows", "build_bonds"]
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import scipy.linalg
@@ -14,7 +15,7 @@ from holokine.system.pieces import motion_words
 
 __all__ = ["Mechanism", "describe_motion", "noise_level"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 
 
 @dataclass(frozen=True)
@@ -43,8 +44,8 @@ def describe_motion(system: System, motion: Floats) -> Mechanism:
     moving = {n: a for n, a in size.items() if a > 1e-3 * biggest}
     texts = []
     for name in sorted(moving, key=lambda n: -moving[n])[:4]:
-        nodes = system.mesh.part_nodes.get(name)
-        if nodes is None:
+        nodes = system.mesh.part_nodes.get(name, np.zeros(0, dtype=np.int64))
+        if len(nodes) == 0:
             nodes = np.array([b.node for b in system.masses if b.name == name])
         elif (uses[nodes] == 1).any():  # a released end moves apart from the node that it shares
             nodes = nodes[uses[nodes] == 1]

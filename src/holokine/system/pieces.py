@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import scipy.linalg
@@ -15,8 +16,8 @@ from holokine.system.build import System
 
 __all__ = ["Piece", "connected_pieces", "free_motions", "motion_words"]
 
-Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +14,7 @@ from holokine.system.build import System
 
 __all__ = ["MassTotals", "mass_totals", "member_masses", "rigid_mass"]
 
-Floats = NDArray[np.float64]
+Floats = NDArray[Any]  # float64
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,90 @@
+"""Is the mesh fine enough for a frequency, and was the model cut at a plane of symmetry?"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from holokine.elements.beam import BeamElements
+from holokine.elements.shell import ShellElements
+from holokine.elements.solid import SolidElements
+from holokine.mesh.quality import edge_lengths
+from holokine.system.build import System
+
+__all__ = ["Coarse", "coarse_parts", "elements_per_wave", "symmetry_planes"]
+
+ENOUGH = 6.0
+
+
+@dataclass(frozen=True)
+class Coarse:
+    """A part whose mesh is too coarse: elements per wavelength at a frequency in Hz."""
+
+    part: str
+    per_wave: float
+    frequency: float
+
+
+def elements_per_wave(system: System, frequency: float) -> dict[str, float]:
+    """Elements per wavelength of each part at a frequency in Hz, the worst of its elements.
+
+    Bending waves of beams (softer plane), (EI / ρA ω²)^¼, and plates, (D / ρh ω²)^¼; shear waves of solids.
+    Quadratic elements count twice.
+    """
+    omega = 2.0 * np.pi * frequency
+    result: dict[str, float] = {}
+    for part in system.description.parts:
+        material = system.description.materials[system.description.parts[part].material]
+        for block in system.element_blocks(part):
+            edges = edge_lengths(system.mesh.nodes, block.kind, block.nodes)
+            wave, longest = np.inf, float(edges.max())
+            if isinstance(block, BeamElements):
+                s = block.section
+                if material.density > 0:
+                    wave = (material.young * min(s.Iy, s.Iz) / (material.density * s.area * omega**2)) ** 0.25
+            elif isinstance(block, ShellElements):
+                areal = block.density * block.thickness + block.area_mass
+                if areal > 0:
+                    stiff = float(min(block.membrane[0, 0], block.membrane[1, 1])) * block.thickness**3 / 12.0
+                    wave = (stiff / (areal * omega**2)) ** 0.25
+            elif isinstance(block, SolidElements) and block.density > 0:
+                shear = float(np.diag(block.elasticity)[3:].min())
+                wave = float(np.sqrt(shear / block.density)) / omega
+                longest /= 2.0 if block.kind in ("hex20", "tet10") else 1.0
+            count = float(2.0 * np.pi * wave / longest)
+            result[part] = min(count, result.get(part, np.inf))
+    return result
+
+
+def coarse_parts(system: System, frequency: float) -> list[Coarse]:
+    """Parts with fewer than six elements per wavelength at a frequency in Hz, worst first."""
+    found = [Coarse(p, c, frequency) for p, c in elements_per_wave(system, frequency).items() if c < ENOUGH]
+    return sorted(found, key=lambda c: c.per_wave)
+
+
+def symmetry_planes(system: System) -> list[str]:
+    """Supports that look like a plane of symmetry: the cut edge of the model held as a mirror holds it."""
+    result: list[str] = []
+    in_use = system.active.reshape(-1, 6).any(axis=1)
+    places = system.mesh.nodes[in_use]
+    if len(places) == 0:
+        return result
+    low, high = places.min(axis=0), places.max(axis=0)
+    for support in system.supports.values():
+        for d, axis in enumerate("xyz"):
+            mirror = {axis, *(f"r{a}" for a in "xyz" if a != axis)}
+            solid = not system.active.reshape(-1, 6)[support.nodes, 3:].any()
+            held = set(support.hold)
+            if held != mirror and not (solid and held in ({axis}, mirror)):
+                continue
+            at = system.mesh.nodes[support.nodes, d]
+            span = high[d] - low[d]
+            flat = np.ptp(at) <= 1e-6 * max(span, 1e-9)
+            if len(support.nodes) > 2 and flat and span > 0 and min(at[0] - low[d], high[d] - at[0]) < 1e-6 * span:
+                result.append(
+                    f'support "{support.name}" looks like a plane of symmetry (normal {axis}): only modes symmetric '
+                    "about it are found, the antisymmetric ones are lost; model the whole, or run again with the "
+                    "opposite directions held and join the two lists"
+                )
+    return result
