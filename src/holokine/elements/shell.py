@@ -32,6 +32,9 @@ _CHUNK = 20_000
 DRILLING = 0.1
 """Weight of the drilling term against the shear modulus; results hardly depend on it between 0.01 and 1."""
 
+SHEAR_SOFTENING = 0.1
+"""α in the softening of the triangle's transverse shear."""
+
 _QUAD = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]], dtype=float)
 
 
@@ -166,12 +169,13 @@ class ShellElements:
         bend = (6 * np.arange(n)[:, None] + np.array([2, 3, 4])).ravel()
         K[np.ix_(np.arange(len(xy)), plane, plane)] = self._membrane(xy, Dm)[0]
         part = np.zeros((len(xy), 3 * n, 3 * n))
+        soft = self._shear_share(xy)
         for p, w in zip(*self._rule("full"), strict=True):
             _, gradient, det = self._at(xy, p)
             weight = (w * det)[:, None, None]
             B = self._curvature(gradient)
             S = self._shear_strain(xy, p)
-            part += np.swapaxes(B, 1, 2) @ (weight * (Db @ B)) + np.swapaxes(S, 1, 2) @ (weight * (Ds @ S))
+            part += np.swapaxes(B, 1, 2) @ (weight * (Db @ B)) + np.swapaxes(S, 1, 2) @ (weight * soft * (Ds @ S))
         K[np.ix_(np.arange(len(xy)), bend, bend)] = part
         if self.tension is not None:
             for p, w in zip(*self._rule("full"), strict=True):
@@ -181,6 +185,19 @@ class ShellElements:
                     index = 6 * np.arange(n) + d
                     K[np.ix_(np.arange(len(xy)), index, index)] += scalar
         return (K + np.swapaxes(K, 1, 2)) / 2.0, self._mass(xy)
+
+    def _shear_share(self, xy: Floats) -> Any:
+        """Factor on the transverse shear stiffness of triangles, t² / (t² + α L²) with L the longest edge.
+
+        The edge constraints alone are as many as a triangle mesh has motions, and thin plates would lock
+        (Lyly, Stenberg & Vihinen, CMAME 110 (1993) 343-357); the factor tends to one with the element size.
+        """
+        if self.kind == "quad4":
+            return 1.0
+        longest = np.zeros(len(xy))
+        for a, b in ((0, 1), (1, 2), (2, 0)):
+            longest = np.maximum(longest, np.sum((xy[:, a] - xy[:, b]) ** 2, axis=1))
+        return (self.thickness**2 / (self.thickness**2 + SHEAR_SOFTENING * longest))[:, None, None]
 
     def _membrane(self, xy: Floats, Dm: Floats) -> tuple[Floats, Floats | None]:
         """Membrane and drilling stiffness on (u, v, θz) per node, and the map to the incompatible modes."""

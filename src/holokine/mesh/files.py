@@ -131,7 +131,7 @@ def write_mesh(
         os.replace(part, path)
     except OSError as err:
         raise MeshError(f"{path}: cannot be written ({err.strerror})") from None
-    except (KeyError, meshio.WriteError) as err:
+    except (KeyError, meshio.WriteError, meshio.ReadError) as err:
         raise MeshError(f"{path}: cannot be written in this format ({err})") from None
     finally:
         part.unlink(missing_ok=True)

@@ -1,0 +1,432 @@
+"""Mesh builders, mesh files, selections, connections of unlike meshes, matrices from elsewhere."""
+
+from __future__ import annotations
+
+import meshio
+import numpy as np
+import pytest
+import scipy.io
+import scipy.sparse
+
+import holokine as hk
+from conftest import BENCH_STEEL, STEEL, elastic
+from holokine.describe.gauges import Gauge
+from holokine.errors import ConstraintError, MeshError, SelectionError
+from holokine.gauges import build_gauges
+from holokine.mesh.quality import block_shapes
+from holokine.respond import reduce_model
+
+
+def part(geometry: dict, **keys) -> hk.Assembly:
+    return hk.Assembly("a").material("m", **STEEL).part("p", **geometry, material="m", **keys)
+
+
+def area_of(a: hk.Assembly) -> float:
+    return a.check().mass / STEEL["density"]
+
+
+def test_plates_with_holes_tapered_and_curved_have_their_volume():
+    sides = [[1.0, 0, 0], [0, 0.6, 0]]
+    base = {"corner": [0, 0, 0], "sides": sides, "thickness": 0.01}
+    holes = [{"at": [0.3, 0.3], "diameter": 0.12}, {"at": [0.7, 0.3], "size": [0.2, 0.1]}]
+    for cells in ("quads", "triangles"):
+        a = part({"plate": {**base, "size": 0.02, "holes": holes, "cells": cells}})
+        n = 0.12 * 1.6 / 0.02  # elements along the square around the hole; its rim is a polygon
+        exact = (0.6 - 0.02 - np.pi * 0.06**2) * 0.01
+        assert area_of(a) == pytest.approx(exact, rel=3e-3 if n > 4 else 1e-2)
+        assert min(s.quality.min() for s in block_shapes(a.system.mesh)) > 0.1
+    taper = part(
+        {"plate": {"corners": [[0, 0, 0], [1, 0.2, 0], [1, 0.4, 0], [0, 0.6, 0]], "thickness": 0.01, "divisions": 4}}
+    )
+    assert area_of(taper) == pytest.approx(0.4 * 0.01, rel=1e-9)
+    curved = part({"cylinder": {"radius": 0.3, "length": 0.5, "thickness": 0.01, "divisions": [60, 5]}})
+    assert area_of(curved) == pytest.approx(2 * np.pi * 0.3 * 0.5 * 0.01, rel=2e-3)
+    cone = part({"cylinder": {"radius": 0.3, "end radius": 0.2, "length": 0.5, "thickness": 0.01, "angle": "90 deg",
+                              "size": 0.03}})  # fmt: skip
+    assert area_of(cone) == pytest.approx(np.pi / 4 * 0.5 * np.hypot(0.5, 0.1) * 0.01, rel=2e-3)
+
+
+def test_solids_have_their_volume_and_refine_where_asked():
+    tube = part({"tube": {"inner": 0.2, "outer": 0.25, "length": 0.3, "divisions": [2, 48, 4], "quadratic": True}})
+    assert area_of(tube) == pytest.approx(np.pi * (0.25**2 - 0.2**2) * 0.3, rel=1e-4)
+    outline = [[0, 0], [0.3, 0], [0.3, 0.1], [0.1, 0.1], [0.1, 0.3], [0, 0.3]]
+    hole = {"at": [0.2, 0.05], "diameter": 0.03}
+    ell = part({"extrusion": {"outline": outline, "length": 0.05, "size": 0.025, "holes": [hole]}})
+    assert area_of(ell) == pytest.approx((0.05 - np.pi * 0.015**2) * 0.05, rel=3e-3)
+    wedge = part({"extrusion": {"outline": [[0, 0], [0.3, 0], [0.2, 0.2], [0, 0.1]], "length": 0.05, "divisions": 6}})
+    assert area_of(wedge) == pytest.approx(0.04 * 0.05, rel=1e-9)
+    for cells, count in (("bricks", 1), ("wedges", 2), ("tetrahedra", 6)):
+        box = part({"box": {"corner": [0, 0, 0], "sides": np.diag([1.0, 1, 1]).tolist(), "divisions": [2, 3, 4],
+                            "cells": cells, "refine": [{"side": 1, "start": 0.5, "times": 3}]}})  # fmt: skip
+        assert box.system.mesh.cell_count == count * 4 * 3 * 4
+        assert area_of(box) == pytest.approx(1.0)
+
+
+def test_bad_geometry_is_refused():
+    base = {"corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 1, 0]], "thickness": 0.01, "size": 0.05}
+    for change, match in (
+        ({"holes": [{"at": [0.02, 0.5], "diameter": 0.1}]}, "beyond the edge"),
+        ({"holes": [{"at": [0.06, 0.5], "diameter": 0.1}]}, "too near to the edge"),
+        ({"holes": [{"at": [0.5, 0.5], "diameter": 0.2}, {"at": [0.6, 0.5], "size": [0.2, 0.2]}]}, "overlaps"),
+        ({"sides": [[1, 0, 0], [2, 0, 0]]}, "span no area"),
+    ):
+        with pytest.raises(MeshError, match=match):
+            part({"plate": {**base, **change}}).check()
+    with pytest.raises(hk.HolokineError, match=r"thickness: must be greater than 0"):
+        part({"plate": {**base, "thickness": -0.01}})
+    with pytest.raises(MeshError, match="left-handed"):
+        part({"box": {"corner": [0, 0, 0], "sides": [[0, 1, 0], [1, 0, 0], [0, 0, 1]], "divisions": 1}}).check()
+
+
+def cube_file(folder, name="cube.vtu", **change):
+    a = part({"box": {"corner": [0, 0, 0], "sides": np.diag([1000.0, 1000, 1000]).tolist(), "divisions": 2}})
+    mesh = a.system.mesh
+    cells = mesh.blocks[0].cells.copy()
+    nodes = mesh.nodes.copy()
+    if change.get("swap"):
+        cells[3] = cells[3][[4, 5, 6, 7, 0, 1, 2, 3]]
+    if change.get("twice"):
+        cells = np.concatenate([cells, cells[:2]])
+    if change.get("stray"):
+        nodes = np.concatenate([nodes, [[9e3, 0, 0]]])
+    data = {"colour": [np.arange(len(cells), dtype=np.int32) // 4]}
+    blocks = [("hexahedron", cells), *change.get("more", [])]
+    if change.get("more"):
+        data["colour"].append(np.zeros(len(change["more"][0][1]), dtype=np.int32))
+    path = folder / name
+    meshio.write(path, meshio.Mesh(nodes, blocks, cell_data=data))
+    return path
+
+
+def test_mesh_files_in_and_out(tmp_path):
+    path = cube_file(tmp_path, stray=True)
+    a = part({"mesh": {"file": str(path), "unit": "mm"}})
+    assert a.check().mass == pytest.approx(STEEL["density"], rel=1e-9)
+    assert any("1 nodes of the file are used by nothing" in f.text for f in a.check().findings)
+    a.support("s", at={"set": "colour=1", "plane": {"at": [0, 0, 1], "normal": "z"}}, hold=["x", "y", "z"])
+    assert len(a.system.supports["s"].nodes) == 9
+    split = hk.Assembly().material("m", **STEEL)
+    for value in (0, 1):
+        split.part(f"half {value}", mesh={"file": str(path), "unit": "mm", "only": {"colour": value}}, material="m")
+    assert split.system.mesh.merged == 9
+    np.testing.assert_allclose(elastic(split.modes(count=9)), elastic(part({"mesh": {"file": str(path), "unit": "mm"}})
+                               .modes(count=9)), rtol=1e-9)  # fmt: skip
+    modes = a.modes(count=3)
+    out = modes.write_vtu(tmp_path / "modes.vtu")
+    back = meshio.read(out)
+    assert len(back.point_data) == 3
+    name = next(iter(back.point_data))
+    np.testing.assert_allclose(np.linalg.norm(back.point_data[name], axis=1).max(), 1.0)
+    again = part({"mesh": str(a.write_mesh(tmp_path / "again.vtu"))})
+    assert again.check().mass == pytest.approx(a.check().mass, rel=1e-12)
+    legacy = part({"mesh": str(a.write_mesh(tmp_path / "again.vtk"))})
+    assert legacy.check().mass == pytest.approx(a.check().mass, rel=1e-9)
+    with pytest.raises(MeshError, match="cannot be written in this format"):
+        a.write_mesh(tmp_path / "mesh.nothing")
+    assert not list(tmp_path.glob(".part_*"))
+
+
+def test_bad_mesh_files_are_named(tmp_path):
+    cases = [
+        ({"file": "none.vtu"}, "there is no such file"),
+        ({"file": cube_file(tmp_path, "swap.vtu", swap=True)}, r"1 of 8 elements \(hex8\) are inverted.*element 4 at"),
+        ({"file": cube_file(tmp_path, "twice.vtu", twice=True)}, "2 cells are given twice"),
+        ({"file": cube_file(tmp_path), "only": {"colour": 7}}, r'no set of cells "colour=7". Did you mean'),
+        ({"file": cube_file(tmp_path, "pyramid.vtu", more=[("pyramid", np.array([[0, 1, 2, 3, 4]]))])},
+         "1 cells of kind pyramid are not supported"),
+    ]  # fmt: skip
+    (tmp_path / "broken.vtu").write_text("<VTKFile> nonsense")
+    cases.append(({"file": tmp_path / "broken.vtu"}, "is not a mesh file|cannot be read as a mesh"))
+    for keys, match in cases:
+        with pytest.raises(MeshError, match=match):
+            part({"mesh": {**keys, "file": str(keys["file"])}}).check()
+    shells = tmp_path / "shells.vtu"
+    meshio.write(shells, meshio.Mesh([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0.0]], [("quad", [[0, 1, 2, 3]])]))
+    with pytest.raises(MeshError, match="give shell"):
+        part({"mesh": str(shells)}).check()
+    assert part({"mesh": {"file": str(shells), "shell": {"thickness": 0.1}}}).check().mass == pytest.approx(783.0)
+
+
+def test_selections_catch_and_say_how_far():
+    a = part({"box": {"corner": [0, 0, 0], "sides": np.diag([1.0, 1, 1]).tolist(), "divisions": 4}})
+
+    def count(**selection):
+        b = hk.Assembly("b")
+        b._data = {**a._data, "supports": {"s": {"at": selection, "hold": ["x"]}}}
+        return len(b.system.supports["s"].nodes)
+
+    assert count(part="p", plane={"at": [0, 0, 1], "normal": "z"}) == 25
+    assert count(box=[[0, 0, 0], [0.5, 0.5, 0.5]]) == 27
+    assert count(cylinder={"base": [0.5, 0.5, 0], "axis": "z", "radius": 0.26, "length": 0.1}) == 5
+    assert count(cylinder={"base": [0.5, 0.5, 0], "axis": "z", "radius": 0.25, "surface": True}) == 20
+    assert count(normal={"along": "-x"}) == 25
+    assert count(nearest=[0.1, 0.1, 0.1]) == 1
+    assert count(part="p", nearest=[0, 0, 0], count=4) == 4
+    for selection, match in (
+        ({"box": [[2, 2, 2], [3, 3, 3]]}, r"box catches no node; the nearest one, at \[1, 1, 1\] m, is 1.732 m away"),
+        ({"plane": {"at": [0, 0, 1.3], "normal": "z"}}, r"plane catches no node.* is 0.3 m away"),
+        ({"set": "lid"}, 'no set "lid"'),
+    ):
+        with pytest.raises(SelectionError, match=match):
+            count(**selection)
+
+
+def stacked(upper: list[int], *, tie: bool) -> hk.Assembly:
+    """Two blocks one on the other, fixed below."""
+    a = hk.Assembly().material("m", **STEEL)
+    a.part(
+        "low",
+        box={"corner": [0, 0, 0], "sides": np.diag([0.4, 0.2, 0.3]).tolist(), "divisions": [8, 4, 6]},
+        material="m",
+    )
+    a.part("high", box={"corner": [0, 0, 0.3], "sides": np.diag([0.4, 0.2, 0.3]).tolist(), "divisions": upper},
+           material="m", merge=not tie)  # fmt: skip
+    if tie:
+        a.tie("seam", nodes={"part": "high", "plane": {"at": [0, 0, 0.3], "normal": "z"}}, faces="low")
+    return a.support("root", at={"plane": {"at": [0, 0, 0], "normal": "z"}}, hold=["x", "y", "z"])
+
+
+def test_tied_unlike_meshes_equal_the_merged_one():
+    merged = stacked([8, 4, 6], tie=False).modes(count=8)
+    same = stacked([8, 4, 6], tie=True).modes(count=8)
+    np.testing.assert_allclose(same.frequencies_hz, merged.frequencies_hz, rtol=1e-9)
+    tied = stacked([10, 5, 7], tie=True).modes(count=8)
+    np.testing.assert_allclose(tied.frequencies_hz, merged.frequencies_hz, rtol=1e-2)
+    for modes in (same, tied):
+        every = modes.set.system
+        assert every.reduced_mass.shape[0] < every.size
+    a = stacked([6, 3, 4], tie=True)
+    a._data["parts"]["high"]["box"]["corner"] = [0, 0, 0.35]
+    a._data["ties"]["seam"]["nodes"]["plane"]["at"] = [0, 0, 0.35]
+    with pytest.raises(MeshError, match=r"faces do not meet: the nearest of its 28 nodes is 50 mm away"):
+        a.check()
+
+
+def test_tied_shells_and_gap_with_arms():
+    def strip(tie: bool) -> hk.Assembly:
+        a = hk.Assembly().material("m", **STEEL)
+        left = {"corner": [0, 0, 0], "sides": [[0.5, 0, 0], [0, 0.2, 0]], "divisions": [10, 4], "thickness": 0.01}
+        a.part("a", plate=left, material="m")
+        b = {
+            "corner": [0.5, 0, 0],
+            "sides": [[0.5, 0, 0], [0, 0.2, 0]],
+            "divisions": [10, 5 if tie else 4],
+            "thickness": 0.01,
+        }
+        a.part("b", plate=b, material="m", merge=not tie)
+        if tie:
+            a.tie("t", nodes={"part": "b", "plane": {"at": [0.5, 0, 0], "normal": "x"}}, faces="a")
+        return a.support("root", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
+
+    found = [strip(t).modes(count=6).frequencies_hz for t in (True, False)]
+    np.testing.assert_allclose(found[0], found[1], rtol=1e-2)
+
+
+def static_of(a: hk.Assembly, **gauges) -> np.ndarray:
+    """Static readings under a unit base acceleration, shape (3, channels)."""
+    modes = a.modes(count=4)
+    built = build_gauges(a.system, {n: Gauge.model_validate(g) for n, g in gauges.items()})
+    reduced = reduce_model(modes.set, built, modes.damping)
+    return np.array([[s[c] for r in reduced.readings if r.how == "single" for c in r.channels]
+                     + [s[c] for r in reduced.readings if r.how == "largest" for c in r.channels]
+                     for s in reduced.static])  # fmt: skip
+
+
+def two_bodies(joint: dict | None) -> hk.Assembly:
+    a = hk.Assembly().material("m", **STEEL)
+    wall = {"corner": [0, 0, 0], "sides": [[0.6, 0, 0], [0, 0.4, 0]], "divisions": [12, 8], "thickness": 0.01}
+    a.part("wall", plate=wall, material="m")
+    a.part(
+        "block",
+        box={"corner": [0.2, 0.1, 0.05], "sides": np.diag([0.2, 0.2, 0.1]).tolist(), "divisions": 3},
+        material="m",
+    )
+    near = {"part": "block", "plane": {"at": [0, 0, 0.05], "normal": "z"}}
+    far = {"part": "wall", "cylinder": {"base": [0.3, 0.2, 0], "axis": "z", "radius": 0.11}}
+    if joint is not None:
+        a.joint("bolt", between=[{**far, "link": "averaging"}, near], **joint)
+    return a.support("edge", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
+
+
+@pytest.mark.parametrize("joint", [{}, {"stiffness": [1e7, 1e7, 2e7, 1e5, 1e5, 1e5]},
+                                   {"stiffness": {"z": 2e7}}, {"axes": {"x": [1, 1, 0], "y": [-1, 1, 0]}}])  # fmt: skip
+def test_joint_force_is_the_weight_beyond_it_and_meets_the_reaction(joint):
+    a = two_bodies(joint)
+    static = static_of(a, f={"force": "bolt"}, m={"moment": "bolt"}, r={"reaction": "edge"})
+    mass = 0.2 * 0.2 * 0.1 * STEEL["density"]
+    turn = np.eye(3)
+    if "axes" in joint:
+        turn = np.array([[1, 1, 0], [-1, 1, 0], [0, 0, np.sqrt(2)]]) / np.sqrt(2)
+    for d in range(3):
+        force, moment, reaction = static[d, :3], static[d, 3:6], static[d, 6:9]
+        np.testing.assert_allclose(turn.T @ force, -mass * np.eye(3)[d], atol=1e-6 * mass)
+        arm = np.array([0, 0, 0.1 - 0.025])  # from the joint, half-way to the wall, to the block's centre
+        np.testing.assert_allclose(turn.T @ moment, np.cross(arm, -mass * np.eye(3)[d]), atol=1e-6 * mass)
+        np.testing.assert_allclose(reaction, a.check().mass * np.eye(3)[d], atol=1e-6 * a.check().mass)
+    all_modes = a.modes(count=2000)
+    np.testing.assert_allclose(all_modes.set.effective_mass.sum(axis=0), all_modes.set.free_mass, rtol=1e-9)
+
+
+def test_hinge_slider_and_ball_release_their_directions():
+    for kind, motion in (("hinge", "rotation about x"), ("slider", "translation along x"), ("ball", "rotation about")):
+        a = two_bodies({"kind": kind})
+        errors = [f.text for f in a.check().findings if f.level == "error"]
+        assert len(errors) == (3 if kind == "ball" else 1)
+        assert all('"block"' in e and motion in e for e in errors)
+    with pytest.raises(hk.HolokineError, match="hangs on nothing"):
+        two_bodies(None).modes(count=2)
+    with pytest.raises(hk.HolokineError, match="rx is released and has stiffness too"):
+        two_bodies({"kind": "hinge", "stiffness": {"rx": 1.0}})
+
+
+def test_averaging_link_spreads_without_stiffening():
+    def build(kind: str) -> hk.Assembly:
+        a = hk.Assembly().material("m", **STEEL)
+        p = {"corner": [0, 0, 0], "sides": [[0.6, 0, 0], [0, 0.4, 0]], "divisions": [12, 8], "thickness": 0.005}
+        a.part("p", plate=p, material="m").point("w", [0.3, 0.2, 0.1]).mass("w", at="w", mass=5.0)
+        a.link("feet", **{kind: "w"}, to={"part": "p", "box": [[0.2, 0.1, -1], [0.4, 0.3, 1]]})
+        return a.support("edge", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
+
+    soft, stiff = build("averaging"), build("rigid")
+    assert (soft.modes(count=6).frequencies_hz <= stiff.modes(count=6).frequencies_hz * (1 + 1e-9)).all()
+    assert soft.modes(count=6).frequencies_hz[3] < 0.97 * stiff.modes(count=6).frequencies_hz[3]
+    for a in (soft, stiff):
+        static = static_of(a, f={"force": "feet"})
+        np.testing.assert_allclose(np.abs(np.diag(static)), 5.0, rtol=1e-6)
+    line = build("averaging")
+    line._data["links"]["feet"]["to"] = {"part": "p", "plane": {"at": [0.3, 0, 0], "normal": "x"}}
+    with pytest.raises(ConstraintError, match="lie in one line"):
+        line.check()
+
+
+def test_cut_force_and_stress_of_shell_and_solid_against_statics():
+    """A cantilever under its own weight: shear and bending moment at a cut, bending stress at the root."""
+    L, b, h = 1.0, 0.1, 0.05
+    solid = part(
+        {"box": {"corner": [0, 0, 0], "sides": np.diag([L, b, h]).tolist(), "divisions": [20, 3, 4], "quadratic": True}}
+    )
+    shell = part(
+        {"plate": {"corner": [0, 0, 0], "sides": [[L, 0, 0], [0, b, 0]], "divisions": [40, 4], "thickness": h}}
+    )
+    for a, middle in ((solid, h / 2), (shell, 0.0)):
+        hold = ["x", "y", "z"] if a is solid else "all"
+        a.support("root", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold=hold)
+        plane = {"at": [0.4, b / 2, middle], "normal": "x"}
+        stress = {"stress": "p", "component": "xx", **({"at": "nodes"} if a is solid else {"surface": "top"})}
+        static = static_of(a, f={"cut force": "p", "plane": plane}, m={"cut moment": "p", "plane": plane}, s=stress)
+        w = STEEL["density"] * b * h
+        np.testing.assert_allclose(static[2, :3], [0, 0, -w * 0.6], atol=1e-6 * w)
+        assert static[2, 4] == pytest.approx(w * 0.6**2 / 2, rel=1e-6)
+        _, places, _ = (a.system.elements[0].stress_map(a.system.size, "nodes") if a is solid
+                        else a.system.elements[0].stress_map(a.system.size, "centre", "top"))  # fmt: skip
+        at = np.abs(places[:, 0] - 0.5) < 1e-9 if a is solid else np.abs(places[:, 0] - 0.5) < 0.02
+        if a is solid:
+            at &= np.abs(places[:, 2] - h) < 1e-9
+        # the weight of a unit acceleration up presses down: tension above
+        xx = static[2, 6:][: len(places)][at]
+        expected = w * 0.5**2 / 2 / (b * h**2 / 6)
+        np.testing.assert_allclose(xx, expected, rtol=2e-2 if a is solid else 6e-2)
+    with pytest.raises(hk.HolokineError, match="cuts nothing"):
+        build_gauges(
+            solid.system, {"c": Gauge.model_validate({"cut force": "p", "plane": {"at": [5, 0, 0], "normal": "x"}})}
+        )
+
+
+def test_equivalent_stress_is_the_quadratic_form_never_combined_components():
+    a = part(
+        {"plate": {"corner": [0, 0, 0], "sides": [[0.5, 0, 0], [0, 0.3, 0]], "divisions": [5, 3], "thickness": 0.01}}
+    )
+    a.support("root", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all").gauge("s", stress="p")
+    a.gauge("c", stress="p", component="components").gauge("p", stress="p", component="principal")
+    modes = a.modes(count=5)
+    event = {"spectrum": {"z": {"frequency": [1, 5000], "acceleration": [10, 10]}}, "missing mass": False}
+    for rule in ("srss", "cqc", "absolute"):
+        answer = modes.respond({**event, "combine": rule}).result
+        reading = answer.reduced.readings[0]
+        field = answer.modal[:, 0, list(reading.channels)].reshape(5, -1, 3)
+        rho = np.eye(5) if answer.correlation is None else answer.correlation
+        worst = 0.0
+        for place in range(field.shape[1]):
+            total = 0.0
+            for i in range(5):
+                for j in range(5):
+                    (x, y, t), (u, v, s) = field[i, place], field[j, place]
+                    total += rho[i, j] * (x * u + y * v - (x * v + y * u) / 2 + 3 * t * s)
+            if rule == "absolute":
+                total = sum(np.sqrt(x * x + y * y - x * y + 3 * t * t) for x, y, t in field[:, place]) ** 2
+            worst = max(worst, np.sqrt(total))
+        assert answer.peaks[0] == pytest.approx(worst, rel=1e-9)
+        assert "element" in answer.places[0]
+        assert np.isnan(answer.peaks[-1])
+        assert any("principal stress has no meaning" in f.text for f in answer.findings)
+    pulse = modes.respond({"pulse": {"z": {"half sine": {"peak": 10, "duration": 0.01}}}, "ring down": 0.05}).result
+    xx, yy, xy = (pulse.history(i) for i in (1, 2, 3))
+    assert pulse.peaks[0] >= np.sqrt(0.75) * max(np.abs(xx).max(), np.abs(yy).max(), np.abs(xy).max())
+    assert pulse.history(0).max() == pytest.approx(pulse.peaks[0], rel=1e-2)
+    assert abs(pulse.peaks[-1]) == pytest.approx(max(abs(pulse.lowest[-1]), abs(pulse.highest[-1])))
+
+
+def test_matrices_from_elsewhere_take_the_place_of_a_mesh(tmp_path):
+    donor = part(
+        {"plate": {"corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 0.5, 0]], "divisions": [6, 3], "thickness": 0.02}}
+    )
+    donor.support("root", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
+    s = donor.system
+    used = np.flatnonzero(s.active)
+    K, M = s.stiffness[used][:, used], s.mass[used][:, used]
+    scipy.io.mmwrite(tmp_path / "k.mtx", K)
+    scipy.sparse.save_npz(tmp_path / "m.npz", scipy.sparse.csr_array(M))
+    rows = ["node,direction,x_m,y_m,z_m"]
+    for dof in used:
+        x, y, z = s.mesh.nodes[dof // 6]
+        rows.append(
+            f"n{dof // 6},{('x', 'y', 'z', 'rx', 'ry', 'rz')[dof % 6]},{x!r},{y!r},{z!r}".replace(
+                "np.float64(", ""
+            ).replace(")", "")
+        )
+    (tmp_path / "dofs.csv").write_text("\n".join(rows))
+    corner = f"n{int(np.argmax(s.mesh.nodes.sum(axis=1)))}"
+    a = hk.Assembly("given")
+    a.matrices(stiffness=str(tmp_path / "k.mtx"), mass=str(tmp_path / "m.npz"), dofs=str(tmp_path / "dofs.csv"))
+    a.support("root", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
+    a.gauge("tip", acceleration=corner, axis="z").gauge("root", reaction="root", axis="z")
+    assert a.check().ok
+    assert a.check().mass == pytest.approx(donor.check().mass, rel=1e-9)
+    np.testing.assert_allclose(a.modes(count=8).frequencies_hz, donor.modes(count=8).frequencies_hz, rtol=1e-8)
+    answer = a.modes(count=8).respond({"pulse": {"z": {"half sine": {"peak": "1 g", "duration": "5 ms"}}}})
+    assert answer.peaks()["peak"].abs().min() > 0
+    lopsided = K.tolil()
+    lopsided[0, 1] += 0.1 * abs(K).max()
+    scipy.io.mmwrite(tmp_path / "k.mtx", lopsided.tocsr())
+    fresh = lambda: hk.Assembly("x").matrices(  # noqa: E731 - one line per case reads best
+        stiffness=str(tmp_path / "k.mtx"), mass=str(tmp_path / "m.npz"), dofs=str(tmp_path / "dofs.csv")
+    )
+    with pytest.raises(MeshError, match="stiffness matrix is not symmetric"):
+        fresh().check()
+    scipy.io.mmwrite(tmp_path / "k.mtx", K[:-1][:, :-1])
+    with pytest.raises(MeshError, match=r"stiffness matrix is \d+ by \d+, but .* has \d+ rows"):
+        fresh().check()
+    (tmp_path / "dofs.csv").write_text("\n".join(rows).replace(",rz,", ",rq,", 1))
+    with pytest.raises(MeshError, match=r'line \d+: there is no direction "rq"'):
+        fresh().check()
+
+
+def test_findings_about_coarse_meshes_symmetry_and_stiff_elements():
+    a = hk.Assembly().material("m", **BENCH_STEEL)
+    a.part(
+        "p",
+        plate={"corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 1, 0]], "divisions": 4, "thickness": 0.002},
+        material="m",
+    )
+    a.support("mirror", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold=["x", "ry", "rz"])
+    a.support("edge", at={"plane": {"at": [1, 0, 0], "normal": "x"}}, hold="all")
+    a._data["modes"] = {"upto": 400.0}
+    texts = [f.text for f in a.check().findings]
+    assert any('mesh of "p" is coarse for 400 Hz' in t for t in texts)
+    assert any(
+        '"mirror" looks like a plane of symmetry (normal x)' in t and "antisymmetric ones are lost" in t for t in texts
+    )
+    tets = part(
+        {"box": {"corner": [0, 0, 0], "sides": np.diag([1.0, 1, 1]).tolist(), "divisions": 2, "cells": "tetrahedra"}}
+    )
+    assert any("far too stiff" in f.text for f in tets.check().findings)
