@@ -28,7 +28,7 @@ __all__ = ["ShellElements", "shell_axes"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
-_CHUNK = 20_000
+_CHUNK = 4_000
 DRILLING = 0.1
 """Weight of the drilling term against the shear modulus; results hardly depend on it between 0.01 and 1."""
 
@@ -59,6 +59,13 @@ def shell_axes(X: Floats, along: tuple[float, float, float] | None = None) -> Fl
         x[use] = part[use] / size[use, None]
         unset &= ~use
     return np.stack([x, np.cross(z, x), z], axis=1)
+
+
+def _times_inverse(dN: Floats, J: Floats, det: Floats) -> Floats:
+    """Gradients dN J⁻ᵀ of functions, shape (elements, functions, 2)."""
+    x = (J[:, 1, 1, None] * dN[:, 0] - J[:, 0, 1, None] * dN[:, 1]) / det[:, None]
+    y = (J[:, 0, 0, None] * dN[:, 1] - J[:, 1, 0, None] * dN[:, 0]) / det[:, None]
+    return np.stack([x, y], axis=2)
 
 
 @dataclass(frozen=True)
@@ -147,8 +154,7 @@ class ShellElements:
             dN = np.array([[-1.0, -1.0], [1.0, 0.0], [0.0, 1.0]])
         J = np.einsum("nk,eni->eki", dN, xy)
         det = J[:, 0, 0] * J[:, 1, 1] - J[:, 0, 1] * J[:, 1, 0]
-        gradient = np.swapaxes(np.linalg.solve(J, np.broadcast_to(dN.T, (len(xy), *dN.T.shape))), 1, 2)
-        return N, gradient, det
+        return N, _times_inverse(dN, J, det), det
 
     def _rule(self, use: str) -> tuple[Floats, Floats]:
         if self.kind == "quad4":
@@ -168,14 +174,15 @@ class ShellElements:
         plane = (6 * np.arange(n)[:, None] + np.array([0, 1, 5])).ravel()
         bend = (6 * np.arange(n)[:, None] + np.array([2, 3, 4])).ravel()
         K[np.ix_(np.arange(len(xy)), plane, plane)] = self._membrane(xy, Dm)[0]
-        part = np.zeros((len(xy), 3 * n, 3 * n))
         soft = self._shear_share(xy)
+        strains, forces = [], []
         for p, w in zip(*self._rule("full"), strict=True):
             _, gradient, det = self._at(xy, p)
             weight = (w * det)[:, None, None]
-            B = self._curvature(gradient)
-            S = self._shear_strain(xy, p)
-            part += np.swapaxes(B, 1, 2) @ (weight * (Db @ B)) + np.swapaxes(S, 1, 2) @ (weight * soft * (Ds @ S))
+            B, S = self._curvature(gradient), self._shear_strain(xy, p)
+            strains += [B, S]
+            forces += [weight * (Db @ B), weight * soft * (Ds @ S)]
+        part = np.swapaxes(np.concatenate(strains, axis=1), 1, 2) @ np.concatenate(forces, axis=1)
         K[np.ix_(np.arange(len(xy)), bend, bend)] = part
         if self.tension is not None:
             for p, w in zip(*self._rule("full"), strict=True):
@@ -203,14 +210,14 @@ class ShellElements:
         """Membrane and drilling stiffness on (u, v, θz) per node, and the map to the incompatible modes."""
         n = xy.shape[1]
         quad = self.kind == "quad4"
-        extra = 4 if quad else 0
-        full = np.zeros((len(xy), 3 * n + extra, 3 * n + extra))
         drill = DRILLING * Dm[2, 2]
+        strains, forces = [], []
         for p, w in zip(*self._rule("full"), strict=True):
             B, R = self._plane_strain(xy, p)
-            det = self._at(xy, p)[2]
-            weight = (w * det)[:, None, None]
-            full += np.swapaxes(B, 1, 2) @ (weight * (Dm @ B)) + np.swapaxes(R, 1, 2) @ (weight * drill * R)
+            weight = (w * self._at(xy, p)[2])[:, None, None]
+            strains += [B, R]
+            forces += [weight * (Dm @ B), weight * drill * R]
+        full = np.swapaxes(np.concatenate(strains, axis=1), 1, 2) @ np.concatenate(forces, axis=1)
         if not quad:
             return full, None
         m = 3 * n
@@ -234,8 +241,7 @@ class ShellElements:
             J0 = np.einsum("nk,eni->eki", dN, xy)
             det0 = self._at(xy, centre)[2]
             local = np.diag(-2.0 * p)  # (modes, 2)
-            h = np.swapaxes(np.linalg.solve(J0, np.broadcast_to(local.T, (len(xy), 2, 2))), 1, 2)
-            h = h * (det0 / det)[:, None, None]
+            h = _times_inverse(local, J0, det0) * (det0 / det)[:, None, None]
             for k in range(2):
                 u, v = 3 * n + 2 * k, 3 * n + 2 * k + 1
                 B[:, 0, u] = B[:, 2, v] = h[:, k, 0]
@@ -284,7 +290,10 @@ class ShellElements:
             three = self._covariant(xy, np.array([0.5, 0.5]))[0]
             c = two[:, 1] - one[:, 0] - three[:, 1] + three[:, 0]
             first, second = one[:, 0] + c * p[1], two[:, 1] - c * p[0]
-        return np.linalg.solve(J, np.stack([first, second], axis=1))
+        det = (J[:, 0, 0] * J[:, 1, 1] - J[:, 0, 1] * J[:, 1, 0])[:, None]
+        along = (J[:, 1, 1, None] * first - J[:, 0, 1, None] * second) / det
+        across = (J[:, 0, 0, None] * second - J[:, 1, 0, None] * first) / det
+        return np.stack([along, across], axis=1)
 
     def _mass(self, xy: Floats) -> Floats:
         n = xy.shape[1]
@@ -301,6 +310,7 @@ class ShellElements:
         inner = self._membrane(xy, t * self.membrane)[1]
         plane = (6 * np.arange(n)[:, None] + np.array([0, 1, 5])).ravel()
         bend = (6 * np.arange(n)[:, None] + np.array([2, 3, 4])).ravel()
+        fields, weighted = [], []
         for p, w in self._pairs(fine=True):
             N, _, det = self._at(xy, p)
             weight = (w * det)[:, None, None]
@@ -315,8 +325,9 @@ class ShellElements:
                         field[:, d, plane] += bubbles[k] * inner[:, 2 * k + d]
             field[:, 2, bend] = self._deflection(xy, p, N)
             scale = np.array([areal, areal, areal, rotary, rotary])[:, None]
-            M += np.swapaxes(field, 1, 2) @ (weight * (scale * field))
-        return (M + np.swapaxes(M, 1, 2)) / 2.0
+            fields.append(field)
+            weighted.append(weight * (scale * field))
+        return np.swapaxes(np.concatenate(fields, axis=1), 1, 2) @ np.concatenate(weighted, axis=1)
 
     def _pairs(self, fine: bool = False) -> list[tuple[Floats, float]]:
         """Quadrature points with weights; `fine`: for fourth-degree fields."""

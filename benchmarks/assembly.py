@@ -1,0 +1,97 @@
+"""Building and assembling element matrices: elements per second by kind, and a large model of 8-node bricks.
+
+Prints, for each kind, elements per second and how the time compares with that of streaming the finished element
+matrices once through memory; then, for a block of bricks, time and memory of K and M beside one factorisation of
+a block small enough to factorise, scaled by the number of elements.
+
+    python benchmarks/assembly.py            # 100,000 bricks
+    python benchmarks/assembly.py 100        # 100 x 100 x 100: a million
+"""
+
+from __future__ import annotations
+
+import resource
+import sys
+import time
+
+import numpy as np
+
+import holokine as hk
+from holokine.solvers import factorise
+from holokine.system.assemble import Accumulator
+
+STEEL = {"E": "205 GPa", "nu": 0.29, "density": "7840 kg/m^3"}
+
+
+def block(n: int, cells: str = "bricks", quadratic: bool = False) -> hk.Assembly:
+    a = hk.Assembly().material("steel", **STEEL)
+    shape = {"corner": [0, 0, 0], "sides": np.eye(3).tolist(), "divisions": n, "cells": cells, "quadratic": quadratic}
+    return a.part("block", box=shape, material="steel")
+
+
+def sheet(n: int, cells: str) -> hk.Assembly:
+    a = hk.Assembly().material("steel", **STEEL)
+    shape = {"corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 1, 0]], "divisions": n, "thickness": 0.01, "cells": cells}
+    return a.part("sheet", plate=shape, material="steel")
+
+
+def bandwidth() -> float:
+    """Bytes per second of copying a large array."""
+    x = np.ones(20_000_000)
+    start = time.perf_counter()
+    for _ in range(3):
+        x.copy()
+    return 3 * 2 * x.nbytes / (time.perf_counter() - start)
+
+
+def assembled(a: hk.Assembly) -> tuple[float, object, object]:
+    from holokine.mesh import build_mesh
+    from holokine.system.build import _elements
+
+    mesh = build_mesh(a.description)
+    start = time.perf_counter()
+    sets = _elements(a.description, mesh)
+    K, M = Accumulator(6 * len(mesh.nodes)), Accumulator(6 * len(mesh.nodes))
+    for e in sets:
+        for dofs, k, m in e.chunks():
+            K.add(dofs, k)
+            M.add(dofs, m)
+    return time.perf_counter() - start, K.result(), M.result()
+
+
+def peak_gb() -> float:
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1e6
+
+
+def main() -> None:
+    speed = bandwidth()
+    print(f"memory: {speed / 1e9:.1f} GB/s copied")
+    kinds = [
+        ("hex8", block(22), 24), ("hex20", block(9, quadratic=True), 60), ("tet10", block(9, "tetrahedra", True), 30),
+        ("tet4", block(14, "tetrahedra"), 12), ("wedge6", block(16, "wedges"), 18), ("quad4", sheet(90, "quads"), 24),
+        ("tri3", sheet(70, "triangles"), 18),
+    ]  # fmt: skip
+    for name, a, m in kinds:
+        count = a.system.mesh.cell_count
+        seconds, _, _ = assembled(a)
+        stream = count * 2 * m * m * 8 / speed
+        print(f"  {name:7s} {count / seconds:10,.0f} elements/s, {seconds / stream:6.0f} times streaming K and M once")
+    n = int(sys.argv[1]) if len(sys.argv) > 1 else 46
+    start = time.perf_counter()
+    seconds, K, M = assembled(block(n))
+    held = (K.nnz + M.nnz) * 12 / 1e9
+    print(f"{n**3:,} bricks: assembled in {seconds:.1f} s ({time.perf_counter() - start:.1f} s with meshing), "
+          f"K and M hold {held:.2f} GB, peak of the process {peak_gb():.2f} GB")  # fmt: skip
+    small = block(28)
+    small.support("root", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold=["x", "y", "z"])
+    start = time.perf_counter()
+    factorise(small.system.reduced_stiffness)
+    one = time.perf_counter() - start
+    # nested dissection: work grows with the square of the unknowns in three dimensions
+    ratio = one / assembled(block(28))[0]
+    print(f"{28**3:,} bricks: one factorisation {one:.1f} s = {ratio:.1f} times their assembly; "
+          f"by the square of the size, {one * (n**3 / 28**3) ** 2:.0f} s for the large block")  # fmt: skip
+
+
+if __name__ == "__main__":
+    main()

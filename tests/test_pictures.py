@@ -1,0 +1,82 @@
+"""Pictures and animations: written whole, of the right size, with and without the rendering extra."""
+
+from __future__ import annotations
+
+import matplotlib.image
+import numpy as np
+import pytest
+
+import holokine as hk
+from holokine.show import scene
+from holokine.show.figures import save
+
+
+@pytest.fixture(scope="module")
+def bracket_modes():
+    a = hk.Assembly("bracket").material("m", E=205e9, nu=0.29, density=7840)
+    a.section("s", tube={"width": 0.04, "height": 0.04, "wall": 0.003})
+    base = {"corner": [0, 0, 0], "sides": [[0.4, 0, 0], [0, 0.3, 0]], "divisions": [8, 6], "thickness": 0.004}
+    a.part("p", plate=base, material="m")
+    a.part(
+        "b", box={"corner": [0.1, 0.1, 0.02], "sides": np.diag([0.1, 0.1, 0.05]).tolist(), "divisions": 2}, material="m"
+    )
+    a.point("q", [0, 0, 0]).point("r", [0, 0.3, 0])
+    a.part("bar", beam={"through": ["q", "r"], "section": "s", "divisions": 6}, material="m")
+    a.joint("bolt", between=[{"part": "p", "nearest": [0.15, 0.15, 0], "count": 6, "link": "averaging"},
+                             {"part": "b", "plane": {"at": [0, 0, 0.02], "normal": "z"}}])  # fmt: skip
+    a.point("w", [0.35, 0.15, 0.1]).mass("w", at="w", mass=1.0).link("arm", averaging="w", to={
+        "part": "p", "box": [[0.29, 0, -1], [0.4, 0.3, 1]]})  # fmt: skip
+    a.support("s", at=["q", "r"], hold="all").gauge("w", acceleration="w").gauge("bolt", force="bolt")
+    return a.modes(count=4)
+
+
+def looks_drawn(path) -> bool:
+    picture = matplotlib.image.imread(path)
+    assert picture.shape[:2] == (800, 1280)
+    return float((picture[:, :, :3].min(axis=2) < 0.9).mean()) > 0.01
+
+
+@pytest.mark.parametrize("rendered", [True, False])
+def test_pictures_of_assembly_and_mode(bracket_modes, tmp_path, monkeypatch, rendered):
+    if rendered and not scene.view_available():
+        pytest.skip("the view extra, or a library to render with, is not here")
+    if not rendered:
+        monkeypatch.setattr(scene, "view_available", lambda: False)
+    assert looks_drawn(bracket_modes.assembly.check().picture(tmp_path / "assembly.png"))
+    assert looks_drawn(bracket_modes.picture(1, tmp_path / "mode.png"))
+    with pytest.raises(hk.HolokineError, match="there is no mode 9: 4 modes"):
+        bracket_modes.picture(9, tmp_path / "none.png")
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["assembly.png", "mode.png"]
+
+
+def test_animations_have_their_frames(bracket_modes, tmp_path):
+    imageio = pytest.importorskip("imageio.v2")
+    gif = bracket_modes.animate(2, tmp_path / "mode.gif", frames=8, true_scale="20 mm")
+    frames = imageio.mimread(gif)
+    assert len(frames) == 8
+    assert frames[0].shape[:2] == (800, 1280)
+    assert np.abs(frames[2].astype(float) - frames[6]).mean() > 0.05  # it moves
+    film = bracket_modes.animate(1, tmp_path / "mode.mp4", frames=4)
+    assert film.stat().st_size > 5000
+    with pytest.raises(hk.HolokineError, match=r"ends with \.gif or \.mp4"):
+        bracket_modes.animate(1, tmp_path / "mode.avi")
+    assert not list(tmp_path.glob(".part_*"))
+
+
+def test_figures_carry_units_and_labels(crate_modes, tmp_path):
+    ax = crate_modes.plot_participation()
+    assert "Hz" in ax.get_xlabel()
+    assert "% of the free mass" in ax.get_ylabel()
+    shape = crate_modes.plot(1)
+    assert "Mode 1" in shape.get_title()
+    assert "Hz" in shape.get_title()
+    figure = crate_modes.respond("kerb strike").plot("fan")
+    labels = [a.get_ylabel() for a in figure.axes]
+    assert labels == ["base (g)", "(g)"]
+    assert any(" g at " in t.get_text() for t in figure.axes[1].texts)
+    spectrum = crate_modes.respond("works shock").plot()
+    assert spectrum.axes[0].get_ylabel() == "pseudo-acceleration (g)"
+    save(figure, tmp_path / "f.png")
+    assert looks_drawn(tmp_path / "f.png")
+    with pytest.raises(ValueError, match="mode must be from 1"):
+        crate_modes.plot(0)
