@@ -22,9 +22,9 @@ from holokine.show.figures import plot_shares, save
 TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
 CRATE = hk.demo_folder() / "crate.yaml"
 TERMINAL = {
-    "check": "holokine check crate.yaml | head -46",
-    "modes": "holokine modes crate.yaml --upto 80Hz",
-    "respond_spectrum": "holokine respond crate.yaml 'works shock' | head -47",
+    "check": "holokine check crate.yaml | sed -n '1,10p;34,72p'",
+    "modes": "holokine modes crate.yaml --count 30",
+    "respond_spectrum": "holokine respond crate.yaml 'works shock' | head -48",
     "respond_pulse": "holokine respond crate.yaml 'kerb strike'",
 }
 
@@ -61,12 +61,18 @@ def figures(wanted: set[str]) -> None:
     crate = hk.Assembly.read(CRATE)
     modes = crate.modes()
     drawn = {
-        "mode": lambda: modes.plot(3),
         "effective_mass": modes.plot_participation,
         "spectrum": lambda: modes.respond("works shock").plot(),
         "shares": lambda: plot_shares(modes.respond("works shock").result),
         "histories": lambda: modes.respond("kerb strike").plot(),
     }
+    for name, write in (
+        ("assembly", crate.check().picture),
+        ("mode", lambda path: modes.picture(4, path)),
+    ):
+        if not wanted or name in wanted:
+            write(TARGET / f"{name}.png")
+            print(f"rendered {name}")
     for name, draw in drawn.items():
         if not wanted or name in wanted:
             save(draw(), TARGET / f"{name}.png")

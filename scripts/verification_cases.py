@@ -138,3 +138,117 @@ def _():
     return [abs(answer.result.peaks[0])], [
         np.abs((np.sin(np.pi * t / duration) - r * np.sin(omega * t)) / (1 - r**2)).max()
     ]
+
+
+def plate(material, a, b, h, divisions, **keys) -> hk.Assembly:
+    shape = {"corner": [0, 0, 0], "sides": [[a, 0, 0], [0, b, 0]], "divisions": divisions, "thickness": h, **keys}
+    return hk.Assembly().material("m", **material).part("p", plate=shape, material="m")
+
+
+def edge(at: list[float], normal: str) -> dict:
+    return {"plane": {"at": at, "normal": normal}}
+
+
+def simply_supported(p: hk.Assembly, a: float, b: float) -> hk.Assembly:
+    p.support("x0", at=edge([0, 0, 0], "x"), hold=["z", "rx"]).support("x1", at=edge([a, 0, 0], "x"), hold=["z", "rx"])
+    p.support("y0", at=edge([0, 0, 0], "y"), hold=["z", "ry"]).support("y1", at=edge([0, b, 0], "y"), hold=["z", "ry"])
+    return p.support("membrane", at={"part": "p"}, hold=["x", "y", "rz"])
+
+
+THIN = [17.842, 44.5988, 44.5988, 71.3481, 89.1769, 89.1769, 115.914, 115.914, 151.551, 151.551]
+
+
+@case("thin plate, hard simple support", "Mindlin theory, closed form", "32 x 32 quads", 5e-3)
+def _():
+    return elastic(simply_supported(plate(ALUMINIUM, 1.37, 1.37, 0.0068, [32, 32]), 1.37, 1.37), 10), THIN
+
+
+@case("the same, triangles", "Mindlin theory, closed form", "2 x 32 x 32 triangles", 5e-3)
+def _():
+    p = plate(ALUMINIUM, 1.37, 1.37, 0.0068, [32, 32], cells="triangles")
+    return elastic(simply_supported(p, 1.37, 1.37), 10), THIN
+
+
+@case("thick plate, hard simple support", "Mindlin theory, closed form", "32 x 32 quads", 5e-3)
+def _():
+    exact = [365.497, 677.109, 1053.77, 1159.05, 1329.08, 1760.73, 1771.55, 2041.55, 2275.92, 2317.97]
+    return elastic(simply_supported(plate(ALUMINIUM, 1.71, 1.13, 0.137, [32, 32]), 1.71, 1.13), 10), exact
+
+
+@case("thick square plate, shear factor pi²/12", "Mindlin theory, closed form", "32 x 32 quads", 5e-3)
+def _():
+    exact = [45.8951, 109.444, 109.444, 167.886, 204.513, 204.513, 256.502, 256.502, 321.173, 321.173]
+    p = plate(BENCH, 10, 10, 1.0, [32, 32], shear_factor=np.pi**2 / 12)
+    return elastic(simply_supported(p, 10, 10), 10), exact
+
+
+@case("cantilever plate", "thin plate theory, converged Ritz", "40 x 30 quads", 5e-3)
+def _():
+    p = plate({"E": 206e9, "nu": 0.3, "density": 7830}, 1.43, 0.97, 0.0051, [40, 30])
+    p.support("root", at=edge([0, 0, 0], "x"), hold="all")
+    return elastic(p, 8), [2.12817, 7.08154, 13.2254, 23.9523, 32.068, 37.847, 49.0548, 51.4567]
+
+
+@case("free square plate", "thin plate theory, converged Ritz", "32 x 32 quads", 5e-3)
+def _():
+    p = plate(BENCH, 10, 10, 0.05, [32, 32]).support("membrane", at={"part": "p"}, hold=["x", "y", "rz"])
+    return elastic(p, 10), [1.62165, 2.3595, 2.92228, 4.19024, 4.19024, 7.356, 7.356]
+
+
+@case("plate under biaxial tension", "thin plate theory, closed form", "36 x 24 quads", 5e-3)
+def _():
+    p = plate(ALUMINIUM, 1.71, 1.13, 0.0073, [36, 24], tension=[21700, 21700])
+    return elastic(simply_supported(p, 1.71, 1.13), 6), [26.7823, 45.6569, 69.6646, 76.6493, 88.1948, 119.018]
+
+
+@case("tapered membrane in its plane", "plane stress, converged Ritz", "64 x 32 quads", 2e-3)
+def _():
+    corners = [[0, -2.5, 0], [10, -0.5, 0], [10, 0.5, 0], [0, 2.5, 0]]
+    shape = {"corners": corners, "divisions": [64, 32], "thickness": 0.05}
+    a = hk.Assembly().material("m", **BENCH).part("p", plate=shape, material="m")
+    a.support("root", at=edge([0, 0, 0], "x"), hold="all").support("plane", at={"part": "p"}, hold=["z", "rx", "ry"])
+    return elastic(a, 6), [44.617, 130.009, 162.689, 245.986, 379.717, 391.404]
+
+
+@case("cylindrical shell between diaphragms", "3-D elasticity, exact Fourier", "72 x 36 quads", 1e-2)
+def _():
+    shape = {"radius": 0.254, "length": 0.613, "thickness": 0.0213, "divisions": [72, 36]}
+    a = hk.Assembly().material("m", **ALUMINIUM).part("c", cylinder=shape, material="m")
+    a.support("low", at=edge([0, 0, 0], "z"), hold=["x", "y"]).support(
+        "high", at=edge([0, 0, 0.613], "z"), hold=["x", "y"]
+    )
+    return elastic(a, 11)[:10], list(np.repeat([877.097, 911.483, 1329.95, 1604.41, 1732.64], 2))
+
+
+def prism(divisions, **keys) -> hk.Assembly:
+    shape = {"corner": [0, 0, 0], "sides": np.diag([1.193, 0.113, 0.081]).tolist(), "divisions": divisions, **keys}
+    a = hk.Assembly().material("m", **ALUMINIUM).part("b", box=shape, material="m")
+    return a.support("root", at=edge([0, 0, 0], "x"), hold=["x", "y", "z"])
+
+
+SLENDER = [47.1863, 65.544, 289.462, 394.525, 576.356, 785.122, 1043.5, 1077.28, 1474.89, 1729.43]
+
+
+@case("slender cantilever prism", "3-D elasticity, converged Ritz", "24 x 4 x 4 bricks of 20 nodes", 4e-3)
+def _():
+    return elastic(prism([24, 4, 4], quadratic=True), 10), SLENDER
+
+
+@case("slender cantilever prism", "3-D elasticity, converged Ritz", "48 x 8 x 8 bricks of 8 nodes", 1e-2)
+def _():
+    return elastic(prism([48, 8, 8]), 10), SLENDER
+
+
+@case("slender cantilever prism", "3-D elasticity, converged Ritz", "30 x 3 x 3 x 6 tetrahedra of 10 nodes", 7e-3)
+def _():
+    return elastic(prism([30, 3, 3], cells="tetrahedra", quadratic=True), 10), SLENDER
+
+
+FREE = [9814.23, 12271.8, 14796, 17779.2, 18736.3, 18776.9, 19481.3, 20791.3, 22536.4, 22747.1]
+
+
+@case("free block", "3-D elasticity, converged Ritz", "8 x 6 x 4 bricks of 20 nodes", 1e-3)
+def _():
+    sides = np.diag([0.1313, 0.0973, 0.0617]).tolist()
+    shape = {"corner": [0, 0, 0], "sides": sides, "divisions": [8, 6, 4], "quadratic": True}
+    return elastic(hk.Assembly().material("m", **STEEL).part("b", box=shape, material="m"), 16)[:10], FREE
