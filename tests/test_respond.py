@@ -367,3 +367,40 @@ def test_errors_of_events_name_cause_and_cure(tmp_path):
     (tmp_path / "p.csv").write_text("time [ms]; acceleration (m/s^2)\n0; 0\n10; 1\n5; 0\n")
     with pytest.raises(EventError, match="time goes back"):
         modes.respond({"pulse": {"x": str(tmp_path / "p.csv")}})
+
+
+def test_discrete_dampers_add_to_modal_damping_and_say_so():
+    """One mass on a spring and damper: c / (2 sqrt(k m)) on top of the given ratio, and its force beside."""
+    a = chain([2.0], [8000.0], damping=0.01)
+    a.spring("dashpot", between=["ground", "p1"], damping=20.0, axis="x")
+    a.gauge("c", damper_force="dashpot").gauge("k", force="k1").gauge("v", velocity="p1", axis="x")
+    modes = a.modes(count=1)
+    assert modes.damping[0] == pytest.approx(0.01 + 20.0 / (2 * np.sqrt(8000.0 * 2.0)), rel=1e-12)
+    assert any("discrete dampers add up to" in f.text for f in modes.findings)
+    result = modes.respond({"pulse": {"x": {"half sine": {"peak": 10.0, "duration": 0.02}}}}).result
+    np.testing.assert_allclose(result.history(0), 20.0 * result.history(2), atol=1e-9)
+    pair = chain([1.0, 1.1], [1000.0, 1.0], damping=0.0)
+    pair.spring("between", between=["p1", "p2"], damping=5.0)
+    found = pair.spring("own", between=["ground", "p2"], stiffness=900, axis="x").modes(count=2).findings
+    assert any("couple neighbouring modes" in f.text and f.level == "warning" for f in found)
+
+
+def test_whole_displacements_agree_with_gauges(tmp_path):
+    import meshio
+
+    a = hk.Assembly().material("m", E=205e9, nu=0.29, density=7840)
+    shape = {"corner": [0, 0, 0], "sides": [[0.5, 0, 0], [0, 0.3, 0]], "divisions": [5, 3], "thickness": 0.01}
+    a.part("p", plate=shape, material="m").point("tip", [0.5, 0.3, 0])
+    a.support("root", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all").gauge(
+        "d", displacement="tip", axis="z"
+    )
+    modes = a.modes(count=4)
+    node = a.system.mesh.points["tip"]
+    spectrum = modes.respond(
+        {"spectrum": {"z": {"frequency": [1, 5000], "acceleration": [10, 10]}}, "missing mass": False}
+    )
+    field = next(iter(meshio.read(spectrum.write_vtu(tmp_path / "s.vtu")).point_data.values()))
+    assert field[node, 2] == pytest.approx(spectrum.result.peaks[0], rel=1e-9)
+    pulse = modes.respond({"pulse": {"z": {"half sine": {"peak": 10, "duration": 0.01}}}, "static correction": False})
+    field = next(iter(meshio.read(pulse.write_vtu(tmp_path / "p.vtu")).point_data.values()))
+    assert field[node, 2] == pytest.approx(pulse.result.peaks[0], rel=1e-3)  # nearest row to the peak

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from holokine.errors import EventError, UnknownNameError, nearest_hint
@@ -81,6 +82,25 @@ class Answer:
             raise EventError("shares of modes belong to spectrum answers")
         readings = range(len(self.result.reduced.readings))
         return shares_table(self.result, list(readings) if gauge is None else self._numbers(gauge))
+
+    def write_vtu(self, path: str | Path, *, at: float | None = None) -> Path:
+        """Write displacements relative to the frame, in m, as point data on the mesh, for a 3D viewer.
+
+        A spectrum: the combined largest displacement of every node (components without sign). A pulse: the
+        displacement at the instant `at` in s (nearest row), or when the first gauge peaks.
+        """
+        from holokine.mesh.files import write_mesh
+        from holokine.respond.whole import spectrum_displacement, transient_displacement
+
+        modes = self.modes.set
+        if isinstance(self.result, PulseAnswer):
+            when = at if at is not None else float(self.result.peak_times[0])
+            time, field = transient_displacement(self.result, modes)(when)
+            name = f"displacement at {time:.6g} s (m)"
+        else:
+            field, name = spectrum_displacement(self.result, modes), "largest displacement (m)"
+        write_mesh(Path(path), modes.system.mesh, {name: field.reshape(-1, 6)[:, :3]})
+        return Path(path)
 
     def plot(self, gauge: str | None = None) -> Any:
         """Histories under the base pulse, or the spectrum with the modes on it; returns the Figure."""

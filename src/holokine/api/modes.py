@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +15,7 @@ from holokine.describe.events import Event
 from holokine.errors import EventError
 from holokine.excite import build_pulse, build_spectrum
 from holokine.gauges import GaugeSet
-from holokine.modes import Finding, ModeSet, modal_damping
+from holokine.modes import Finding, ModeSet, damper_share, modal_damping
 from holokine.respond import ReducedModel, reduce_model, respond_pulse, respond_spectrum
 from holokine.units import quantity
 
@@ -59,8 +59,12 @@ class Modes:
 
     @cached_property
     def damping(self) -> NDArray[np.float64]:
-        """Damping ratios, shape (modes,)."""
-        return modal_damping(self.assembly.description.damping, self.frequencies_hz)
+        """Damping ratios, shape (modes,): the description's, and what discrete dampers add to each mode."""
+        return modal_damping(self.assembly.description.damping, self.frequencies_hz) + self._dampers[0]
+
+    @cached_property
+    def _dampers(self) -> tuple[NDArray[np.float64], float]:
+        return damper_share(self.set)
 
     @cached_property
     def reduced(self) -> ReducedModel:
@@ -75,8 +79,19 @@ class Modes:
 
     @property
     def findings(self) -> tuple[Finding, ...]:
-        """What the extraction noticed."""
-        return self.set.findings
+        """What the extraction noticed, and how discrete dampers are taken in."""
+        ratios, coupling = self._dampers
+        if not ratios.any():
+            return self.set.findings
+        text = f"discrete dampers add up to {100 * ratios.max():.2g} % to the damping of a mode"
+        level: Literal["note", "warning"] = "note"
+        if coupling > 0.1:
+            level = "warning"
+            text += (
+                f"; they also couple neighbouring modes (by up to {coupling:.2f} of their own damping), which modal "
+                "superposition leaves out"
+            )
+        return (*self.set.findings, Finding(level, text))
 
     @property
     def statement(self) -> str:

@@ -225,6 +225,7 @@ class AnswerView(_View):
             screens=screens,
             tables=tables,
             figures=figures,
+            meshes={f"{name}.vtu": answer.write_vtu},
             findings=answer.findings,
             facts={"event": answer.name},
         )

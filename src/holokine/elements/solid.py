@@ -193,7 +193,7 @@ class SolidElements:
             lumped = diagonal * (total / diagonal.sum(axis=1))[:, None]
             scalar = np.zeros_like(scalar)
             scalar[:, range(count), range(count)] = lumped
-        M = np.zeros((len(X), count, 3, count, 3))
+        M: Any = np.zeros((len(X), count, 3, count, 3))
         for d in range(3):
             M[:, :, d, :, d] = scalar[:, :count, :count]
         M = M.reshape(len(X), 3 * count, 3 * count)

@@ -8,10 +8,37 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe.schema import Damping
+from holokine.modes.extract import ModeSet
 
-__all__ = ["modal_damping"]
+__all__ = ["damper_share", "modal_damping"]
 
 Floats = NDArray[Any]  # float64
+
+
+def damper_share(modes: ModeSet) -> tuple[Floats, float]:
+    """What discrete dampers add to the damping ratios, and how much they couple the modes.
+
+    With c = Φ C Φᵀ the ratios grow by c_ii / (2 ω_i). The coupling is the largest |c_ij| / √(c_ii c_jj) between
+    modes whose frequencies lie within half of one another, which the diagonal leaves out.
+
+    Returns
+    -------
+    ratios : ndarray, shape (modes,)
+    coupling : float
+    """
+    C = modes.system.damping
+    if C.nnz == 0:
+        return np.zeros(modes.count), 0.0
+    c = modes.shapes @ (C @ modes.shapes.T)
+    omega = np.where(modes.omega > 0, modes.omega, np.inf)
+    diagonal = np.maximum(np.diag(c), 0.0)
+    root = np.sqrt(np.outer(diagonal, diagonal))
+    ratio = np.abs(c) / np.where(root > 0, root, 1.0)
+    near = np.abs(modes.omega[:, None] - modes.omega) < 0.5 * np.maximum(modes.omega[:, None], modes.omega)
+    active = diagonal / (2.0 * omega) > 1e-4
+    ratio[~(near & np.outer(active, active))] = 0.0
+    np.fill_diagonal(ratio, 0.0)
+    return diagonal / (2.0 * omega), float(ratio.max(initial=0.0))
 
 
 def modal_damping(damping: Damping, frequencies: Floats) -> Floats:
