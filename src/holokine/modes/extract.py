@@ -2,27 +2,27 @@
 
 from __future__ import annotations
 
-import warnings
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import csr_array, diags_array
-from scipy.sparse.linalg import LinearOperator, cg
+from scipy.sparse import csr_array, diags_array, eye_array
 
 from holokine.errors import MechanismError, SolverError
 from holokine.modes.check import Finding, mesh_findings, refuse_loose
+from holokine.solvers import factorise
 from holokine.solvers.eigen import lowest_pairs
 from holokine.system.adequacy import symmetry_planes
 from holokine.system.build import System
-from holokine.system.pieces import Piece, connected_pieces
+from holokine.system.pieces import Piece, connected_pieces, motion_words
 from holokine.system.totals import MassTotals, mass_totals
 
 __all__ = ["DEFAULT_COUNT", "ModeSet", "extract_modes"]
 
 Floats = NDArray[Any]  # float64
 DEFAULT_COUNT = 20
+RIDGE = 1e-11
 
 
 @dataclass(frozen=True)
@@ -123,6 +123,7 @@ def extract_modes(system: System, *, count: int | None = None, upto: float | Non
         raise SolverError("nothing is free to move: every motion is held by supports")
     pieces = tuple(connected_pieces(system))
     findings = refuse_loose(system, pieces)
+    _refuse_without_inertia(system, pieces)
     K, M = system.reduced_stiffness, system.reduced_mass
     limit = None if upto is None else (2.0 * np.pi * upto) ** 2
     expected = sum(len(p.free) for p in pieces)
@@ -139,6 +140,11 @@ def extract_modes(system: System, *, count: int | None = None, upto: float | Non
             "beyond buckling, or a motion that nothing resists"
         )
     values[rigid] = 0.0
+    if count is not None and pairs.exists_below is not None and pairs.exists_below > len(values) == count:
+        findings = [*findings, Finding(
+            "warning", f"mode {count} is one of several at the same frequency, of which the count cuts off the rest; "
+            f"ask for {pairs.exists_below} modes",
+        )]  # fmt: skip
     highest = float(np.sqrt(max(values.max(), 0.0)) / (2.0 * np.pi))
     if highest > 0:
         findings = [*findings, *mesh_findings(system, highest)]
@@ -169,22 +175,34 @@ def extract_modes(system: System, *, count: int | None = None, upto: float | Non
     )
 
 
+def _refuse_without_inertia(system: System, pieces: tuple[Piece, ...]) -> None:
+    """Raise for a free rigid-body motion that moves no mass: its frequency would be zero over zero."""
+    for piece in pieces:
+        if len(piece.free) == 0:
+            continue
+        inside = np.zeros((system.size // 6, 6), dtype=bool)
+        inside[piece.nodes] = True
+        motions = np.where(inside.ravel(), piece.free @ system.rigid_motions(piece.centre), 0.0)
+        inertia = motions @ (system.mass @ motions.T)
+        values, vectors = np.linalg.eigh(inertia)
+        if values[0] <= 1e-12 * max(values[-1], 1e-300):
+            words = "; ".join(motion_words((vectors[:, [0]].T @ piece.free).round(9), piece.centre))
+            raise MechanismError(
+                f"a motion without resistance and without inertia: {words}. Hold it, or give it inertia (the mass "
+                "matrix `lumped without rotary` has none about a beam's own axis)"
+            )
+
+
 def _free_mass(M: csr_array, load: Floats) -> Floats:
     """bᵀ M⁻¹ b per direction: what the effective masses of all modes sum to. M may be singular."""
     diagonal = M.diagonal()
-    inverse = np.where(diagonal > 0, 1.0 / np.where(diagonal > 0, diagonal, 1.0), 0.0)
-    root = np.sqrt(inverse)
-    scaled = csr_array(diags_array(root) @ M @ diags_array(root))
-    operator = LinearOperator(scaled.shape, matvec=lambda x: scaled @ x, dtype=float)
-    result = np.zeros(load.shape[1])
-    for d in range(load.shape[1]):
-        b = root * load[:, d]
-        size = float(np.linalg.norm(b))
-        if size == 0.0:
-            continue
-        x, info = cg(operator, b, rtol=1e-12, maxiter=2000)
-        if info:
-            warnings.warn("the free mass converged slowly; its last digits are in doubt", stacklevel=2)
-        # second order accurate in the error of x
-        result[d] = 2.0 * (b @ x) - x @ (scaled @ x)
-    return result
+    carrying = np.flatnonzero(diagonal > 0)
+    root = 1.0 / np.sqrt(diagonal[carrying])
+    scaled = csr_array(diags_array(root) @ M[carrying][:, carrying] @ diags_array(root))
+    b = root[:, None] * load[carrying]
+    # a whiff of the unit matrix stands in for motions without inertia (b has no share in them)
+    factor = factorise(csr_array(scaled + RIDGE * eye_array(len(carrying))))
+    x = factor.solve(b)
+    for _ in range(2):
+        x = x + factor.solve(b - scaled @ x)
+    return np.asarray(2.0 * np.einsum("ij,ij->j", b, x) - np.einsum("ij,ij->j", x, scaled @ x))

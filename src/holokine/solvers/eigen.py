@@ -1,7 +1,8 @@
-"""Eigenpairs of K x = λ M x: dense for small problems, sparse shift-and-invert for larger ones."""
+"""Eigenpairs of K x = λ M x: dense for small problems, shifted block Lanczos with proof by inertia for larger ones."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -9,10 +10,10 @@ import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
-from scipy.sparse.linalg import ArpackNoConvergence, LinearOperator, eigsh
 
 from holokine.errors import SolverError
-from holokine.solvers.factor import factorise
+from holokine.solvers.factor import Factor, factorise
+from holokine.solvers.lanczos import RitzPairs, block_lanczos
 
 __all__ = ["EigenPairs", "lowest_pairs"]
 
@@ -101,41 +102,102 @@ def _dense(
     values = 1.0 / mu[finite] + shift
     number = _wanted(values, count, upto)
     vectors = X[:, finite[:number]].T / np.sqrt(mu[finite[:number]])[:, None]
-    return values[:number], vectors, "dense LAPACK (small problem)", number
+    exists = number
+    while 0 < exists < len(values) and values[exists] - values[exists - 1] < 1e-6 * abs(values[exists]):
+        exists += 1  # repeated ones that the count cuts off
+    return values[:number], vectors, "dense LAPACK (small problem)", exists
 
 
 def _sparse(
     K: csr_array, M: csr_array, shift: float, count: int | None, upto: float | None, seed: int
 ) -> tuple[Floats, Floats, str, int | None]:
+    """Shifted block Lanczos, then the inertia above the highest pair as proof; repairs what is missing."""
     n = K.shape[0]
     factor = factorise(csr_array(K - shift * M))
-    below = None
+    if factor.negative and shift <= 0.0:
+        raise SolverError(
+            f"the stiffness matrix is not positive semi-definite ({factor.negative} negative pivots): "
+            "a preload beyond buckling?"
+        )
+    exists = None
     if upto is not None:
-        below = factorise(csr_array(K - upto * M)).negative
-    need = count if count is not None else (below if below is not None else 20)
-    if below is not None:
-        need = min(need, below)
-    if need == 0:
-        return np.zeros(0), np.zeros((0, n)), factor.method, 0
-    start = np.random.default_rng(seed).standard_normal(n)
-    operator = LinearOperator((n, n), matvec=factor.solve, dtype=float)
-    while True:
-        k = min(need + 2, n - 1)
-        try:
-            values, X = eigsh(K, k=k, M=M, sigma=shift, OPinv=operator, v0=start, ncv=min(n, 2 * k + 20))
-        except ArpackNoConvergence as err:
-            raise SolverError(
-                f"the eigenvalue extraction did not converge: {len(err.eigenvalues)} of {k} modes found"
-            ) from None
+        exists = factorise(csr_array(K - upto * (1.0 + 1e-12) * M)).negative
+        if exists == 0:
+            return np.zeros(0), np.zeros((0, n)), factor.method, 0
+    goal = count if exists is None else exists if count is None else min(count, exists)
+
+    def wanted(theta: Floats) -> int:
+        """One more than asked for, so that the next one is known and a repeated one is not cut."""
+        if goal is not None:
+            return goal if goal == exists else goal + 1
+        limit = 1.0 / (upto - shift) if upto is not None else 0.0
+        return int((theta > limit).sum()) + 1
+
+    size = goal if goal is not None else 20
+    block = int(np.clip(size // 3, 4, 16))
+    most = max(2 * size + 6 * block, size + 60)
+    found = _iterate(factor, M, wanted, block, most, seed)
+    values, X = _ascending(found, shift)
+    method = f"shifted block Lanczos, {factor.method}"
+    for attempt in range(4):
+        number = _wanted(values, goal, upto)
+        if exists is not None and (goal == exists or goal is None):
+            known, limit = exists, number
+        else:
+            known, limit = _count_above(K, M, values, number)
+        if known is None or known <= limit:
+            exists = known
+            break
+        # some are missing: look again, orthogonal to all that is known, from other start vectors
+        missing = known - limit
+        more = block_lanczos(
+            factor.solve, M, lambda _t, m=missing: m, block=max(4, missing), most=most, locked=X,
+            seed=seed + 1 + attempt,
+        )  # fmt: skip
+        again, Y = _ascending(more, shift)
+        values, X = np.concatenate([values, again]), np.concatenate([X, Y], axis=1)
         order = np.argsort(values)
         values, X = values[order], X[:, order]
-        enough = count is not None or below is not None or upto is None or values[-1] > upto
-        if enough or k >= n - 1:
-            break
-        need *= 2
-    number = _wanted(values, count, upto)
-    method = f"shift-invert Lanczos (ARPACK), {factor.method}"
-    return values[:number], X[:, :number].T, method, below
+        exists = known
+    number = _wanted(values, goal, upto)
+    return values[:number], X[:, :number].T, method, exists
+
+
+def _iterate(
+    factor: Factor, M: csr_array, wanted: Callable[[Floats], int], block: int, most: int, seed: int
+) -> RitzPairs:
+    try:
+        return block_lanczos(factor.solve, M, wanted, block=block, most=most, seed=seed)
+    except RuntimeError as err:
+        found: RitzPairs = err.args[1]
+        raise SolverError(
+            f"the eigenvalue extraction did not converge: {len(found.theta)} modes found after {found.steps} steps"
+        ) from None
+
+
+def _ascending(found: RitzPairs, shift: float) -> tuple[Floats, Floats]:
+    values = shift + 1.0 / found.theta
+    order = np.argsort(values)
+    return values[order], found.vectors[:, order]
+
+
+def _count_above(K: csr_array, M: csr_array, values: Floats, number: int) -> tuple[int | None, int]:
+    """Modes below a shift in the gap above the wanted ones, by inertia, and how many of `values` lie there.
+
+    The shift lies in the first gap at or after the last wanted pair that is wide enough to be told apart.
+    """
+    top = number
+    while top < len(values) and values[top] - values[top - 1] < 1e-6 * abs(values[top]):
+        top += 1
+    if top < len(values):
+        place = (values[top - 1] + values[top]) / 2.0
+    else:
+        place = values[top - 1] * (1.0 + 1e-6)
+    for nudge in (0.0, 1e-7, 3e-7):
+        factor = factorise(csr_array(K - place * (1.0 + nudge) * M))
+        if factor.perturbed == 0:
+            return factor.negative, top
+    return None, top
 
 
 def _finished(
