@@ -22,7 +22,7 @@ from holokine.show.figures import plot_shares, save
 TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
 CRATE = hk.demo_folder() / "crate.yaml"
 TERMINAL = {
-    "check": "holokine check crate.yaml | sed -n '1,10p;34,72p'",
+    "check": "holokine check crate.yaml | head -48",
     "modes": "holokine modes crate.yaml --count 30",
     "respond_spectrum": "holokine respond crate.yaml 'works shock' | head -48",
     "respond_pulse": "holokine respond crate.yaml 'kerb strike'",

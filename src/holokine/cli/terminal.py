@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from typing import TYPE_CHECKING, Any
 
@@ -29,7 +30,7 @@ class Screen:
     def __init__(self) -> None:
         from rich.console import Console
 
-        width = None if sys.stdout.isatty() else 160
+        width = None if sys.stdout.isatty() else int(os.environ.get("COLUMNS") or 160)
         self.console = Console(width=width, highlight=False, soft_wrap=False, emoji=False, markup=False)
 
     def heading(self, text: str) -> None:

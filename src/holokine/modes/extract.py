@@ -22,7 +22,7 @@ __all__ = ["DEFAULT_COUNT", "ModeSet", "extract_modes"]
 
 Floats = NDArray[Any]  # float64
 DEFAULT_COUNT = 20
-RIDGE = 1e-11
+RIDGE = 1e-13
 
 
 @dataclass(frozen=True)
@@ -203,6 +203,6 @@ def _free_mass(M: csr_array, load: Floats) -> Floats:
     # a whiff of the unit matrix stands in for motions without inertia (b has no share in them)
     factor = factorise(csr_array(scaled + RIDGE * eye_array(len(carrying))))
     x = factor.solve(b)
-    for _ in range(2):
+    for _ in range(4):
         x = x + factor.solve(b - scaled @ x)
     return np.asarray(2.0 * np.einsum("ij,ij->j", b, x) - np.einsum("ij,ij->j", x, scaled @ x))

@@ -204,9 +204,18 @@ def _finished(
     K: csr_array, M: csr_array, values: Floats, vectors: Floats, method: str, exists: int | None
 ) -> EigenPairs:
     X = vectors.T
-    KX, MX = K @ X, M @ X
+    MX = M @ X
     norm = np.sqrt(np.maximum(np.einsum("ij,ij->j", X, MX), 1e-300))
-    X, KX, MX = X / norm, KX / norm, MX / norm
+    X, MX = X / norm, MX / norm
+    gram = X.T @ MX
+    if len(values) and np.abs(gram - np.eye(len(values))).max() > 1e-13:
+        # from the lowest up (Cholesky): what rounding did to the highest of many modes is taken from them alone
+        try:
+            X = scipy.linalg.solve_triangular(np.linalg.cholesky(gram), X.T, lower=True).T
+            MX = M @ X
+        except np.linalg.LinAlgError:
+            pass  # reported below as loss of orthogonality
+    KX = K @ X
     size = np.linalg.norm(abs(K) @ np.abs(X), axis=0) + np.abs(values) * np.linalg.norm(abs(M) @ np.abs(X), axis=0)
     residuals = np.linalg.norm(KX - MX * values, axis=0) / np.maximum(size, 1e-300)
     gram = X.T @ MX
