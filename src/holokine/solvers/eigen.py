@@ -134,7 +134,8 @@ def _sparse(
         return int((theta > limit).sum()) + 1
 
     size = goal if goal is not None else 20
-    block = int(np.clip(size // 3, 4, 16))
+    # a solve for sixteen columns costs little more than one for eight where the factor is large
+    block = 16 if n > 20_000 else int(np.clip(size // 3, 4, 16))
     most = max(2 * size + 6 * block, size + 60)
     found = _iterate(factor, M, wanted, block, most, seed)
     values, X = _ascending(found, shift)

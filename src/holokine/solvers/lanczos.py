@@ -21,7 +21,7 @@ from scipy.sparse import csr_array
 __all__ = ["RitzPairs", "block_lanczos"]
 
 Floats = NDArray[Any]  # float64
-TOLERANCE = 1e-11
+TOLERANCE = 1e-10
 
 
 @dataclass(frozen=True)
