@@ -140,7 +140,11 @@ def extract_modes(system: System, *, count: int | None = None, upto: float | Non
             "beyond buckling, or a motion that nothing resists"
         )
     values[rigid] = 0.0
-    if count is not None and pairs.exists_below is not None and pairs.exists_below > len(values) == count:
+    if "were not found" in pairs.method:
+        findings = [*findings, Finding(
+            "error", f"{pairs.method}: the modes below are not complete; extract fewer, or a narrower range",
+        )]  # fmt: skip
+    elif count is not None and pairs.exists_below is not None and pairs.exists_below > len(values) == count:
         findings = [*findings, Finding(
             "warning", f"mode {count} is one of several at the same frequency, of which the count cuts off the rest; "
             f"ask for {pairs.exists_below} modes",

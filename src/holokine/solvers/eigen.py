@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -140,6 +141,7 @@ def _sparse(
     found = _iterate(factor, M, wanted, block, most, seed)
     values, X = _ascending(found, shift)
     method = f"shifted block Lanczos, {factor.method}"
+    known: int | None
     for attempt in range(4):
         number = _wanted(values, goal, upto)
         if exists is not None and (goal == exists or goal is None):
@@ -147,21 +149,26 @@ def _sparse(
         else:
             known, limit = _count_above(K, M, values, number)
         if known is None or known <= limit:
-            exists = known
             break
         # some are missing: look again, orthogonal to all that is known, from other start vectors
         missing = known - limit
         more = block_lanczos(
-            factor.solve, M, lambda _t, m=missing: m, block=max(4, missing), most=most, locked=X,
+            factor.solve, M, partial(_always, missing), block=max(4, missing), most=most, locked=X,
             seed=seed + 1 + attempt,
         )  # fmt: skip
         again, Y = _ascending(more, shift)
         values, X = np.concatenate([values, again]), np.concatenate([X, Y], axis=1)
         order = np.argsort(values)
         values, X = values[order], X[:, order]
-        exists = known
+    else:
+        method += f"; {missing} modes that exist were not found"
+    exists = known
     number = _wanted(values, goal, upto)
     return values[:number], X[:, :number].T, method, exists
+
+
+def _always(number: int, _theta: Floats) -> int:
+    return number
 
 
 def _iterate(
