@@ -86,7 +86,7 @@ def nearest_hint(name: str, known: Iterable[str], what: str = "") -> str:
     if not names:
         return f"There are no {label}."
     lowered = {n.lower(): n for n in reversed(names)}
-    close = difflib.get_close_matches(str(name).lower(), list(lowered), n=1, cutoff=0.55)
+    close = difflib.get_close_matches(str(name).lower(), list(lowered), n=1, cutoff=0.5)
     shown = ", ".join(names[:12]) + (f", ... ({len(names)} in all)" if len(names) > 12 else "")
     hint = f'Did you mean "{lowered[close[0]]}"? ' if close else ""
     return f"{hint}The {label} are: {shown}."

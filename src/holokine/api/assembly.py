@@ -39,7 +39,7 @@ class Assembly:
     >>> _ = bar.part("bar", beam={"through": ["root", "tip"], "section": "flat"}, material="steel")
     >>> _ = bar.support("wall", at="root", hold="all")
     >>> round(float(bar.modes(count=1).frequencies_hz[0]), 2)
-    33.04
+    33.03
     """
 
     def __init__(self, title: str = "", *, units: dict[str, str] | None = None) -> None:

@@ -1,0 +1,259 @@
+"""Gauges against statics by hand, tables of answers, and the options of events."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+import holokine as hk
+from conftest import STEEL, chain, straight_beam
+from holokine.describe.gauges import Gauge
+from holokine.errors import DescriptionError, EventError, UnknownNameError
+from holokine.gauges import build_gauges
+from holokine.respond import reduce_model
+from holokine.units import STANDARD_GRAVITY as G
+
+SECTION = {"tube": {"width": 0.06, "height": 0.08, "wall": 0.004}}
+L, TIP = 1.2, 25.0
+
+
+def cantilever(**beam) -> hk.Assembly:
+    a = straight_beam(L, SECTION, STEEL, start="all", divisions=6, **beam)
+    return a.mass("tip", at="b", mass=TIP, offset=[0, 0.1, 0.05])
+
+
+def static(a: hk.Assembly, **gauges) -> dict[str, np.ndarray]:
+    """Static readings under a unit base acceleration along x y z, by gauge and component."""
+    modes = a.modes(count=3)
+    built = build_gauges(a.system, {n: Gauge.model_validate(g) for n, g in gauges.items()})
+    reduced = reduce_model(modes.set, built, modes.damping)
+    return {r.label: reduced.static[:, list(r.channels)] for r in built.readings}
+
+
+def test_beam_end_forces_moments_and_reactions_by_hand():
+    a = cantilever()
+    found = static(
+        a, f={"beam force": "beam", "end": "start"}, m={"beam moment": "beam", "end": "start"}, r={"reaction": "left"},
+        t={"reaction moment": "left"}, tip={"beam force": "beam", "end": "end"},
+    )  # fmt: skip
+    area = a.system.elements[0].section.area
+    bar = STEEL["density"] * area * L
+    total = bar + TIP
+    # an upward acceleration presses the bar down: the root carries the weight, shear on the positive face downward
+    assert found["r z"][2, 0] == pytest.approx(total, rel=1e-9)
+    assert found["r x"][0, 0] == pytest.approx(total, rel=1e-9)
+    assert found["f N"][0, 0] == pytest.approx(-total, rel=1e-9)  # pushed along x: the bar behind the mass is pressed
+    assert found["f Vz"][2, 0] == pytest.approx(-total, rel=1e-9)
+    assert found["tip Vz"][2, 0] == pytest.approx(-TIP, rel=1e-9)
+    bending = bar * L / 2 + TIP * L
+    assert found["m My"][2, 0] == pytest.approx(bending, rel=1e-9)
+    assert found["t y"][2, 0] == pytest.approx(-bending, rel=1e-9)
+    assert found["m T"][2, 0] == pytest.approx(-TIP * 0.1, rel=1e-9)  # the body hangs beside the axis
+    for axis in "xyz":  # reaction and section force are one force seen from two sides
+        pair = {"x": "f N", "y": "f Vy", "z": "f Vz"}[axis]
+        np.testing.assert_allclose(found[pair], -found[f"r {axis}"], atol=1e-9 * total)
+
+
+def test_extreme_fibre_stress_by_hand():
+    a = cantilever()
+    a.gauge("s", stress="beam", end="start").gauge("all", stress="beam")
+    section = a.system.elements[0].section
+    bar = STEEL["density"] * section.area * L
+    modes = a.modes(count=2)
+    reduced = modes.reduced
+    bending = bar * L / 2 + TIP * L
+    expected = bending * 0.04 / section.Iy
+    assert np.abs(reduced.static[2, list(reduced.readings[0].channels)]).max() == pytest.approx(expected, rel=1e-9)
+    answer = modes.respond({"pulse": {"z": {"half sine": {"peak": "1 g", "duration": "1 s"}}}})
+    table = answer.peaks()
+    # a pulse far slower than the bar's period is nearly static
+    assert table["peak"].abs().iloc[0] == pytest.approx(expected * G / 1e6, rel=2e-2)
+    assert table["peak"].iloc[0] == pytest.approx(table["peak"].iloc[1], rel=1e-9)  # the root governs
+    assert "element 1, start" in table["place"].iloc[1]
+    assert table["unit"].tolist() == ["MPa", "MPa"]
+
+
+def test_round_sections_and_products_of_inertia_in_stress():
+    rod = straight_beam(1.0, {"rod": {"diameter": 0.05}}, STEEL, start="all", divisions=4).mass("m", at="b", mass=50.0)
+    rod.gauge("s", stress="beam", end="start")
+    r = rod.modes(count=2).reduced
+    own = STEEL["density"] * np.pi * 0.025**2
+    moment = np.hypot(1.0, 0.7) * (50.0 + own / 2)
+    both = r.static[2] + 0.7 * r.static[1]
+    exact = moment * 0.025 / (np.pi * 0.05**4 / 64)
+    assert exact * 0.996 <= np.abs(both).max() <= exact * (1 + 1e-9)  # 36 fibres: at most 0.4 % low
+    angle = straight_beam(1.0, {"angle": {"height": 0.08, "width": 0.05, "thickness": 0.006}}, STEEL, start="all",
+                          divisions=4)  # fmt: skip
+    block = angle.system.elements[0]
+    N, My, Mz = 100.0, 30.0, -20.0
+    s, sigma = block.section, block.fibre_stress() @ [N, My, Mz]
+    # integrate back: stress is linear over the section, so its resultants follow from its plane
+    plane, *_ = np.linalg.lstsq(np.column_stack([np.ones(len(s.fibres)), s.fibres]), sigma, rcond=None)
+    assert plane[0] * s.area == pytest.approx(N)
+    assert plane[2] * s.Iy + plane[1] * s.Iyz == pytest.approx(My)
+    assert -(plane[2] * s.Iyz + plane[1] * s.Iz) == pytest.approx(Mz)
+
+
+def test_moments_and_forces_of_bushings_and_links_by_hand():
+    a = hk.Assembly().point("base", [0, 0, 0]).point("top", [0, 0, 0.2])
+    a.mass("body", at="top", mass=10.0, inertia=[0.1, 0.1, 0.1], offset=[0, 0, 0.3])
+    a.bushing("pad", between=["base", "top"], stiffness=[1e5, 1e5, 2e5, 500, 500, 500], damping={"z": 100})
+    a.mass("foot", at="base", mass=1.0, inertia=[0.01, 0.01, 0.01]).support("floor", at="base", hold="all")
+    found = static(a, f={"force": "pad"}, m={"moment": "pad"}, r={"reaction": "floor"}, t={"reaction moment": "floor"},
+                   d={"damper force": "pad", "axis": "z"}, w={"total force": "pad", "axis": "z"})  # fmt: skip
+    # positive pulls the ends together: the body above, pushed towards -x, is pulled towards the base
+    assert found["f x"][0, 0] == pytest.approx(-10.0)
+    assert found["f z"][2, 0] == pytest.approx(-10.0)
+    assert abs(found["m y"][0, 0]) == pytest.approx(10.0 * 0.4)  # from half-way up to the centre of mass
+    assert found["r x"][0, 0] == pytest.approx(11.0)
+    assert found["t y"][0, 0] == pytest.approx(10.0 * 0.5)
+    np.testing.assert_allclose(found["d z"], 0.0)
+    np.testing.assert_allclose(found["w z"], found["f z"])
+
+
+def test_rotation_velocity_and_axes_of_gauges():
+    a = cantilever()
+    a.gauge("turn", rotation="b", axis="y").gauge("v", velocity="b", axis="z").gauge("d", displacement="b")
+    a.gauge("m", acceleration="b", axis="magnitude")
+    answer = a.modes(count=12).respond(
+        {"pulse": {"z": {"half sine": {"peak": 9.81, "duration": 0.02}}}, "ring down": 0.2}
+    )
+    table = answer.peaks().set_index(["gauge", "component"])
+    assert table.loc[("turn", "y"), "unit"] == "mrad"
+    assert table.loc[("v", "z"), "unit"] == "m/s"
+    d = answer.history("d")
+    assert list(d.columns) == ["time_s", "base_z_g", "d_x_mm", "d_y_mm", "d_z_mm", "d_magnitude_mm"]
+    # velocity is the slope of displacement, but for the static correction that only the latter has
+    t, z = d["time_s"].to_numpy(), d["d_z_mm"].to_numpy() / 1e3
+    slope = np.gradient(z, t)
+    v = answer.history("v")["v_z_m_per_s"].to_numpy()
+    late = t > 0.03
+    np.testing.assert_allclose(v[late], slope[late], atol=2e-2 * np.abs(v).max())
+    assert (d["d_magnitude_mm"] >= np.abs(d["d_z_mm"]) - 1e-12).all()
+
+
+def test_gauges_that_make_no_sense_are_refused():
+    cases = [
+        ({"moment": "k1"}, "passes no moment"),
+        ({"force": "k1", "axis": "x"}, "a spring has one force"),
+        ({"displacement": "nowhere"}, "nothing is attached to the point"),
+    ]
+    a = chain([1.0], [100.0]).point("nowhere", [9, 9, 9])
+    for gauge, match in cases:
+        with pytest.raises(DescriptionError, match=match):
+            build_gauges(a.system, {"g": Gauge.model_validate(gauge)})
+    for keys, match in (
+        ({"displacement": "p1", "relative_to": "p1", "motion": "absolute"}, "cannot be absolute"),
+        ({"force": "k1", "motion": "relative"}, "belong to displacement"),
+        ({"displacement": "p1", "axis": "q"}, "axis must be x, y, z or magnitude"),
+        ({"stress": "k1", "axis": "x"}, "choose a component"),
+        ({"cut force": "k1"}, "needs a plane"),
+        ({}, "exactly one of"),
+    ):
+        with pytest.raises(DescriptionError, match=match):
+            chain([1.0], [100.0]).gauge("g", **keys)
+    with pytest.raises(UnknownNameError, match=r'no gauge "k9". Did you mean'):
+        chain([1.0], [100.0]).gauge("k1", force="k1").modes(count=1).respond(
+            {"pulse": {"x": {"rectangle": {"peak": 1, "duration": 1}}}}
+        ).history("k9")
+    with pytest.raises(EventError, match="no gauges"):
+        chain([1.0], [100.0]).modes(count=1).respond({"pulse": {"x": {"rectangle": {"peak": 1, "duration": 1}}}})
+
+
+def three(damping=0.02) -> hk.Assembly:
+    a = chain([1.0, 2.0, 1.5], [4e4, 3e4, 2e4], damping)
+    return a.gauge("d", displacement="p3", axis="x").gauge("k", force="k1").gauge("a", acceleration="p3", axis="x")
+
+
+FLAT = {"frequency": [0.1, 1000], "acceleration": [10, 10]}
+
+
+def test_event_cut_off_and_damping_equal_fewer_modes_and_other_damping():
+    modes = three().modes(count=3)
+    limit = float(modes.frequencies_hz[:2].mean())
+    cut = modes.respond({"spectrum": {"x": FLAT}, "upto": limit, "damping": "5 %"}).result
+    fewer = three(0.05).modes(count=1).respond({"spectrum": {"x": FLAT}}).result
+    np.testing.assert_allclose(cut.peaks, fewer.peaks, rtol=1e-9)
+    np.testing.assert_allclose(cut.missing, fewer.missing, rtol=1e-9)
+    assert cut.reduced.captured[0] == pytest.approx(fewer.reduced.captured[0])
+    with pytest.raises(EventError, match="no mode lies at or below"):
+        modes.respond({"spectrum": {"x": FLAT}, "upto": 0.01})
+    pulse = {"half sine": {"peak": 10.0, "duration": 0.01}}
+    one = modes.respond({"pulse": {"x": pulse}, "upto": limit, "damping": "5 %", "ring down": 0.3}).result
+    two = three(0.05).modes(count=1).respond({"pulse": {"x": pulse}, "ring down": 0.3}).result
+    np.testing.assert_allclose(one.peaks, two.peaks, rtol=1e-8)
+
+
+def test_direction_rules_and_zero_period_acceleration():
+    a = cantilever().gauge("r", reaction="left")
+    modes = a.modes(count=8)
+    both = {"spectrum": {"z": FLAT, "y": {**FLAT, "scale": 0.4}}}
+    single = [modes.respond({"spectrum": {d: s}}).result for d, s in both["spectrum"].items()]
+    srss = modes.respond({**both, "directions": "srss"}).result
+    absolute = modes.respond({**both, "directions": "absolute"}).result
+    np.testing.assert_allclose(srss.peaks[:3], np.hypot(single[0].peaks[:3], single[1].peaks[:3]), rtol=1e-9)
+    np.testing.assert_allclose(absolute.peaks[:3], single[0].peaks[:3] + single[1].peaks[:3], rtol=1e-9)
+    given = modes.respond({"spectrum": {"z": FLAT}, "zero period acceleration": "3 m/s^2"}).result
+    np.testing.assert_allclose(given.missing, 0.3 * single[0].missing, rtol=1e-9)
+    assert not any("last value" in f.text for f in given.findings)
+    without = modes.respond({"spectrum": {"z": FLAT}, "missing mass": False}).result
+    assert (without.peaks <= single[0].peaks * (1 + 1e-12)).all()
+    assert not without.missing.any()
+
+
+def test_findings_of_spectra():
+    pair = chain([1.0, 1.0], [1e4, 10.0], 0.02)
+    pair.spring("own", between=["ground", "p2"], stiffness=9990, axis="x").gauge("k", force="k1")
+    answer = pair.modes(count=2).respond({"spectrum": {"x": FLAT}, "combine": "srss"})
+    assert any("modes within 10 %" in f.text and "1 and 2" in f.text for f in answer.findings)
+    few = three().modes(count=1).respond({"spectrum": {"x": FLAT}})
+    assert any("of the free mass, below 90 %" in f.text for f in few.findings)
+    narrow = {"frequency": [25, 26], "acceleration": [1, 1]}
+    held = three().modes(count=3).respond({"spectrum": {"x": narrow}, "outside": "hold"})
+    assert any("lie outside the spectrum's table" in f.text for f in held.findings)
+    a = three().gauge("u", displacement="p1", axis="x", motion="absolute")
+    unknown = a.modes(count=3).respond({"spectrum": {"x": FLAT}})
+    assert np.isnan(unknown.result.peaks[-1])
+    assert any("cannot be had from a spectrum: u" in f.text for f in unknown.findings)
+    coarse = three().modes(count=3).respond({"pulse": {"x": {"rectangle": {"peak": 1, "duration": 1}}}, "step": 0.02})
+    assert any("coarse for the highest mode kept" in f.text for f in coarse.findings)
+    with pytest.raises(EventError, match="peaks but no history"):
+        few.history("k")
+
+
+def test_damping_tables_and_rayleigh():
+    a = three({"table": [["1 Hz", "1 %"], ["100 Hz", "5 %"]]}).modes(count=3)
+    np.testing.assert_allclose(a.damping, np.interp(a.frequencies_hz, [1, 100], [0.01, 0.05]))
+    r = three({"rayleigh": [[10, 0.02], [40, 0.02]]}).modes(count=3)
+    w, w1, w2 = 2 * np.pi * r.frequencies_hz, 2 * np.pi * 10, 2 * np.pi * 40
+    alpha, beta = 2 * 0.02 * w1 * w2 / (w1 + w2), 2 * 0.02 / (w1 + w2)
+    np.testing.assert_allclose(r.damping, alpha / (2 * w) + beta * w / 2, rtol=1e-12)
+    for bad, match in (
+        ({"table": [[5, 0.1], [1, 0.2]]}, "must rise"),
+        ({"rayleigh": [[5, 0.1], [5, 0.2]]}, "must differ"),
+        ({"ratio": 0.1, "table": [[1, 0.1]]}, "exactly one"),
+    ):
+        with pytest.raises(DescriptionError, match=match):
+            three(bad)
+
+
+def test_csv_of_every_kind(tmp_path):
+    modes = three().modes(count=3)
+    reference = modes.respond({"spectrum": {"x": {"frequency": [1, 10, 500], "acceleration": [1, 20, 5]}}}).result.peaks
+    w = 2 * np.pi * np.array([1, 10, 500])
+    files = {
+        "a.csv": "# a comment\nfrequency [Hz]; acceleration (m/s^2)\n1;1\n10;20\n500;5\n",
+        "b.csv": "freq_hz\tacc_g\n" + "\n".join(f"{f}\t{v / G!r}" for f, v in ((1, 1), (10, 20), (500, 5))),
+        "c.csv": "period_ms,velocity_mm_s\n" + "\n".join(
+            f"{1e3 / f!r},{1e3 * v / u!r}" for f, v, u in zip((500, 10, 1), (5, 20, 1), w[::-1].tolist(), strict=True)),
+    }  # fmt: skip
+    for name, text in files.items():
+        (tmp_path / name).write_text(text)
+        found = modes.respond({"spectrum": {"x": str(tmp_path / name)}}).result.peaks
+        np.testing.assert_allclose(found, reference, rtol=1e-9)
+    (tmp_path / "p.csv").write_text("time [ms],acceleration_g\n0,0\n5,1\n10,0\n")
+    table = {"time": [0, 0.005, 0.01], "acceleration": [0, G, 0]}
+    one = modes.respond({"pulse": {"x": str(tmp_path / "p.csv")}, "ring down": 0.2}).result
+    two = modes.respond({"pulse": {"x": {"table": table}}, "ring down": 0.2}).result
+    np.testing.assert_allclose(one.peaks, two.peaks, rtol=1e-12)
+    assert one.pulse.velocity_change[0] == pytest.approx(G * 0.005)
