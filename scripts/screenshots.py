@@ -68,7 +68,7 @@ def figures(wanted: set[str]) -> None:
     }
     for name, write in (
         ("assembly", crate.check().picture),
-        ("mode", lambda path: modes.picture(4, path)),
+        ("mode", lambda path: modes.picture(3, path)),
     ):
         if not wanted or name in wanted:
             write(TARGET / f"{name}.png")

@@ -167,11 +167,11 @@ def plot_shares(answer: SpectrumAnswer, numbers: list[int] | None = None) -> Any
     figure, ax = _figure()
     parts = np.array([np.concatenate(answer.shares(i)) for i in chosen]) * 100.0
     order = np.argsort(-np.abs(parts).max(axis=0))
-    named = [m for m in order if np.abs(parts[:, m]).max() >= 5.0][:9]
+    named = [m for m in order if np.abs(parts[:, m]).max() >= 5.0][:8]
     left_up, left_down = np.zeros(len(chosen)), np.zeros(len(chosen))
     from matplotlib import colormaps
 
-    palette = colormaps["tab10"]
+    palette = [c for i, c in enumerate(colormaps["tab10"].colors) if i != 7]  # grey stands for all others
     y = np.arange(len(chosen))[::-1]
     rest = parts.sum(axis=1) - parts[:, named].sum(axis=1)
     for k, m in enumerate([*named, -1]):
@@ -185,7 +185,7 @@ def plot_shares(answer: SpectrumAnswer, numbers: list[int] | None = None) -> Any
             else (f"mode {m + 1} ({n(answer.reduced.frequencies_hz[m])} Hz)")
         )
         left = np.where(value >= 0, left_up, left_down)
-        ax.barh(y, value, left=left, color=GHOST if m == -1 else palette(k), label=name, edgecolor="white")
+        ax.barh(y, value, left=left, color=GHOST if m == -1 else palette[k], label=name, edgecolor="white")
         left_up += np.maximum(value, 0)
         left_down += np.minimum(value, 0)
     ax.set_yticks(y, [readings[i].label for i in chosen])
