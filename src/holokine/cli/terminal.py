@@ -25,12 +25,15 @@ def _title(column: str) -> str:
 
 
 class Screen:
-    """Headings, tables and findings, as wide as the terminal (or 160 columns into a file or pipe)."""
+    """Headings, tables and findings, as wide as the terminal (140 columns or more into a file or pipe)."""
 
     def __init__(self) -> None:
         from rich.console import Console
 
-        width = None if sys.stdout.isatty() else int(os.environ.get("COLUMNS") or 160)
+        width = None
+        if not sys.stdout.isatty():  # tables are not folded for a pipe, whatever window it was started from
+            asked = os.environ.get("COLUMNS", "")
+            width = max(int(asked), 140) if asked.isdigit() else 160
         self.console = Console(width=width, highlight=False, soft_wrap=False, emoji=False, markup=False)
 
     def heading(self, text: str) -> None:

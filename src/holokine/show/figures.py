@@ -171,7 +171,7 @@ def plot_shares(answer: SpectrumAnswer, numbers: list[int] | None = None) -> Any
     left_up, left_down = np.zeros(len(chosen)), np.zeros(len(chosen))
     from matplotlib import colormaps
 
-    palette = [c for i, c in enumerate(colormaps["tab10"].colors) if i != 7]  # grey stands for all others
+    palette = [colormaps["tab10"](i) for i in range(10) if i != 7]  # grey stands for all others
     y = np.arange(len(chosen))[::-1]
     rest = parts.sum(axis=1) - parts[:, named].sum(axis=1)
     for k, m in enumerate([*named, -1]):
