@@ -163,6 +163,7 @@ class ModesView(_View):
 
     @classmethod
     def about(cls, assembly: Assembly, modes: Modes, shapes: int, animate: tuple[int, ...] = ()) -> ModesView:
+        from holokine.show.scene import refuse_animation
         from holokine.show.text import mass_lines
 
         table, shares = modes.table(), modes.participation()
@@ -170,6 +171,8 @@ class ModesView(_View):
         pictures = {
             f"mode_{number:02d}.png": partial(modes.picture, number) for number in range(1, min(shapes, len(modes)) + 1)
         }
+        for number in animate:
+            refuse_animation(modes.set, number)
         pictures |= {f"mode_{number:02d}.gif": partial(modes.animate, number) for number in animate}
         return cls(
             assembly,

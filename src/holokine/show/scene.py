@@ -23,7 +23,14 @@ from holokine.show.numbers import number_text as n
 from holokine.show.solids import feature_edges, part_colours, plot_assembly, plot_shape
 from holokine.system.build import System
 
-__all__ = ["VIEW_HINT", "animate_mode", "picture_assembly", "picture_mode", "view_available"]
+__all__ = [
+    "VIEW_HINT",
+    "animate_mode",
+    "picture_assembly",
+    "picture_mode",
+    "refuse_animation",
+    "view_available",
+]
 
 Floats = NDArray[Any]  # float64
 PIXELS = (1280, 800)
@@ -229,6 +236,16 @@ def picture_mode(modes: ModeSet, mode: int, path: Path, *, share: float | None =
     plotter.close()
 
 
+def refuse_animation(modes: ModeSet, mode: int) -> Any:
+    """Raise where an animation could not be made, before anything is written; return the package that writes it."""
+    _check_mode(modes, mode)
+    try:
+        import imageio.v2 as imageio
+    except ImportError:
+        raise HolokineError(f"animations need imageio; {VIEW_HINT}") from None
+    return imageio
+
+
 def animate_mode(
     modes: ModeSet,
     mode: int,
@@ -255,13 +272,9 @@ def animate_mode(
     HolokineError
         No such mode, an ending that is not gif or mp4, or imageio is not installed.
     """
-    _check_mode(modes, mode)
+    imageio = refuse_animation(modes, mode)
     if path.suffix.lower() not in (".gif", ".mp4"):
         raise HolokineError(f'{path}: an animation ends with .gif or .mp4, not "{path.suffix}"')
-    try:
-        import imageio.v2 as imageio
-    except ImportError:
-        raise HolokineError(f"animations need imageio; {VIEW_HINT}") from None
     phases = np.sin(2.0 * np.pi * np.arange(frames) / frames)
     pictures = list(_rendered(modes, mode, share, true_scale, phases))
     part = path.with_name(f".part_{path.name}")
