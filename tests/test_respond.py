@@ -11,7 +11,7 @@ from scipy.integrate import solve_ivp
 from scipy.optimize import minimize_scalar
 
 import holokine as hk
-from conftest import chain, chain_matrices
+from conftest import STEEL, chain, chain_matrices, straight_beam
 from holokine.errors import EventError
 from holokine.respond.combine import cqc_correlation
 from holokine.units import STANDARD_GRAVITY as G
@@ -289,16 +289,17 @@ def test_reactions_equal_inertia_at_every_instant(crate_modes):
     np.testing.assert_allclose(total, inertia, atol=1e-8 * np.abs(inertia).max())
 
 
-def test_static_correction_makes_few_modes_do(crate):
-    event = {"pulse": {"z": {"half sine": {"peak": "3 g", "duration": "30 ms"}}}, "ring down": "0.2 s"}
-    many = crate.modes(upto=1500.0).respond(event).result
-    few = crate.modes(count=12).respond(event).result
-    bare = crate.modes(count=12).respond({**event, "static correction": False}).result
-    numbers = [i for i, r in enumerate(many.reduced.readings) if r.gauge == "mount 1 pull" and r.component == "z"]
-    reference = many.peaks[numbers]
-    error, plain = abs(few.peaks[numbers] / reference - 1), abs(bare.peaks[numbers] / reference - 1)
-    assert plain > 0.01
-    assert error < 0.4 * plain
+def test_static_correction_makes_few_modes_do():
+    """The pulse is long against the bar, so that the peak falls into it: after it the correction is zero."""
+    a = straight_beam(1.2, {"rectangle": {"width": 0.04, "height": 0.02}}, STEEL, start="all", divisions=30)
+    a.gauge("root", reaction="left", axis="z")
+    event = {"pulse": {"z": {"half sine": {"peak": "3 g", "duration": "120 ms"}}}, "ring down": "0.2 s"}
+    many = a.modes(count=100).respond(event).result
+    few = a.modes(count=1).respond(event).result
+    bare = a.modes(count=1).respond({**event, "static correction": False}).result
+    error, plain = abs(few.peaks / many.peaks - 1), abs(bare.peaks / many.peaks - 1)
+    assert plain > 0.05
+    assert error < 0.1 * plain
 
 
 def test_absolute_motion_includes_the_base():
