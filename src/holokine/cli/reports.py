@@ -272,7 +272,7 @@ def run_demo(out: Path | None) -> None:
     views: list[_View] = [CheckReportView.of(source)]
     assembly = views[0].assembly
     modes = assembly.modes()
-    views.append(ModesView.about(assembly, modes, 6))
+    views.append(ModesView.about(assembly, modes, 2))
     views += [AnswerView.about(assembly, modes.respond(event)) for event in assembly.description.events]
     for view in views:
         view.show(screen)
