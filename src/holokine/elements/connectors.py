@@ -14,20 +14,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.elements.beam import arm_matrix
+from holokine.errors import DescriptionError
 
 __all__ = ["Connector", "PointMass", "arm_matrix", "axes_from", "point_mass_matrix"]
 
 Floats = NDArray[Any]  # float64
 
 
-def axes_from(x: tuple[float, ...], y: tuple[float, ...] | None = None) -> Floats:
+def axes_from(x: tuple[float, ...], y: tuple[float, ...] | None = None, *, owner: str = "axes") -> Floats:
     """Right-handed axes as rows: x as given, y in the half plane of `y` (any when left out)."""
     ex = np.asarray(x, dtype=float) / np.linalg.norm(x)
     guess = np.asarray(y, dtype=float) if y is not None else np.eye(3)[np.argmin(np.abs(ex))]
     ey = guess - (guess @ ex) * ex
     size = np.linalg.norm(ey)
     if size < 1e-9:
-        raise ValueError("x and y of the axes run along the same line")
+        raise DescriptionError(f"{owner}, axes: x and y of the axes run along the same line")
     ey = ey / size
     return np.stack([ex, ey, np.cross(ex, ey)])
 

@@ -173,7 +173,8 @@ class ShellElements:
         Dm, Db, Ds = t * self.membrane, t**3 / 12.0 * self.membrane, t * self.shear
         plane = (6 * np.arange(n)[:, None] + np.array([0, 1, 5])).ravel()
         bend = (6 * np.arange(n)[:, None] + np.array([2, 3, 4])).ravel()
-        K[np.ix_(np.arange(len(xy)), plane, plane)] = self._membrane(xy, Dm)[0]
+        in_plane, inner = self._membrane(xy, Dm)
+        K[np.ix_(np.arange(len(xy)), plane, plane)] = in_plane
         soft = self._shear_share(xy)
         strains, forces = [], []
         for p, w in zip(*self._rule("full"), strict=True):
@@ -191,7 +192,7 @@ class ShellElements:
                 for d in range(3):
                     index = 6 * np.arange(n) + d
                     K[np.ix_(np.arange(len(xy)), index, index)] += scalar
-        return (K + np.swapaxes(K, 1, 2)) / 2.0, self._mass(xy)
+        return (K + np.swapaxes(K, 1, 2)) / 2.0, self._mass(xy, inner)
 
     def _shear_share(self, xy: Floats) -> Any:
         """Factor on the transverse shear stiffness of triangles, t² / (t² + α L²) with L the longest edge.
@@ -295,7 +296,7 @@ class ShellElements:
         across = (J[:, 0, 0, None] * second - J[:, 1, 0, None] * first) / det
         return np.stack([along, across], axis=1)
 
-    def _mass(self, xy: Floats) -> Floats:
+    def _mass(self, xy: Floats, inner: Floats | None) -> Floats:
         n = xy.shape[1]
         t = self.thickness
         areal, rotary = self.density * t + self.area_mass, self.density * t**3 / 12.0
@@ -307,7 +308,6 @@ class ShellElements:
                     if d < 3 or self.mass == "lumped":
                         M[:, 6 * k + d, 6 * k + d] = value * np.asarray(rows)[:, k]
             return M
-        inner = self._membrane(xy, t * self.membrane)[1]
         plane = (6 * np.arange(n)[:, None] + np.array([0, 1, 5])).ravel()
         bend = (6 * np.arange(n)[:, None] + np.array([2, 3, 4])).ravel()
         fields, weighted = [], []

@@ -15,7 +15,6 @@ from holokine.errors import MechanismError
 from holokine.gauges.channels import Channel, Derived, GaugeSet
 from holokine.modes.extract import ModeSet
 from holokine.solvers import factorise
-from holokine.units import DIMENSIONS
 
 __all__ = ["ReducedModel", "reading_noise", "reduce_model"]
 
@@ -104,10 +103,6 @@ class ReducedModel:
             participation=self.participation[which], modal=self.modal[which],
             modal_damper=self.modal_damper[which], residual=residual, captured=captured,
         )  # fmt: skip
-
-    def unit_of(self, reading: Derived) -> str:
-        """SI unit of a reading, for tables."""
-        return DIMENSIONS[reading.dimension][3]
 
 
 def reading_noise(readings: tuple[Derived, ...], peaks: Floats) -> Floats:

@@ -199,7 +199,7 @@ def _elements(d: Description, mesh: Mesh) -> list[Elements]:
             else:
                 D = solid_matrix(material, part.material)
                 if part.axes is not None:
-                    D = rotate(D, axes_from(part.axes.x, part.axes.y))
+                    D = rotate(D, axes_from(part.axes.x, part.axes.y, owner=f'part "{name}"'))
                 result.append(
                     SolidElements(name, block.kind, block.cells, mesh.nodes, D, material.density, d.mass_matrix)
                 )
@@ -290,10 +290,7 @@ def _connectors(d: Description, mesh: Mesh) -> list[Connector]:
                 stiffness[:], damping[:] = spring.stiffness, spring.damping
                 axes = np.eye(3)
                 if spring.axes is not None:
-                    try:
-                        axes = axes_from(spring.axes.x, spring.axes.y)
-                    except ValueError as err:
-                        raise DescriptionError(f'bushing "{name}", axes: {err}') from None
+                    axes = axes_from(spring.axes.x, spring.axes.y, owner=f'bushing "{name}"')
             if not (stiffness.any() or damping.any()):
                 raise DescriptionError(f'{kind} "{name}": has neither stiffness nor damping')
             first = spring.between[0] == GROUND

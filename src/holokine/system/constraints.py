@@ -9,7 +9,7 @@ f = K u + M ü = Cᵀ λ, by λ = (C Cᵀ)⁻¹ C f.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -66,7 +66,6 @@ class Constraints:
     reduce: csr_array
     owner_rows: dict[str, slice]
     redundant: tuple[str, ...] = ()
-    _cache: dict[str, Any] = field(default_factory=dict, repr=False)
 
     @cached_property
     def _normal(self) -> Any:

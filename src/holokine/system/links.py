@@ -160,10 +160,7 @@ class _Collector:
                 getattr(self, side.link)(f"{owner}, side at node {end + 1}", end, carried)
         axes = np.eye(3)
         if joint.axes is not None:
-            try:
-                axes = axes_from(joint.axes.x, joint.axes.y)
-            except ValueError as err:
-                raise DescriptionError(f"{owner}, axes: {err}") from None
+            axes = axes_from(joint.axes.x, joint.axes.y, owner=owner)
         places = self.mesh.nodes[list(ends)]
         at = places.mean(axis=0)
         whole = Connector.build(

@@ -8,12 +8,11 @@ from typing import Any
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
-from scipy.sparse import csr_array
 
 from holokine.system.build import System
 from holokine.system.pieces import motion_words
 
-__all__ = ["Mechanism", "describe_motion", "noise_level"]
+__all__ = ["Mechanism", "describe_motion"]
 
 Floats = NDArray[Any]  # float64
 
@@ -24,13 +23,6 @@ class Mechanism:
 
     parts: tuple[str, ...]
     words: str
-
-
-def noise_level(K: csr_array, vectors: Floats) -> Floats:
-    """Strain energy of rows of `vectors` over what rounding alone may give, |x|ᵀ |K| |x|."""
-    energy = np.einsum("ij,ij->i", vectors, (K @ vectors.T).T)
-    size = np.einsum("ij,ij->i", np.abs(vectors), (abs(K) @ np.abs(vectors).T).T)
-    return np.abs(energy) / np.maximum(size, 1e-300)
 
 
 def describe_motion(system: System, motion: Floats) -> Mechanism:
