@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from holokine.api.check import Check
     from holokine.api.modes import Modes
     from holokine.describe.schema import Description
+    from holokine.solvers.eigen import Progress
     from holokine.system.build import System
 
 __all__ = ["Assembly"]
@@ -60,7 +61,11 @@ class Assembly:
         DescriptionError
             With file, line and key of everything that is wrong.
         """
-        document = read_document(path)
+        return cls.of(read_document(path))
+
+    @classmethod
+    def of(cls, document: Document) -> Assembly:
+        """The assembly of a document that was read and validated."""
         result = cls.__new__(cls)
         result._data, result._places, result._folder = document.data, document.places, document.folder
         result._document, result._system = document, None
@@ -157,6 +162,10 @@ class Assembly:
         """Choose the mass matrix: consistent, lumped, or lumped without rotary."""
         return self._set("mass matrix", kind)
 
+    def massless(self, *directions: str) -> Assembly:
+        """Switch the mass off in some directions (x y z rx ry rz), to leave out the modes along them."""
+        return self._set("massless", list(directions))
+
     def _set(self, key: str, value: Any) -> Assembly:
         validated({"holokine": 1, "units": self._data["units"], key: value}, self._places, self._folder)
         self._data = {**self._data, key: value}
@@ -205,7 +214,15 @@ class Assembly:
         write_mesh(Path(path), self.system.mesh)
         return Path(path)
 
-    def modes(self, count: int | None = None, *, upto: float | str | None = None) -> Modes:
+    def modes(
+        self,
+        count: int | None = None,
+        *,
+        upto: float | str | None = None,
+        above: float | str | None = None,
+        near: float | str | None = None,
+        progress: Progress | None = None,
+    ) -> Modes:
         """Natural frequencies and mode shapes.
 
         Parameters
@@ -215,6 +232,12 @@ class Assembly:
         upto : float or str, optional
             Highest frequency, in Hz or with a unit. With `count` too, whichever comes first. When both are
             left out: what the description's ``modes`` says, or 20 modes.
+        above : float or str, optional
+            Lowest frequency of a band.
+        near : float or str, optional
+            The `count` modes next to this frequency (10 when `count` is left out).
+        progress : callable, optional
+            Called with a phase in words, modes converged and modes wanted, as the extraction goes on.
 
         Raises
         ------
@@ -224,12 +247,15 @@ class Assembly:
         from holokine.gauges import build_gauges
         from holokine.modes import extract_modes
 
-        limit = None if upto is None else quantity(upto, "frequency")
+        limit, low, around = (None if f is None else quantity(f, "frequency") for f in (upto, above, near))
+        if around is not None and count is None:
+            count = 10
         if count is None and limit is None:
             request = self.description.modes
             count, limit = request.count, request.upto
         gauges = build_gauges(self.system)
-        return Modes(self, extract_modes(self.system, count=count, upto=limit), gauges)
+        found = extract_modes(self.system, count=count, upto=limit, above=low, near=around, progress=progress)
+        return Modes(self, found, gauges)
 
     def respond(self, event: str) -> Answer:
         """Extract the default modes and respond to an event of the description."""

@@ -20,9 +20,14 @@ from holokine.respond import ReducedModel, reduce_model, respond_pulse, respond_
 from holokine.units import quantity
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     import pandas as pd
 
     from holokine.api.assembly import Assembly
+    from holokine.describe.document import Document
+    from holokine.store import RunContents
+    from holokine.system.build import System
 
 __all__ = ["Modes"]
 
@@ -37,8 +42,66 @@ class Modes:
         The numbers, in SI.
     """
 
-    def __init__(self, assembly: Assembly, modes: ModeSet, gauges: GaugeSet) -> None:
+    def __init__(
+        self, assembly: Assembly, modes: ModeSet, gauges: GaugeSet | None = None, run: RunContents | None = None
+    ) -> None:
         self.assembly, self.set, self._gauges = assembly, modes, gauges
+        self.run = run
+
+    @classmethod
+    def open(cls, path: str | Path, *, as_saved: bool = False) -> Modes:
+        """Open a run file: everything can be asked at once, without extracting again.
+
+        Parameters
+        ----------
+        as_saved : bool
+            Take the run as it was saved even where the assembly file has changed since.
+
+        Raises
+        ------
+        RunFileError
+            Missing, foreign, damaged, or older than the assembly file (with what changed there).
+        """
+        from holokine.api.assembly import Assembly
+        from holokine.store import read_run
+
+        made: list[Assembly] = []
+
+        def builder(document: Document) -> Callable[[], System]:
+            made.append(Assembly.of(document))
+            return lambda: made[0].system
+
+        contents = read_run(Path(path), as_saved=as_saved)(builder)
+        return cls(made[0], contents.modes, run=contents)
+
+    def save(self, path: str | Path) -> Path:
+        """Write a run file: modes, reduced model and description.
+
+        Raises
+        ------
+        RunFileError
+            When another kind of file stands there, or it cannot be written.
+        """
+        from datetime import UTC, datetime
+
+        from holokine import __version__
+        from holokine.store import write_run
+
+        reduced = None if self.set.rigid.any() or not self.set.from_the_bottom else self.reduced
+        write_run(
+            Path(path), self.assembly.document, self.set, reduced, self._dampers, version=__version__,
+            created=datetime.now(UTC).isoformat(timespec="seconds"),
+        )  # fmt: skip
+        return Path(path)
+
+    @property
+    def gauges(self) -> GaugeSet:
+        """Maps of the gauges on the full motion."""
+        if self._gauges is None:
+            from holokine.gauges import build_gauges
+
+            self._gauges = build_gauges(self.set.system)
+        return self._gauges
 
     @property
     def frequencies_hz(self) -> NDArray[np.float64]:
@@ -64,7 +127,7 @@ class Modes:
 
     @cached_property
     def _dampers(self) -> tuple[NDArray[np.float64], float]:
-        return damper_share(self.set)
+        return damper_share(self.set) if self.run is None else self.run.dampers
 
     @cached_property
     def reduced(self) -> ReducedModel:
@@ -75,14 +138,17 @@ class Modes:
         MechanismError
             With rigid-body modes.
         """
-        return reduce_model(self.set, self._gauges, self.damping)
+        if self.run is not None and self.run.reduced is not None:
+            return self.run.reduced
+        return reduce_model(self.set, self.gauges, self.damping)
 
     @property
     def findings(self) -> tuple[Finding, ...]:
         """What the extraction noticed, and how discrete dampers are taken in."""
         ratios, coupling = self._dampers
+        own = self.set.findings if self.run is None else (*self.run.findings, *self.set.findings)
         if not ratios.any():
-            return self.set.findings
+            return own
         text = f"discrete dampers add up to {100 * ratios.max():.2g} % to the damping of a mode"
         level: Literal["note", "warning"] = "note"
         if coupling > 0.1:
@@ -91,7 +157,7 @@ class Modes:
                 f"; they also couple neighbouring modes (by up to {coupling:.2f} of their own damping), which modal "
                 "superposition leaves out"
             )
-        return (*self.set.findings, Finding(level, text))
+        return (*own, Finding(level, text))
 
     @property
     def statement(self) -> str:
@@ -222,8 +288,9 @@ class Modes:
         from holokine.mesh.files import write_mesh
 
         unit = self.unit_maximum().reshape(len(self), -1, 6)
-        chosen = modes if modes is not None else range(1, len(self) + 1)
-        data = {f"mode {m} at {self.frequencies_hz[m - 1]:.6g} Hz": unit[m - 1, :, :3] for m in chosen}
+        chosen = modes if modes is not None else self.set.numbers.tolist()
+        rows = {m: self.set.index(m) for m in chosen}
+        data = {f"mode {m} at {self.frequencies_hz[i]:.6g} Hz": unit[i, :, :3] for m, i in rows.items()}
         write_mesh(Path(path), self.set.system.mesh, data)
         return Path(path)
 

@@ -49,6 +49,12 @@ def cli() -> None:
 _ASSEMBLY = click.argument("assembly", type=click.Path(path_type=Path))
 
 
+def _saved(command: Any) -> Any:
+    return click.option("--as-saved", is_flag=True, help="Take a run file as saved, though its assembly has changed.")(
+        command
+    )
+
+
 def _output(command: Any) -> Any:
     command = click.option("--out", type=click.Path(path_type=Path, file_okay=False), metavar="DIR",
                            help="Write tables (CSV) and figures (PNG) into this folder.")(command)  # fmt: skip
@@ -86,6 +92,11 @@ def check(assembly: Path, as_json: bool, as_csv: bool, out: Path | None) -> None
 @cli.command()
 @_ASSEMBLY
 @_range
+@click.option("--above", metavar="FREQ", help="Lowest frequency of a band.")
+@click.option("--near", metavar="FREQ", help="Modes next to this frequency (--count of them, or 10).")
+@click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+              help="Keep everything in a run file, which later commands take in place of the assembly.")  # fmt: skip
+@_saved
 @click.option("--shapes", type=click.IntRange(min=0), default=6, show_default=True, help="Shapes drawn into --out.")
 @click.option(
     "--animate",
@@ -99,6 +110,10 @@ def modes(
     assembly: Path,
     count: int | None,
     upto: str | None,
+    above: str | None,
+    near: str | None,
+    save: Path | None,
+    as_saved: bool,
     shapes: int,
     animate: tuple[int, ...],
     as_json: bool,
@@ -112,39 +127,45 @@ def modes(
       holokine modes crate.yaml --upto 400Hz --count 50
       holokine modes crate.yaml --csv > modes.csv
       holokine modes crate.yaml --count 8 --animate 3 --out results
+      holokine modes crate.yaml --above 50Hz --upto 80Hz
+      holokine modes crate.yaml --save crate.run
     """
-    from holokine.cli.reports import ModesView
+    from holokine.cli.reports import ModesRange, ModesView
 
     if animate and out is None:
         raise click.UsageError("--animate needs --out DIR")
 
-    ModesView.of(assembly, count, upto, shapes, animate).deliver(as_json, as_csv, out)
+    wanted = ModesRange(count, upto, above, near, as_saved)
+    ModesView.of(assembly, wanted, shapes, animate, save).deliver(as_json, as_csv, out)
 
 
 @cli.command()
 @_ASSEMBLY
 @click.argument("event")
 @_range
+@_saved
 @_output
 def respond(
     assembly: Path,
     event: str,
     count: int | None,
     upto: str | None,
+    as_saved: bool,
     as_json: bool,
     as_csv: bool,
     out: Path | None,
 ) -> None:
-    """Response of all gauges to an event of the assembly file.
+    """Response of all gauges to an event of the assembly file (or of a run file, without extracting again).
 
     \b
     Example:
       holokine respond crate.yaml "kerb strike"
       holokine respond crate.yaml "works shock" --out results
+      holokine respond crate.run "kerb strike"
     """
-    from holokine.cli.reports import AnswerView
+    from holokine.cli.reports import AnswerView, ModesRange
 
-    AnswerView.of(assembly, event, count, upto).deliver(as_json, as_csv, out)
+    AnswerView.of(assembly, event, ModesRange(count, upto, as_saved=as_saved)).deliver(as_json, as_csv, out)
 
 
 @cli.command()

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from holokine import Assembly, __version__, demo_folder
-from holokine.cli.terminal import Screen
+from holokine.cli.terminal import Busy, Screen
 from holokine.errors import DescriptionError
 
 if TYPE_CHECKING:
@@ -20,7 +20,18 @@ if TYPE_CHECKING:
 
     from holokine.api import Answer, Check, Modes
 
-__all__ = ["AnswerView", "CheckReportView", "ModesView", "run_demo"]
+__all__ = ["AnswerView", "CheckReportView", "ModesRange", "ModesView", "open_modes", "run_demo"]
+
+
+def refuse_target(path: Path) -> None:
+    """Refuse a run file's name before anything is solved, where it could not be written at the end."""
+    from holokine.errors import RunFileError
+    from holokine.store import is_run_file
+
+    if path.exists() and not is_run_file(path):
+        raise RunFileError(f"{path}: is another kind of file and is not overwritten; choose another name")
+    if not path.resolve().parent.is_dir():
+        raise RunFileError(f"{path}: there is no folder {path.resolve().parent}")
 
 
 def _file_name(text: str) -> str:
@@ -40,6 +51,7 @@ class _View:
     pictures: dict[str, Any] = field(default_factory=dict)
     meshes: dict[str, Any] = field(default_factory=dict)
     findings: tuple[Any, ...] = ()
+    after: list[str] = field(default_factory=list)
     facts: dict[str, Any] = field(default_factory=dict)
 
     def footer(self) -> str:
@@ -56,8 +68,8 @@ class _View:
             click.echo(next(iter(self.tables.values())).to_csv(index=False), nl=False)
         else:
             self.show(Screen())
-            for path in written:
-                click.echo(f"wrote {path}")
+            for line in [*self.after, *(f"wrote {path}" for path in written)]:
+                click.echo(line)
 
     def show(self, screen: Screen) -> None:
         screen.heading(self.head)
@@ -150,6 +162,48 @@ def _screen_modes(table: pd.DataFrame, shares: pd.DataFrame) -> pd.DataFrame:
     return result[[c for c in result.columns if c != "residual"] + ["residual"]]
 
 
+@dataclass(frozen=True)
+class ModesRange:
+    """Which modes a command asks for."""
+
+    count: int | None = None
+    upto: str | None = None
+    above: str | None = None
+    near: str | None = None
+    as_saved: bool = False
+
+    @property
+    def given(self) -> bool:
+        return any(v is not None for v in (self.count, self.upto, self.above, self.near))
+
+
+def open_modes(path: Path, wanted: ModesRange, before: Any = None) -> Modes:
+    """Modes of an assembly file, extracted, or of a run file, as they are.
+
+    `before` is called with the assembly before anything is solved.
+    """
+    from holokine import Modes
+    from holokine.store import is_run_file
+
+    if is_run_file(path):
+        if wanted.given:
+            raise click.UsageError(
+                "a run file holds the modes that were extracted; leave out --count, --upto, --above and --near, or "
+                "give the assembly file"
+            )
+        modes = Modes.open(path, as_saved=wanted.as_saved)
+        if before is not None:
+            before(modes.assembly)
+        return modes
+    if wanted.as_saved:
+        raise click.UsageError("--as-saved belongs to run files")
+    assembly = Assembly.read(path)
+    if before is not None:
+        before(assembly)
+    with Busy(assembly.title) as busy:
+        return assembly.modes(wanted.count, upto=wanted.upto, above=wanted.above, near=wanted.near, progress=busy)
+
+
 @dataclass
 class ModesView(_View):
     """`holokine modes`."""
@@ -157,9 +211,15 @@ class ModesView(_View):
     modes: Modes = None  # type: ignore[assignment]
 
     @classmethod
-    def of(cls, path: Path, count: int | None, upto: str | None, shapes: int, animate: tuple[int, ...]) -> ModesView:
-        assembly = Assembly.read(path)
-        return cls.about(assembly, assembly.modes(count, upto=upto), shapes, animate)
+    def of(cls, path: Path, wanted: ModesRange, shapes: int, animate: tuple[int, ...], save: Path | None) -> ModesView:
+        if save is not None:
+            refuse_target(save)
+        modes = open_modes(path, wanted)
+        view = cls.about(modes.assembly, modes, shapes, animate)
+        if save is not None:
+            modes.save(save)
+            view.after.append(f"saved {save}; give it to later commands in place of {path.name}")
+        return view
 
     @classmethod
     def about(cls, assembly: Assembly, modes: Modes, shapes: int, animate: tuple[int, ...] = ()) -> ModesView:
@@ -169,7 +229,7 @@ class ModesView(_View):
         table, shares = modes.table(), modes.participation()
         figures = {"effective_mass": modes.plot_participation}
         pictures = {
-            f"mode_{number:02d}.png": partial(modes.picture, number) for number in range(1, min(shapes, len(modes)) + 1)
+            f"mode_{number:02d}.png": partial(modes.picture, number) for number in modes.set.numbers[:shapes].tolist()
         }
         for number in animate:
             refuse_animation(modes.set, number)
@@ -194,11 +254,9 @@ class AnswerView(_View):
     """`holokine respond`."""
 
     @classmethod
-    def of(cls, path: Path, event: str, count: int | None, upto: str | None) -> AnswerView:
-        assembly = Assembly.read(path)
-        assembly.event_named(event)
-        modes = assembly.modes(count, upto=upto)
-        return cls.about(assembly, modes.respond(event))
+    def of(cls, path: Path, event: str, wanted: ModesRange) -> AnswerView:
+        modes = open_modes(path, wanted, before=lambda a: a.event_named(event))
+        return cls.about(modes.assembly, modes.respond(event))
 
     @classmethod
     def about(cls, assembly: Assembly, answer: Answer) -> AnswerView:

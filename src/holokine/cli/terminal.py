@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import os
 import sys
+import time
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Screen"]
+__all__ = ["Busy", "Screen"]
 
 _UNITS = {
     "_hz": " (Hz)", "_rad_s": " (rad/s)", "_kg": " (kg)", "_percent": " (%)", "_ms": " (ms)", "_mm": " (mm)",
@@ -89,3 +90,33 @@ class Screen:
     def footer(self, text: str) -> None:
         """Version and fingerprint."""
         self.console.print(text, style="dim")
+
+
+class Busy:
+    """Tells on the terminal's error stream what goes on, from the second second; silent into a file or pipe."""
+
+    def __init__(self, what: str) -> None:
+        self.what = what
+        self.begin = time.monotonic()
+        self._status: Any = None
+
+    def __enter__(self) -> Busy:
+        self("")
+        return self
+
+    def __call__(self, phase: str, done: int = 0, of: int = 0) -> None:
+        """Show a phase, and how many modes are there of how many."""
+        took = time.monotonic() - self.begin
+        if not sys.stderr.isatty() or took < 1.0:
+            return
+        if self._status is None:
+            from rich.console import Console
+
+            self._status = Console(stderr=True).status("")
+            self._status.start()
+        count = f", {done} of {of} modes" if of else ""
+        self._status.update(f"{self.what}: {phase}{count} ({took:.0f} s)")
+
+    def __exit__(self, *_: object) -> None:
+        if self._status is not None:
+            self._status.stop()

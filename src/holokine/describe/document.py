@@ -11,11 +11,12 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from holokine.describe.adjust import adjusted, merged
 from holokine.describe.references import check_references
 from holokine.describe.schema import Description, Units
 from holokine.errors import DescriptionError, HolokineError, UnitError, UnknownNameError
 
-__all__ = ["Document", "Places", "read_document", "validated"]
+__all__ = ["Document", "Places", "read_document", "validated", "variant_of"]
 
 _KINDS: dict[str, type[DescriptionError]] = {"unit": UnitError, "key": UnknownNameError}
 _HIDDEN = {"function-before", "function-after", "nullable"}
@@ -114,7 +115,28 @@ def validated(data: Mapping[str, Any], places: Places, folder: Path) -> Document
     except ValidationError as err:
         raise _translated(err, places, ()) from None
     check_references(description, places.of)
-    return Document(description, plain, places, folder)
+    for name, change in description.variants.items():
+        variant_of(plain, name, change, places, folder)
+    return Document(adjusted(description), plain, places, folder)
+
+
+def variant_of(
+    data: Mapping[str, Any], name: str, override: Mapping[str, Any], places: Places, folder: Path
+) -> Document:
+    """The document with a variant's values in place of its own.
+
+    Raises
+    ------
+    DescriptionError
+        Naming the variant, where its values do not fit.
+    """
+    if "variants" in override:
+        raise DescriptionError(f"{places.of(('variants', name))}: a variant cannot have variants")
+    plain = merged({k: v for k, v in data.items() if k != "variants"}, override)
+    try:
+        return validated(plain, Places(), folder)
+    except DescriptionError as err:
+        raise type(err)(f"{places.of(('variants', name))}: {err}") from None
 
 
 def _translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) -> HolokineError:

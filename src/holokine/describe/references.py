@@ -76,6 +76,9 @@ def check_references(d: Description, place: Place) -> None:
     _check_connectors_unique(d, place)
     for name in d.groups:
         group_members(d, name, place=place)
+    for name in d.adjust:
+        known = [*d.parts, *d.masses, *d.springs, *d.bushings, *d.joints, *d.links, *d.ties, *d.groups]
+        need(name, known, "parts, masses, connectors and groups", "adjust", name)
     for name, gauge in d.gauges.items():
         path = ("gauges", name, gauge.kind)
         kind = gauge.kind

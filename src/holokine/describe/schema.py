@@ -40,6 +40,7 @@ from holokine.errors import UnitError
 from holokine.units import UnitSystem, quantity
 
 __all__ = [
+    "Adjust",
     "Bushing",
     "Damping",
     "Description",
@@ -363,6 +364,13 @@ class ModesRequest(Strict):
     upto: Frequency | None = None
 
 
+class Adjust(Strict):
+    """Factors on the stiffness and mass of a member or group."""
+
+    stiffness: quantity_field("number", above=0.0) = 1.0  # type: ignore[valid-type]
+    mass: quantity_field("number", least=0.0) = 1.0  # type: ignore[valid-type]
+
+
 Named = dict[str, Any]
 
 
@@ -390,7 +398,10 @@ class Description(Strict):
     modes: ModesRequest = ModesRequest()
     matrices: Matrices | None = None
     mass_matrix: MassMatrix = "consistent"
+    massless: Annotated[tuple[Direction, ...], BeforeValidator(_hold)] = ()
     merge_tolerance: PositiveLength | None = None
+    adjust: dict[str, Adjust] = {}
+    variants: dict[str, dict[str, Any]] = {}
 
     @field_validator("groups", mode="before")
     @classmethod

@@ -140,6 +140,14 @@ class ShellElements:
             dofs = (nodes[:, :, None] * 6 + np.arange(6)).reshape(len(nodes), -1)
             yield dofs, back @ K @ T, back @ M @ T
 
+    def lumped_chunks(self) -> Iterator[tuple[Ints, Floats]]:
+        """Degrees of freedom and mass (global axes) alone, for elements whose mass is lumped."""
+        for a in range(0, len(self.nodes), _CHUNK):
+            nodes = self.nodes[a : a + _CHUNK]
+            _, xy, T = self._flat(self.places[nodes])
+            dofs = (nodes[:, :, None] * 6 + np.arange(6)).reshape(len(nodes), -1)
+            yield dofs, np.swapaxes(T, 1, 2) @ self._mass(xy, None) @ T
+
     # -- geometry at a place --------------------------------------------------------------------------
 
     def _at(self, xy: Floats, p: Floats) -> tuple[Floats, Floats, Floats]:

@@ -128,6 +128,13 @@ class SolidElements:
             K, inner = self._stiffness(X)
             yield dofs, K, self._mass(X, inner)
 
+    def lumped_chunks(self) -> Iterator[tuple[Ints, Floats]]:
+        """Degrees of freedom and mass alone, for elements whose mass is lumped."""
+        for a in range(0, len(self.nodes), _CHUNK):
+            nodes = self.nodes[a : a + _CHUNK]
+            dofs = (nodes[:, :, None] * 6 + np.arange(3)).reshape(len(nodes), -1)
+            yield dofs, self._mass(self.places[nodes], None)
+
     def _jacobian(self, X: Floats, dN: Floats) -> tuple[Floats, Floats]:
         J = np.swapaxes(np.tensordot(X, dN, axes=(1, 0)), 1, 2)
         return J, _det3(J)

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array, diags_array, eye_array
 
-from holokine.errors import MechanismError, SolverError
+from holokine.errors import MechanismError, SolverError, UnknownNameError
 from holokine.modes.check import Finding, mesh_findings, refuse_loose
 from holokine.solvers import factorise
-from holokine.solvers.eigen import lowest_pairs
+from holokine.solvers.eigen import Progress, Wish, find_pairs
 from holokine.system.adequacy import symmetry_planes
 from holokine.system.build import System
 from holokine.system.pieces import Piece, connected_pieces, motion_words
@@ -31,7 +33,8 @@ class ModeSet:
 
     Attributes
     ----------
-    system : System
+    build : callable
+        Makes the system when something needs it (`system`).
     frequencies_hz : ndarray, shape (modes,)
         Rising; rigid-body modes are exactly 0.
     shapes : ndarray, shape (modes, dofs)
@@ -43,36 +46,76 @@ class ModeSet:
     orthogonality : float
         Largest entry of |Φ M Φᵀ - I|.
     method : str
-    exists_below : int or None
-        Modes that exist below the cut-off or the highest kept, by inertia; None where not known.
+    exists : int or None
+        Modes that exist in the asked range, up to its end or the highest kept, by inertia; None where not known.
+    missing : int
+        How many of those could not be found.
+    below : int or None
+        Modes below the lowest kept one (0 unless a range higher up was asked for); None where not known.
+    searched : str
+        The range asked for, in words.
     participation : ndarray, shape (modes, 6)
         Participation factors Γ = φᵀ M r; rotations about the centre of mass.
     totals : MassTotals
     whole_mass, free_mass : ndarray, shape (6,)
         Mass in kg (x y z) and inertia in kg m² (rx ry rz, about the centre of mass): all of it, and what is
         free to move, to which the effective masses of all modes sum.
+    free_words : tuple of str
+        Rigid-body motions that nothing holds.
     findings : tuple of Finding
     """
 
-    system: System
+    build: Callable[[], System]
     frequencies_hz: Floats
     shapes: Floats
     rigid: NDArray[np.bool_]
     residuals: Floats
     orthogonality: float
     method: str
-    exists_below: int | None
+    exists: int | None
+    missing: int
+    below: int | None
+    searched: str
     participation: Floats
     totals: MassTotals
     whole_mass: Floats
     free_mass: Floats
-    pieces: tuple[Piece, ...]
+    free_words: tuple[str, ...]
     findings: tuple[Finding, ...]
+
+    @cached_property
+    def system(self) -> System:
+        """The system that the modes are of."""
+        return self.build()
 
     @property
     def count(self) -> int:
         """Number of modes."""
         return len(self.frequencies_hz)
+
+    @property
+    def numbers(self) -> NDArray[np.int64]:
+        """Number of each mode, from 1 for the lowest of the assembly (from 1 here where that is not known)."""
+        return np.arange(1, self.count + 1) + (self.below or 0)
+
+    def index(self, mode: int) -> int:
+        """Row of a mode by its number.
+
+        Raises
+        ------
+        UnknownNameError
+        """
+        row = int(mode) - 1 - (self.below or 0)
+        if not 0 <= row < self.count:
+            raise UnknownNameError(
+                f"there is no mode {mode}: modes {self.numbers[0]} to {self.numbers[-1]} were extracted"
+            )
+        return row
+
+    @property
+    def from_the_bottom(self) -> bool:
+        """Whether the lowest mode of the assembly is the first one here."""
+        return self.below == 0
 
     @property
     def omega(self) -> Floats:
@@ -93,43 +136,67 @@ class ModeSet:
         return self.shapes / size[:, None]
 
 
-def extract_modes(system: System, *, count: int | None = None, upto: float | None = None) -> ModeSet:
-    """Extract the lowest modes.
+def extract_modes(
+    system: System,
+    *,
+    count: int | None = None,
+    upto: float | None = None,
+    above: float | None = None,
+    near: float | None = None,
+    progress: Progress | None = None,
+) -> ModeSet:
+    """Extract modes: the lowest, those of a band, or those nearest to a frequency.
 
     Parameters
     ----------
     count : int, optional
-        How many (20 when neither is given).
+        How many (20 when no range is given).
     upto : float, optional
         Highest frequency in Hz. With `count` too, whichever comes first.
+    above : float, optional
+        Lowest frequency in Hz.
+    near : float, optional
+        Frequency in Hz; the `count` modes next to it.
+    progress : callable, optional
+        Called with a phase in words, modes converged and modes wanted.
 
     Raises
     ------
     MechanismError
         When a part hangs on nothing or something inside moves without resistance.
     SolverError
-        No mass, nothing free to move, no mode up to the cut-off, or no convergence.
+        No mass, nothing free to move, no mode in the range, too large for memory, or no convergence.
     """
+    if near is not None and (upto is not None or above is not None):
+        raise SolverError("give a frequency to look around, or a range, not both")
     if count is None and upto is None:
         count = DEFAULT_COUNT
     if count is not None and count < 1:
         raise SolverError(f"the number of modes must be 1 or more, got {count}")
-    if upto is not None and not upto > 0:
-        raise SolverError(f"the upper frequency must be greater than 0 Hz, got {upto:g}")
+    for value, name in ((upto, "upper frequency"), (near, "frequency to look around")):
+        if value is not None and not value > 0:
+            raise SolverError(f"the {name} must be greater than 0 Hz, got {value:g}")
+    if above is not None and (above < 0 or (upto is not None and above >= upto)):
+        raise SolverError(f"the lower frequency must be 0 Hz or more and below the upper one, got {above:g}")
+    above = above or None
     totals = mass_totals(system)
     if totals.mass <= 0:
         raise SolverError("the assembly has no mass: give the materials a density, or add point masses")
     if system.free_size == 0:
         raise SolverError("nothing is free to move: every motion is held by supports")
+    if system.reduced_mass.diagonal().max(initial=0.0) <= 0.0:
+        raise SolverError("nothing that is free to move has mass in a direction that is not switched off")
     pieces = tuple(connected_pieces(system))
     findings = refuse_loose(system, pieces)
     _refuse_without_inertia(system, pieces)
     K, M = system.reduced_stiffness, system.reduced_mass
-    limit = None if upto is None else (2.0 * np.pi * upto) ** 2
-    expected = sum(len(p.free) for p in pieces)
-    pairs = lowest_pairs(K, M, count=count, upto=limit, rigid=expected)
+    wish = Wish(count, *(None if f is None else (2.0 * np.pi * f) ** 2 for f in (upto, above, near)))
+    free = _free_vectors(system, pieces)
+    pairs = find_pairs(K, M, wish, rigid=free, progress=progress)
+    searched = _searched(count, upto, above, near)
     if len(pairs.values) == 0:
-        raise SolverError(f"there is no mode up to {upto:g} Hz")
+        raise SolverError(f"there is no mode {searched}")
+    expected = max(free.shape[1] - (pairs.below or 0), 0)
     values = pairs.values.copy()
     rigid = np.zeros(len(values), dtype=bool)
     rigid[: min(expected, len(values))] = True
@@ -140,14 +207,29 @@ def extract_modes(system: System, *, count: int | None = None, upto: float | Non
             "beyond buckling, or a motion that nothing resists"
         )
     values[rigid] = 0.0
-    if "were not found" in pairs.method:
+    if pairs.missing:
         findings = [*findings, Finding(
-            "error", f"{pairs.method}: the modes below are not complete; extract fewer, or a narrower range",
+            "error", f"{pairs.missing} of the {pairs.exists} modes that exist {searched} were not found: the list is "
+            "not complete; extract fewer, or a narrower range",
         )]  # fmt: skip
-    elif count is not None and pairs.exists_below is not None and pairs.exists_below > len(values) == count:
+    elif pairs.exists is None:
         findings = [*findings, Finding(
-            "warning", f"mode {count} is one of several at the same frequency, of which the count cuts off the rest; "
-            f"ask for {pairs.exists_below} modes",
+            "warning", "that no mode is missing could not be proven: the factorisation at hand tells no inertia; "
+            "install the `fast` extra",
+        )]  # fmt: skip
+    elif count is not None and near is None and pairs.exists > len(values) == count:
+        findings = [*findings, Finding(
+            "warning", f"mode {(pairs.below or 0) + count} is one of several at the same frequency, of which the count "
+            f"cuts off the rest; ask for {pairs.exists} modes",
+        )]  # fmt: skip
+    if system.description.massless:
+        off = ", ".join(system.description.massless)
+        findings = [*findings, Finding("note", f"mass is switched off on request in {off}: modes along it are left out")]
+    worst = float(pairs.residuals.max(initial=0.0))
+    if worst > 1e-9 or pairs.orthogonality > 1e-8:
+        findings = [*findings, Finding(
+            "warning", f"modes are less exact than they should be: largest residual {worst:.1e}, loss of "
+            f"orthogonality {pairs.orthogonality:.1e}",
         )]  # fmt: skip
     highest = float(np.sqrt(max(values.max(), 0.0)) / (2.0 * np.pi))
     if highest > 0:
@@ -162,21 +244,44 @@ def extract_modes(system: System, *, count: int | None = None, upto: float | Non
     MR = system.mass @ R.T
     whole = np.einsum("ij,ji->i", R, MR)
     return ModeSet(
-        system=system,
+        build=lambda: system,
         frequencies_hz=np.sqrt(values) / (2.0 * np.pi),
         shapes=shapes,
         rigid=rigid,
         residuals=pairs.residuals,
         orthogonality=pairs.orthogonality,
         method=pairs.method,
-        exists_below=pairs.exists_below,
+        exists=pairs.exists,
+        missing=pairs.missing,
+        below=pairs.below,
+        searched=searched,
         participation=shapes @ MR,
         totals=totals,
         whole_mass=whole,
         free_mass=_free_mass(M, T.T @ MR),
-        pieces=pieces,
+        free_words=tuple(w for p in pieces for w in p.words),
         findings=tuple(findings),
     )
+
+
+def _searched(count: int | None, upto: float | None, above: float | None, near: float | None) -> str:
+    if near is not None:
+        return f"next to {near:g} Hz"
+    words = [f"from {above:g} Hz" if above is not None else "", f"up to {upto:g} Hz" if upto is not None else ""]
+    return " ".join(w for w in words if w) or "from the lowest up"
+
+
+def _free_vectors(system: System, pieces: tuple[Piece, ...]) -> Floats:
+    """Free rigid-body motions of all pieces in the independent motions, shape (independent, motions)."""
+    columns = []
+    for piece in pieces:
+        if len(piece.free) == 0:
+            continue
+        inside = np.zeros((system.size // 6, 6), dtype=bool)
+        inside[piece.nodes] = True
+        full = np.where(inside.ravel(), piece.free @ system.rigid_motions(piece.centre), 0.0)
+        columns.append(full[:, system.constraints.independent].T)
+    return np.hstack(columns) if columns else np.zeros((system.free_size, 0))
 
 
 def _refuse_without_inertia(system: System, pieces: tuple[Piece, ...]) -> None:

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.errors import MechanismError
+from holokine.errors import EventError, MechanismError
 from holokine.gauges.channels import Channel, Derived, GaugeSet
 from holokine.modes.extract import ModeSet
 from holokine.solvers import factorise
@@ -122,10 +122,12 @@ def reduce_model(modes: ModeSet, gauges: GaugeSet, damping: Floats) -> ReducedMo
         When the assembly has rigid-body modes: its motion under a base acceleration is not bounded.
     """
     if modes.rigid.any():
-        words = [w for p in modes.pieces for w in p.words]
         raise MechanismError(
-            "a response to base motion needs every rigid-body motion held by supports; free: " + "; ".join(words)
+            "a response to base motion needs every rigid-body motion held by supports; free: "
+            + "; ".join(modes.free_words)
         )
+    if not modes.from_the_bottom:
+        raise EventError(f"a response needs the modes from the lowest up; these were extracted {modes.searched}")
     system = modes.system
     omega = modes.omega
     gamma = modes.participation[:, :3]

@@ -150,7 +150,7 @@ def _mode_scene(
 ) -> tuple[Any, Any, Drawing, str]:
     """Plotter, a function that moves the scene to a phase, the drawing and what the scale is in words."""
     drawing = drawing_of(modes.system)
-    shape = modes.unit_maximum()[mode - 1].reshape(-1, 6)[:, :3]
+    shape = modes.unit_maximum()[modes.index(mode)].reshape(-1, 6)[:, :3]
     if true_scale is not None:
         factor = true_scale
         words = f"largest displacement {n(1e3 * true_scale)} mm, drawn true to scale"
@@ -204,7 +204,7 @@ def _mode_scene(
                 assert rest is not None
                 data.points = rest + phase * factor * shape[node]
 
-    text = f"Mode {mode}: {n(modes.frequencies_hz[mode - 1])} Hz\n{words}; undeformed in grey"
+    text = f"Mode {mode}: {n(modes.frequencies_hz[modes.index(mode)])} Hz\n{words}; undeformed in grey"
     plotter.add_text(text, font_size=12, color="black", position="upper_left")
     plotter.add_scalar_bar(
         "displacement",
@@ -220,8 +220,7 @@ def _mode_scene(
 
 
 def _check_mode(modes: ModeSet, mode: int) -> None:
-    if not 1 <= mode <= modes.count:
-        raise HolokineError(f"there is no mode {mode}: {modes.count} modes were extracted")
+    modes.index(mode)
 
 
 def picture_mode(modes: ModeSet, mode: int, path: Path, *, share: float | None = None) -> None:

@@ -130,8 +130,7 @@ def plot_shape(modes: ModeSet, mode: int, ax: Any = None, *, share: float = 0.08
 
     `share`: largest displacement drawn, as a share of the diagonal.
     """
-    if not 1 <= mode <= modes.count:
-        raise ValueError(f"mode must be from 1 to {modes.count}, got {mode}")
+    row = modes.index(mode)
     from matplotlib import colormaps
     from mpl_toolkits.mplot3d.art3d import Line3DCollection
 
@@ -139,7 +138,7 @@ def plot_shape(modes: ModeSet, mode: int, ax: Any = None, *, share: float = 0.08
     system = modes.system
     drawing = drawing_of(system)
     places = 1e3 * drawing.nodes
-    shape = modes.unit_maximum()[mode - 1].reshape(-1, 6)[:, :3]
+    shape = modes.unit_maximum()[row].reshape(-1, 6)[:, :3]
     moved = places + 1e3 * share * drawing.diagonal * shape
     amount = np.linalg.norm(shape, axis=1)
     palette = colormaps["viridis"]
@@ -174,7 +173,7 @@ def plot_shape(modes: ModeSet, mode: int, ax: Any = None, *, share: float = 0.08
     bar = ax.figure.colorbar(_mappable(palette), ax=ax, shrink=0.6, pad=0.08)
     bar.set_label("displacement (1 = largest)")
     ax.set_title(
-        f"Mode {mode}: {n(modes.frequencies_hz[mode - 1])} Hz, drawn over the undeformed assembly (grey)\n"
+        f"Mode {mode}: {n(modes.frequencies_hz[row])} Hz, drawn over the undeformed assembly (grey)\n"
         f"scaled to unit maximum displacement, drawn as {100 * share:.0f} % of the diagonal"
     )
     return ax

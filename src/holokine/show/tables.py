@@ -121,7 +121,7 @@ def modes_table(modes: ModeSet, damping: np.ndarray) -> pd.DataFrame:
     main = effective.argmax(axis=1)
     return pd.DataFrame(
         {
-            "mode": np.arange(1, modes.count + 1),
+            "mode": modes.numbers,
             "frequency_hz": f,
             "angular_frequency_rad_s": modes.omega,
             "period_s": np.where(f > 0, 1.0 / np.where(f > 0, f, 1.0), np.inf),
@@ -141,7 +141,7 @@ def participation_table(modes: ModeSet) -> pd.DataFrame:
     free to move in ``_of_free``.
     """
     table: dict[str, object] = {
-        "mode": np.arange(1, modes.count + 1),
+        "mode": modes.numbers,
         "frequency_hz": modes.frequencies_hz,
     }
     effective = modes.effective_mass

@@ -62,13 +62,16 @@ def check_text(report: CheckReport, system: System) -> str:
 
 def proof_text(modes: ModeSet) -> str:
     """What proves the extraction: counts, largest residual, loss of orthogonality, solver."""
-    below = "not counted"
-    if modes.exists_below is not None:
-        word = "exist" if modes.exists_below != 1 else "exists"
-        below = f"{modes.exists_below} {word} up to there"
-    top = modes.frequencies_hz[-1] if modes.count else 0.0
+    proof = "how many exist is not known"
+    if modes.exists is not None:
+        word = "exist" if modes.exists != 1 else "exists"
+        proof = f"{modes.exists} {word} there by count of inertia"
+    f = modes.frequencies_hz
+    where = f"up to {n(float(f[-1]))} Hz" if modes.from_the_bottom else f"from {n(float(f[0]))} to {n(float(f[-1]))} Hz"
+    if not modes.from_the_bottom and modes.below is not None:
+        proof += f", {modes.below} below"
     return (
-        f"{modes.count} modes found up to {n(float(top))} Hz ({below}); largest residual "
+        f"{modes.count} modes found {where} ({proof}); largest residual "
         f"{modes.residuals.max(initial=0.0):.1e}, loss of M-orthogonality {modes.orthogonality:.1e}; "
         f"{modes.method}"
     )

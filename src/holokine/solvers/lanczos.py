@@ -31,20 +31,29 @@ class RitzPairs:
     Attributes
     ----------
     theta : ndarray, shape (pairs,)
-        Converged eigenvalues of A, largest magnitude first.
+        Eigenvalues of A that were wanted, in the order of wanting.
     vectors : ndarray, shape (unknowns, pairs)
         M-orthonormal.
+    errors : ndarray, shape (pairs,)
+        Bound of each error in θ, relative to θ.
     following : ndarray
         Unconverged estimates of further eigenvalues of A.
+    guard : ndarray, shape (unknowns, some)
+        Ritz vectors of the first of those.
     steps, solves : int
         Block steps, and columns solved for.
+    converged : bool
+        Whether all that were wanted came below the tolerance.
     """
 
     theta: Floats
     vectors: Floats
+    errors: Floats
     following: Floats
+    guard: Floats
     steps: int
     solves: int
+    converged: bool = True
 
 
 def block_lanczos(
@@ -54,135 +63,160 @@ def block_lanczos(
     *,
     block: int,
     most: int,
+    order: Callable[[Floats], Floats] | None = None,
     locked: Floats | None = None,
     start: Floats | None = None,
     seed: int = 0,
     tolerance: float = TOLERANCE,
+    guard: int = 0,
     progress: Callable[[int, int], None] | None = None,
 ) -> RitzPairs:
-    """Find eigenpairs of A = solve(M ·) of largest magnitude.
+    """Find eigenpairs of A = solve(M ·).
 
     Parameters
     ----------
     solve : callable
         (K - σM)⁻¹ on a block of columns.
     wanted : callable
-        Given all Ritz values, largest magnitude first, says how many of the first are wanted.
+        Given all Ritz values in their order, says how many of the first are wanted.
     block : int
         Columns per step; may shrink where directions run out.
     most : int
         Largest basis before a restart.
+    order : callable, optional
+        Keys by which Ritz values are wanted, smallest first; largest magnitude first when left out.
     locked : ndarray, shape (unknowns, found), optional
         M-orthonormal vectors to stay orthogonal to.
-    start : ndarray, shape (unknowns, block), optional
-        Start vectors; random with `seed` when left out.
+    start : ndarray, shape (unknowns, columns), optional
+        Start vectors; random ones are added up to `block`.
+    guard : int
+        How many further Ritz vectors to return.
     progress : callable, optional
         Called with (converged, wanted) after every step.
-
-    Raises
-    ------
-    RuntimeError
-        When it does not converge; carries what did in ``args[1]``.
     """
     n = M.shape[0]
     rng = np.random.default_rng(seed)
     L = locked if locked is not None else np.zeros((n, 0))
-    ML = M @ L
     room = n - L.shape[1]
-    most = min(most, room)
+    key = order if order is not None else _largest_first
+    Q = np.zeros((n, 0)) if start is None else start
+    if Q.shape[1] < block:
+        Q = np.hstack([Q, rng.standard_normal((n, block - Q.shape[1]))])
+    block = Q.shape[1]
+    most = min(max(most, 3 * block), room)
     V = np.empty((n, most + block), order="F")
-    MV = np.empty_like(V)  # kept beside V: products with M would otherwise cost more than the solves
     T = np.zeros((most + block, most + block))
-    Q = start if start is not None else rng.standard_normal((n, block))
-    Q = solve(M @ Q)
-    Q, MQ, _ = _orthonormal(Q, M, L, ML, V[:, :0], MV[:, :0])
+    Q, MQ, _, _ = _orthonormal(solve(M @ Q), M, L, V[:, :0])
     size, solves, steps = 0, block, 0
     last_converged, stalled = -1, 0
     while True:
         width = Q.shape[1]
         if width == 0:  # an invariant subspace: everything that these vectors can reach is found
-            theta, S = _sorted_pairs(T[:size, :size])
-            return _pairs(V, theta, S, size, None, None, len(theta), steps, solves)
-        V[:, size : size + width], MV[:, size : size + width] = Q, MQ
+            theta, S = _sorted_pairs(T[:size, :size], key)
+            return _pairs(V, theta, S, size, None, np.zeros((0, size)), size, steps, solves, 0, True)
+        V[:, size : size + width] = Q
         W = solve(MQ)
         solves += width
         steps += 1
         old, size = size, size + width
-        H = MV[:, :size].T @ W
-        W -= V[:, :size] @ H
+        Q, MQ, R, H = _orthonormal(W, M, L, V[:, :size])
         T[:size, old:size] = H
         T[old:size, :old] = H[:old].T
         T[old:size, old:size] = (H[old:] + H[old:].T) / 2.0
-        Q, MQ, R = _orthonormal(W, M, L, ML, V[:, :size], MV[:, :size])
-        theta, S = _sorted_pairs(T[:size, :size])
-        error = np.linalg.norm(R @ S[old:size], axis=0)
-        good = error <= tolerance * np.abs(theta)
+        theta, S = _sorted_pairs(T[:size, :size], key)
+        rest = R @ S[old:size]
+        errors = np.linalg.norm(rest, axis=0)
+        good = errors <= tolerance * np.abs(theta)
         need = min(wanted(theta), room)
         converged = int(np.argmin(good)) if not good.all() else len(good)
         if progress is not None:
             progress(min(converged, need), need)
-        if converged >= need and need <= size - min(width, 1):
-            return _pairs(V, theta, S, size, Q, R[:, :width] @ S[old:size], need, steps, solves)
-        if size >= room or Q.shape[1] == 0:
-            return _pairs(V, theta, S, size, None, None, min(need, len(theta)), steps, solves)
+        exhausted = size >= room or Q.shape[1] == 0
+        done = converged >= need and need <= size - min(width, 1)
         stalled = stalled + 1 if converged <= last_converged else 0
         last_converged = max(converged, last_converged)
-        if stalled > 60:
-            found = _pairs(V, theta, S, size, Q, R @ S[old:size], converged, steps, solves)
-            raise RuntimeError("no convergence", found)
+        if done or exhausted or stalled > 60:
+            have = need if done else min(need, size) if exhausted else converged
+            return _pairs(V, theta, S, size, Q, rest, have, steps, solves, guard, done or exhausted)
         if size + Q.shape[1] > most:
-            keep = min(max(need + block, (size + need) // 2), size - block)
-            coupling = R @ S[old:size, :keep]
-            V[:, :keep] = V[:, :size] @ S[:, :keep]
-            MV[:, :keep] = MV[:, :size] @ S[:, :keep]
+            keep = max(min(max(need + block, (size + need) // 2), size - block), 1)
+            V[:, :keep] = (S[:, :keep].T @ V[:, :size].T).T
             T[:] = 0.0
             T[range(keep), range(keep)] = theta[:keep]
             size = keep
-            T[size : size + Q.shape[1], :size] = coupling
-            T[:size, size : size + Q.shape[1]] = coupling.T
+            T[size : size + Q.shape[1], :size] = rest[:, :keep]
+            T[:size, size : size + Q.shape[1]] = rest[:, :keep].T
 
 
-def _sorted_pairs(T: Floats) -> tuple[Floats, Floats]:
+def _largest_first(theta: Floats) -> Floats:
+    return -np.abs(theta)
+
+
+def _sorted_pairs(T: Floats, key: Callable[[Floats], Floats]) -> tuple[Floats, Floats]:
     theta, S = scipy.linalg.eigh((T + T.T) / 2.0)
-    order = np.argsort(-np.abs(theta), kind="stable")
+    order = np.argsort(key(theta), kind="stable")
     return theta[order], S[:, order]
 
 
 def _pairs(
-    V: Floats, theta: Floats, S: Floats, size: int, Q: Floats | None, rest: Floats | None, count: int,
-    steps: int, solves: int,
+    V: Floats, theta: Floats, S: Floats, size: int, Q: Floats | None, rest: Floats, count: int,
+    steps: int, solves: int, guard: int, converged: bool,
 ) -> RitzPairs:  # fmt: skip
-    X = V[:, :size] @ S[:, :count]
-    if Q is not None and rest is not None and Q.shape[1]:
-        X = X + Q @ (rest[:, :count] / theta[:count])
-    return RitzPairs(theta[:count], X, theta[count:], steps, solves)
+    total = min(count + guard, size)
+    X = (S[:, :total].T @ V[:, :size].T).T
+    if Q is not None and Q.shape[1]:
+        safe = np.where(theta[:total] != 0.0, theta[:total], 1.0)
+        X += ((rest[:, :total] / safe).T @ Q.T).T
+    errors = np.linalg.norm(rest, axis=0)[:count] / np.maximum(np.abs(theta[:count]), 1e-300)
+    return RitzPairs(
+        theta[:count], X[:, :count], errors, theta[count:], X[:, count:], steps, solves, converged
+    )  # fmt: skip
 
 
-def _orthonormal(
-    W: Floats, M: csr_array, L: Floats, ML: Floats, V: Floats, MV: Floats
-) -> tuple[Floats, Floats, Floats]:
-    """M-orthonormal basis Q of W after removing locked and basis vectors, M Q, and R with W = Q R (kept part).
+def _orthonormal(W: Floats, M: csr_array, L: Floats, V: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+    """Q, M Q, R and H with W = V H + Q R (what lies along locked vectors is dropped), QᵀMQ = 1, VᵀMQ = 0.
 
-    Twice is enough (Parlett): the second pass takes away what rounding left of the first. Directions without
-    length in M are dropped, so the block may shrink.
+    Twice is enough (Parlett): the second pass takes away what rounding left of the first; a third follows where
+    that was not small, or where the block was nearly dependent. Directions without length in M are dropped, so
+    the block may shrink. Columns are contiguous throughout.
     """
-    R = np.eye(W.shape[1])
-    largest = 0.0
-    for turn in range(2):
-        if L.shape[1]:
-            W = W - L @ (ML.T @ W)
-        if V.shape[1]:
-            W = W - V @ (MV.T @ W)
-        MW = M @ W
+    width = W.shape[1]
+    H = np.zeros((V.shape[1], width))
+    R = np.eye(width)
+    largest, dependent = 0.0, False
+    MW = _times(M, W)
+    for turn in range(4):
+        before = np.sqrt(np.maximum(np.einsum("ij,ij->j", W, MW), 1e-300))
+        left = 0.0
+        for basis in (L, V):
+            if basis.shape[1]:
+                part = basis.T @ MW
+                W = W - (part.T @ basis.T).T
+                left = max(left, float((np.abs(part) / before).max()))
+                if basis is V:
+                    H += part @ R
+        if turn == 0 or left > 1e-13:
+            MW = _times(M, W)
+        if turn == 0 and (L.shape[1] or V.shape[1]):
+            largest = float(before.max())
+            continue
         G = W.T @ MW
-        if turn == 0:
-            largest = float(np.sqrt(max(G.diagonal().max(initial=0.0), 0.0)))
+        if largest == 0.0:
+            largest = float(before.max())
         values, vectors = scipy.linalg.eigh((G + G.T) / 2.0)
         keep = values > max((1e-13 * largest) ** 2, 1e-300)
         if not keep.any():
-            return W[:, :0], W[:, :0], np.zeros((0, R.shape[1]))
+            return W[:, :0], W[:, :0], np.zeros((0, width)), H
         root = np.sqrt(values[keep])
-        W, MW = W @ (vectors[:, keep] / root), MW @ (vectors[:, keep] / root)
+        dependent = values[keep][0] < 1e-8 * values[-1]
+        change = (vectors[:, keep] / root).T
+        W, MW = (change @ W.T).T, (change @ MW.T).T
         R = (vectors[:, keep] * root).T @ R
         largest = 1.0
-    return W, MW, R
+        if not dependent and left < 1e-10:
+            break
+    return W, MW, R, H
+
+
+def _times(M: csr_array, W: Floats) -> Floats:
+    return np.asfortranarray(M @ np.ascontiguousarray(W))

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import csr_array
+from scipy.sparse import csr_array, diags_array
 
 from holokine.describe import Description
 from holokine.describe.parts import Part
@@ -42,6 +42,8 @@ class System:
     ----------
     stiffness, mass, damping : sparse array, shape (dofs, dofs)
         Of the whole, before constraints; `damping` holds discrete dampers only.
+    weighed : sparse array, shape (dofs, dofs)
+        The mass matrix with all directions, where `mass` has some switched off on request.
     constraints : Constraints
         Supports and links; ``constraints.reduce`` is T with u = T v.
     """
@@ -53,6 +55,7 @@ class System:
     masses: tuple[PointMass, ...]
     stiffness: csr_array
     mass: csr_array
+    weighed: csr_array
     damping: csr_array
     active: NDArray[np.bool_]
     constraints: Constraints
@@ -174,15 +177,38 @@ def build_system(description: Description, folder: Path = Path(), mesh: Mesh | N
     C = assemble(size, [(dofs, c) for dofs, _, c in springs])
     if given is not None:
         K, M, C = csr_array(K + given.stiffness), csr_array(M + given.mass), csr_array(C + given.damping)
+    weighed = M
+    if description.massless:
+        off = np.isin(np.tile(np.array(DIRECTION_NAMES), size // 6), description.massless)
+        stay = diags_array((~off).astype(float))
+        M = csr_array(stay @ M @ stay)
+        M.eliminate_zeros()
     constraints = eliminate(size, active, bonds.equations)
     notes = [*mesh.notes, *bonds.notes]
+    if description.massless:
+        notes.append(
+            f"mass is switched off on request in {', '.join(description.massless)}: modes along it are left out"
+        )
     if constraints.redundant:
         notes.append(
             f"over-constrained: {', '.join(constraints.redundant)} repeat what other links or supports hold "
             "already; frequencies are right, but how the force is shared between them is not defined"
         )
     return System(
-        description, mesh, elements, every, masses, K, M, C, active, constraints, bonds.bonds, bonds.supports, notes
+        description,
+        mesh,
+        elements,
+        every,
+        masses,
+        K,
+        M,
+        weighed,
+        C,
+        active,
+        constraints,
+        bonds.bonds,
+        bonds.supports,
+        notes,
     )
 
 

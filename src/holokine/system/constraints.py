@@ -58,6 +58,8 @@ class Constraints:
         T with u = T v.
     owner_rows : dict of str to slice
         Rows of each owner.
+    independent : ndarray of int, shape (independent,)
+        Which motions v are.
     redundant : tuple of str
         Owners of rows that repeat what others hold already (their forces are shared out by least norm).
     """
@@ -65,6 +67,7 @@ class Constraints:
     rows: csr_array
     reduce: csr_array
     owner_rows: dict[str, slice]
+    independent: Ints
     redundant: tuple[str, ...] = ()
 
     @cached_property
@@ -139,9 +142,10 @@ def eliminate(size: int, active: NDArray[np.bool_], equations: list[Equation]) -
         kept = np.asarray(abs(T).sum(axis=0)).ravel() > 0
     else:
         kept = active & ~taken
-    T = csr_array(T.tocsc()[:, np.flatnonzero(kept)])
+    independent = np.flatnonzero(kept)
+    T = csr_array(T.tocsc()[:, independent])
     T.eliminate_zeros()
-    return Constraints(C, T, owners, redundant)
+    return Constraints(C, T, owners, independent, redundant)
 
 
 def _resolve_chains(size: int, dependent: Ints, A: csr_array, owner_of: Ints, equations: list[Equation]) -> csr_array:

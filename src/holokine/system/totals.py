@@ -29,7 +29,7 @@ class MassTotals:
 def rigid_mass(system: System, mass: csr_array | None = None) -> Floats:
     """Rigid-body mass matrix Rᵀ M R, shape (6, 6), about the origin."""
     R = system.rigid_motions(np.zeros(3))
-    M = system.mass if mass is None else mass
+    M = system.weighed if mass is None else mass
     return R @ (M @ R.T)
 
 

@@ -1,0 +1,284 @@
+"""Bands, neighbourhoods, slices, shifts that are moved, memory, massless directions, run files."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import h5py
+import numpy as np
+import pytest
+import scipy.sparse as sp
+
+import holokine as hk
+from conftest import BENCH_STEEL, STEEL, chain, chain_matrices, straight_beam
+from holokine.errors import EventError, MechanismError, RunFileError, SolverError, UnknownNameError
+from holokine.modes.energy import mode_energies
+from holokine.solvers import Pencil, eigen, factorise, memory
+from holokine.solvers.eigen import Wish, find_pairs
+from holokine.solvers.factor import fast_available
+from test_solvers import problem
+
+SQUARE = {"rectangle": {"width": 0.04, "height": 0.04}}
+
+
+@pytest.fixture(scope="module")
+def spread() -> tuple:
+    rng = np.random.default_rng(11)
+    values = np.sort(10 ** rng.uniform(1, 5, 160))
+    values[40:44] = values[40]
+    values.sort()
+    return (*problem(values, 11), values)
+
+
+@pytest.fixture
+def sparse_route(monkeypatch):
+    monkeypatch.setattr(eigen, "DENSE_SIZE", 10)
+
+
+@pytest.mark.parametrize("size", [10, 1000])
+def test_a_band_holds_exactly_the_modes_that_exist_there(monkeypatch, spread, size):
+    monkeypatch.setattr(eigen, "DENSE_SIZE", size)
+    K, M, _, values = spread
+    for low, high in ((20, 55), (38, 41), (0, 12), (41, 44)):
+        above, upto = values[low] * (1 - 1e-7), values[high] * (1 + 1e-9)
+        pairs = find_pairs(sp.csr_array(K), sp.csr_array(M), Wish(above=above, upto=upto))
+        inside = values[(values >= above * (1 - 1e-6)) & (values <= upto)]
+        np.testing.assert_allclose(pairs.values, inside, rtol=1e-10)
+        assert pairs.exists == len(inside)
+        assert pairs.below == (values < inside[0]).sum()
+        assert pairs.residuals.max() < 1e-12
+        assert pairs.orthogonality < 1e-10
+    limited = find_pairs(sp.csr_array(K), sp.csr_array(M), Wish(above=values[20] * (1 - 1e-7), count=5))
+    np.testing.assert_allclose(limited.values, values[20:25], rtol=1e-10)
+
+
+@pytest.mark.parametrize("size", [10, 1000])
+def test_the_modes_next_to_a_frequency(monkeypatch, spread, size):
+    monkeypatch.setattr(eigen, "DENSE_SIZE", size)
+    K, M, _, values = spread
+    for near, count in ((0.5 * (values[70] + values[71]), 12), (values[2] * 1.01, 5), (values[90], 1)):
+        pairs = find_pairs(sp.csr_array(K), sp.csr_array(M), Wish(near=near, count=count))
+        wanted = np.sort(values[np.argsort(np.abs(values - near), kind="stable")[:count]])
+        np.testing.assert_allclose(pairs.values, wanted, rtol=1e-10)
+        assert pairs.exists == count
+        assert pairs.below == (values < wanted[0] * (1 - 1e-9)).sum()
+
+
+@pytest.mark.parametrize("rigid", [0, 6])
+def test_many_modes_are_taken_in_slices(sparse_route, monkeypatch, rigid):
+    """Every slice has its own proof, and slices do not disturb one another's vectors."""
+    monkeypatch.setattr(eigen, "SLICE", 9)
+    values = np.sort(10 ** np.random.default_rng(5).uniform(1, 5, 150))
+    values[:rigid] = 0.0
+    values[25:29] = values[25]
+    values.sort()
+    K, M, X = problem(values, 5)
+    calls = []
+    pairs = find_pairs(
+        sp.csr_array(K), sp.csr_array(M), Wish(count=47), rigid=X[:, :rigid],
+        progress=lambda phase, done, of: calls.append((phase, done, of)),
+    )  # fmt: skip
+    np.testing.assert_allclose(pairs.values[rigid:], values[rigid:47], rtol=1e-10)
+    assert (pairs.values[:rigid] == 0).all()
+    assert pairs.exists == 47
+    assert pairs.factorisations >= 6
+    assert pairs.orthogonality < 1e-10
+    assert any(c[0].startswith("finishing") for c in calls)
+    assert all(done <= of or of == 0 for _, done, of in calls)
+
+
+@pytest.mark.parametrize("method", ["dense", "superlu", *(["ldl"] if fast_available() else [])])
+def test_one_pattern_serves_every_shift(method):
+    values = np.sort(10 ** np.random.default_rng(3).uniform(0, 3, 60))
+    K, M, _ = problem(values, 3)
+    M[np.abs(M) < 0.01] = 0.0  # another pattern than K
+    pencil = Pencil(sp.csr_array(K), sp.csr_array(M), method=method)
+    b = np.random.default_rng(0).standard_normal((60, 2))
+    for shift in (0.0, values[10] * 1.01, -5.0, values[30] * 1.01):
+        factor = pencil.at(shift)
+        np.testing.assert_allclose((K - shift * M) @ factor.solve(b), b, atol=1e-7)
+        whole = np.linalg.eigvalsh(K - shift * M)
+        assert factor.negative in ((whole < 0).sum(), None)
+
+
+def test_a_shift_on_an_eigenvalue_is_moved(sparse_route):
+    """The frequency to look around is an eigenvalue to the last digit: K - σM is singular."""
+    masses, springs = [2.0] * 30, [5000.0] * 30
+    K, M = chain_matrices(masses, springs)
+    exact = np.sort(np.linalg.eigvalsh(np.linalg.solve(M, K)))
+    pairs = find_pairs(sp.csr_array(K), sp.csr_array(M), Wish(near=float(exact[7]), count=3))
+    np.testing.assert_allclose(pairs.values, exact[6:9], rtol=1e-9)
+
+
+def test_stiffness_of_very_different_size(sparse_route):
+    """1e12 : 1 between neighbouring springs; the soft modes keep their digits."""
+    rng = np.random.default_rng(4)
+    for _ in range(10):
+        springs = 10.0 ** rng.uniform(0, 12, 40)
+        masses = rng.uniform(0.5, 3.0, 40)
+        K, M = chain_matrices(list(masses), list(springs))
+        pairs = find_pairs(sp.csr_array(K), sp.csr_array(M), Wish(count=8))
+        root = 1.0 / np.sqrt(masses)
+        # flexibility of a chain in closed form: no cancellation
+        flexibility = np.cumsum(1.0 / springs)[np.minimum.outer(np.arange(40), np.arange(40))]
+        exact = np.sort(1.0 / np.linalg.eigvalsh(flexibility / np.outer(root, root)))[:8]
+        np.testing.assert_allclose(pairs.values, exact, rtol=2e-3)
+        assert pairs.exists == 8
+        assert pairs.residuals.max() < 1e-12
+
+
+def test_too_large_for_memory_is_refused_before_it_is_tried(monkeypatch):
+    monkeypatch.setattr(memory, "available_memory", lambda: 50_000)
+    K, M, _ = problem(np.arange(1.0, 500.0), 0)
+    for method in ("superlu", *(["ldl"] if fast_available() else [])):
+        with pytest.raises(SolverError, match=r"needs about .* GB and .* GB are free"):
+            factorise(sp.csr_array(K), method=method)
+    with pytest.raises(SolverError, match="keeping 90 shapes"):
+        find_pairs(sp.csr_array(K), sp.csr_array(M), Wish(count=90))
+
+
+def test_ranges_that_make_no_sense():
+    beam = straight_beam(1.0, SQUARE, STEEL, start="all", divisions=6)
+    for keys, words in (
+        ({"above": 50, "upto": 20}, "below the upper one"),
+        ({"near": 50, "upto": 20}, "not both"),
+        ({"near": -1}, "greater than 0"),
+        ({"above": 1.0, "upto": 1.5}, "no mode from 1 Hz up to 1.5 Hz"),
+    ):
+        with pytest.raises(hk.HolokineError, match=words):
+            beam.modes(**keys)
+    band = beam.modes(above=100.0, upto=600.0)
+    assert not band.set.from_the_bottom
+    with pytest.raises(EventError, match=r"from the lowest up; these were extracted from 100 Hz up to 600 Hz"):
+        _ = band.reduced
+    with pytest.raises(UnknownNameError, match="there is no mode 1: modes 3 to"):
+        band.set.index(1)
+    assert "below" in band.statement
+    assert band.table()["mode"].iloc[0] == 3
+
+
+def test_mass_switched_off_in_a_direction():
+    """Bending across z has no inertia, so only the other plane's modes are left; the weight stays."""
+    beam = straight_beam(1.0, {"rectangle": {"width": 0.03, "height": 0.05}}, STEEL, start="all", divisions=20)
+    whole = beam.modes(count=8)
+    across = [f for f, row in zip(whole.frequencies_hz, whole.set.effective_mass, strict=True) if row[2] > 1e-6]
+    off = beam.massless("z").massless("z")
+    part = off.modes(count=4)
+    assert part.set.totals.mass == pytest.approx(whole.set.totals.mass)
+    assert part.set.effective_mass[:, 2].max() < 1e-12
+    for f in part.frequencies_hz[:2]:
+        assert min(abs(f - a) for a in across) > 0.02 * f
+        assert min(abs(f - w) for w in whole.frequencies_hz) < 1e-6 * f
+    assert any("switched off" in f.text for f in part.findings)
+    with pytest.raises(SolverError, match="switched off"):
+        chain([1.0], [100.0]).massless("x").modes(count=1)
+
+
+def test_rough_mesh_error_is_of_the_right_size():
+    """Against a fine mesh: the estimate is within a factor of four where the error matters (above 0.3 %)."""
+
+    def block(n):
+        a = hk.Assembly().material("m", **BENCH_STEEL)
+        a.part("b", box={"corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 0.2, 0], [0, 0, 0.15]], "divisions": n},
+               material="m")  # fmt: skip
+        return a.support("w", at={"part": "b", "plane": {"at": [0, 0, 0], "normal": "x"}}, hold=["x", "y", "z"])
+
+    def bar(n):
+        return straight_beam(1.0, {"rectangle": {"width": 0.05, "height": 0.06}}, BENCH_STEEL, start="all", divisions=n)
+
+    for coarse, fine, count in ((bar(8), bar(100), 12), (block([10, 2, 2]), block([40, 8, 6]), 7)):
+        modes = coarse.modes(count)
+        true = modes.frequencies_hz / fine.modes(count).frequencies_hz - 1.0
+        estimate = mode_energies(modes.set).mesh_error
+        matters = np.abs(true) > 0.003
+        assert matters.sum() >= 4
+        ratio = estimate[matters] / true[matters]
+        assert 0.25 < ratio.min()
+        assert ratio.max() < 4.0
+        assert estimate[np.abs(true) < 5e-4].max(initial=0.0) < 5e-3
+
+
+# -- run files -----------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def crate_copy(tmp_path: Path) -> Path:
+    for name in ("crate.yaml", "works.csv"):
+        shutil.copy(hk.demo_folder() / name, tmp_path / name)
+    return tmp_path / "crate.yaml"
+
+
+def test_a_run_file_answers_as_the_modes_did(crate_copy, crate_modes):
+    run = hk.Assembly.read(crate_copy).modes(upto=60).save(crate_copy.with_name("crate.run"))
+    assert sorted(p.name for p in crate_copy.parent.iterdir()) == ["crate.run", "crate.yaml", "works.csv"]
+    first = hk.Assembly.read(crate_copy).modes(upto=60)
+    opened = hk.Modes.open(run)
+    np.testing.assert_array_equal(opened.frequencies_hz, first.frequencies_hz)
+    assert opened.statement == first.statement
+    for event in ("works shock", "kerb strike"):
+        left, right = opened.respond(event).peaks(), first.respond(event).peaks()
+        assert left.equals(right)
+    assert "system" not in vars(opened.set)  # nothing was built again
+    assert opened.participation().equals(first.participation())
+    assert opened.set.system.free_size == first.set.system.free_size  # but can be, when a picture asks
+
+
+def test_a_run_file_knows_what_changed(crate_copy):
+    run = hk.Assembly.read(crate_copy).modes(count=3).save(crate_copy.with_name("crate.run"))
+    text = crate_copy.read_text()
+    crate_copy.write_text(text.replace("peak: 3 g", "peak: 6 g"))
+    opened = hk.Modes.open(run)  # modes do not depend on events
+    assert any("events, kerb strike" in f.text for f in opened.findings)
+    assert opened.respond("kerb strike").result.pulse.peak[2] == pytest.approx(6 * 9.80665)
+    crate_copy.write_text(text.replace("E: 205 GPa", "E: 200 GPa").replace("mass: 260 kg", "mass: 250 kg"))
+    with pytest.raises(RunFileError, match=r"materials, steel, E: 205 GPa, now 200 GPa; masses, transformer, mass"):
+        hk.Modes.open(run)
+    kept = hk.Modes.open(run, as_saved=True)
+    assert any("as saved" in f.text for f in kept.findings)
+    assert kept.assembly.description.materials["steel"].E == 205e9
+    shutil.rmtree(crate_copy.parent / "gone", ignore_errors=True)
+    crate_copy.unlink()
+    crate_copy.with_name("works.csv").unlink()
+    alone = hk.Modes.open(run)  # complete in itself, tables included
+    assert any("not where it was" in f.text for f in alone.findings)
+    assert alone.respond("works shock").peaks()["peak"].max() > 0
+
+
+def test_damaged_foreign_and_late_run_files(crate_copy, tmp_path, monkeypatch):
+    modes = hk.Assembly.read(crate_copy).modes(count=2)
+    run = modes.save(tmp_path / "a.run")
+    whole = run.read_bytes()
+    (tmp_path / "half.run").write_bytes(whole[: len(whole) // 2])
+    with h5py.File(tmp_path / "foreign.run", "w") as file:
+        file["x"] = 1
+    shutil.copy(run, tmp_path / "torn.run")
+    with h5py.File(tmp_path / "torn.run", "a") as file:
+        del file.attrs["whole"]
+    shutil.copy(run, tmp_path / "late.run")
+    with h5py.File(tmp_path / "late.run", "a") as file:
+        file.attrs["format"] = 99
+    for name, words in (
+        ("half.run", "is damaged"), ("foreign.run", "not a run file"), ("torn.run", "not written to its end"),
+        ("late.run", "run format 99"), ("none.run", "no such file"), ("crate.yaml", "is not a run file"),
+    ):  # fmt: skip
+        with pytest.raises(RunFileError, match=words):
+            hk.Modes.open(tmp_path / name)
+    with pytest.raises(RunFileError, match="another kind of file"):
+        modes.save(crate_copy)
+    # a failure in the middle leaves the old file as it was, and no part
+    monkeypatch.setattr("holokine.store.run_file._write_reduced", lambda *_: (_ for _ in ()).throw(OSError("full")))
+    with pytest.raises(RunFileError, match="cannot be written"):
+        modes.save(run)
+    assert run.read_bytes() == whole
+    assert not list(tmp_path.glob(".part_*"))
+
+
+def test_run_files_of_free_assemblies_and_bands(tmp_path):
+    free = straight_beam(1.0, SQUARE, STEEL, divisions=6).modes(count=8)
+    opened = hk.Modes.open(free.save(tmp_path / "free.run"))
+    assert opened.set.rigid.sum() == 6
+    with pytest.raises(MechanismError, match="held by supports"):
+        _ = opened.reduced
+    band = straight_beam(1.0, SQUARE, STEEL, start="all", divisions=6).modes(above=100, upto=900)
+    assert hk.Modes.open(band.save(tmp_path / "band.run")).set.below == band.set.below
