@@ -99,7 +99,7 @@ BAD = [
     (["modes", "crate.yaml", "--upto", "1Hz"], "no mode up to 1 Hz"),
     (["modes", "crate.yaml", "--count", "0"], "--count"),
     (["respond", "crate.yaml"], "EVENT"),
-    (["modes", "crate.yaml", "--count", "3", "--animate", "9"], "there is no mode 9: 3 modes"),
+    (["modes", "crate.yaml", "--count", "3", "--animate", "9"], "there is no mode 9: modes 1 to 3"),
     (["check", "works.csv"], "expected keys and values"),
 ]
 

@@ -78,5 +78,5 @@ def test_figures_carry_units_and_labels(crate_modes, tmp_path):
     assert spectrum.axes[0].get_ylabel() == "pseudo-acceleration (g)"
     save(figure, tmp_path / "f.png")
     assert looks_drawn(tmp_path / "f.png")
-    with pytest.raises(ValueError, match="mode must be from 1"):
+    with pytest.raises(hk.HolokineError, match="there is no mode 0: modes 1 to"):
         crate_modes.plot(0)

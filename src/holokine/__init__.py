@@ -12,15 +12,16 @@ from typing import TYPE_CHECKING, Any
 from holokine.errors import HolokineError
 
 if TYPE_CHECKING:
-    from holokine.api import Answer, Assembly, Check, Modes
+    from holokine.api import Answer, Assembly, Check, Compared, Modes
 
 __version__ = "0.1.0"
-__all__ = ["Answer", "Assembly", "Check", "HolokineError", "Modes", "__version__", "demo_folder"]
+__all__ = ["Answer", "Assembly", "Check", "Compared", "HolokineError", "Modes", "__version__", "demo_folder", "formula"]
 
 _LAZY = {
     "Answer": "holokine.api",
     "Assembly": "holokine.api",
     "Check": "holokine.api",
+    "Compared": "holokine.api",
     "Modes": "holokine.api",
 }
 
@@ -30,6 +31,8 @@ def __getattr__(name: str) -> Any:
         return getattr(import_module(_LAZY[name]), name)
     if name == "demo_folder":
         return import_module("holokine.data").demo_folder
+    if name == "formula":
+        return import_module("holokine.api.formula").formula
     raise AttributeError(f"module 'holokine' has no attribute {name!r}")
 
 

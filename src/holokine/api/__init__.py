@@ -3,6 +3,7 @@
 from holokine.api.answer import Answer
 from holokine.api.assembly import Assembly
 from holokine.api.check import Check
+from holokine.api.compared import Compared
 from holokine.api.modes import Modes
 
-__all__ = ["Answer", "Assembly", "Check", "Modes"]
+__all__ = ["Answer", "Assembly", "Check", "Compared", "Modes"]

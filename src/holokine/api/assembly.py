@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from holokine.describe.document import Document, Places, read_document, validated
+from holokine.describe.document import Document, Places, read_document, validated, variant_of
 from holokine.errors import DescriptionError, UnknownNameError, nearest_hint
 from holokine.units import quantity
 
@@ -256,6 +256,64 @@ class Assembly:
         gauges = build_gauges(self.system)
         found = extract_modes(self.system, count=count, upto=limit, above=low, near=around, progress=progress)
         return Modes(self, found, gauges)
+
+    @property
+    def variants(self) -> tuple[str, ...]:
+        """Names of the variants in the description."""
+        return tuple(self.description.variants)
+
+    def variant(self, name: str) -> Assembly:
+        """The assembly with a variant's values in place of its own.
+
+        Raises
+        ------
+        UnknownNameError
+            With the nearest name and all there are.
+        """
+        variants = self.description.variants
+        if name not in variants:
+            raise UnknownNameError(f'there is no variant "{name}". {nearest_hint(name, variants, "variants")}')
+        return self._changed(variants[name], name)
+
+    def changed(self, values: dict[str, Any]) -> Assembly:
+        """The assembly with some values overridden, written as in the file: ``{"materials": {"steel": ...}}``.
+
+        An entry set to None is taken away.
+
+        Raises
+        ------
+        DescriptionError
+        """
+        return self._changed(values, "change")
+
+    def _changed(self, values: dict[str, Any], name: str) -> Assembly:
+        return Assembly.of(variant_of(self.document.data, name, values, self._places, self._folder))
+
+    def adjusted(self, factors: dict[str, dict[str, float]]) -> Assembly:
+        """The assembly with stiffness or mass of members or groups times a factor.
+
+        For instance ``{"rail left": {"stiffness": 1.1}, "fan": {"mass": 0.9}}``.
+
+        Raises
+        ------
+        UnknownNameError, DescriptionError
+        """
+        return self._changed({"adjust": factors}, "adjusted")
+
+    def refuse_groups(self, names: list[str] | None) -> None:
+        """Raise for groups that do not exist, or when there are none, before anything is solved.
+
+        Raises
+        ------
+        UnknownNameError
+            Listing what there is.
+        """
+        groups = self.description.groups
+        if names is None and not groups:
+            raise UnknownNameError("the assembly has no groups; name some under groups:")
+        for name in names or []:
+            if name not in groups:
+                raise UnknownNameError(f'there is no group "{name}". {nearest_hint(name, groups, "groups")}')
 
     def respond(self, event: str) -> Answer:
         """Extract the default modes and respond to an event of the description."""

@@ -20,16 +20,21 @@ from holokine.respond import ReducedModel, reduce_model, respond_pulse, respond_
 from holokine.units import quantity
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Sequence
 
     import pandas as pd
 
     from holokine.api.assembly import Assembly
+    from holokine.api.compared import Compared
     from holokine.describe.document import Document
+    from holokine.modes.energy import Energies
+    from holokine.modes.participation import Enough
     from holokine.store import RunContents
     from holokine.system.build import System
 
 __all__ = ["Modes"]
+
+Floats = NDArray[Any]  # float64
 
 
 class Modes:
@@ -167,10 +172,146 @@ class Modes:
         return proof_text(self.set)
 
     def table(self) -> pd.DataFrame:
-        """One row per mode."""
+        """One row per mode: frequencies, what it is in words, where its energy is, how far the mesh can be trusted."""
         from holokine.show.tables import modes_table
 
-        return modes_table(self.set, self.damping)
+        return modes_table(self.set, self.damping, self.energies, self.words)
+
+    @cached_property
+    def energies(self) -> Energies:
+        """Strain and kinetic energy of every member in every mode."""
+        from holokine.modes.energy import mode_energies
+
+        return mode_energies(self.set)
+
+    @cached_property
+    def words(self) -> list[str]:
+        """What each mode is, from its shape and energies."""
+        from holokine.modes.words import mode_words
+
+        return mode_words(self.set, self.energies)
+
+    def _by(self, by: str | Sequence[str]) -> tuple[tuple[str, ...], Floats, Floats]:
+        if by == "member":
+            return self.energies.members, self.energies.strain, self.energies.kinetic
+        if by != "group" and isinstance(by, str):
+            by = [by]
+        from holokine.modes.energy import group_energies
+
+        self.assembly.refuse_groups(None if by == "group" else list(by))
+        g = group_energies(self.set.system, self.energies, None if by == "group" else tuple(by))
+        return g.names, g.strain, g.kinetic
+
+    def energy(self, by: str | Sequence[str] = "member") -> pd.DataFrame:
+        """Strain and kinetic energy of each member, of each group (``by="group"``), or of groups by name.
+
+        One row per mode and member; shares sum to 100 % over members. A member in several groups counts in each;
+        what is in none has a row of its own.
+
+        Raises
+        ------
+        UnknownNameError
+            For a group that does not exist.
+        """
+        from holokine.show.mode_tables import energy_table
+
+        return energy_table(self.set, *self._by(by))
+
+    def in_several_groups(self) -> tuple[str, ...]:
+        """Members that are in more than one group, whose energy counts in each."""
+        from holokine.modes.energy import group_energies
+
+        return group_energies(self.set.system, self.energies).several
+
+    def guidance(self, by: str | Sequence[str] = "member", *, change: float = 0.1) -> pd.DataFrame:
+        """Change of each frequency, in percent, for `change` more stiffness or mass of each member, largest first.
+
+        First order in the change, from the shares of energy; `Assembly.adjusted` runs it.
+        """
+        from holokine.show.mode_tables import guidance_table
+
+        return guidance_table(self.set, *self._by(by), change)
+
+    def advice(self, by: str | Sequence[str] = "member", *, change: float = 0.1, most: int = 2) -> list[str]:
+        """The same in words: the strongest levers on each mode."""
+        from holokine.show.mode_tables import guidance_lines
+
+        return guidance_lines(self.set, *self._by(by), change, most)
+
+    def plot_energy(self, by: str | Sequence[str] = "member") -> Any:
+        """Stacked bars of where the energy of each mode is; returns the Figure."""
+        from holokine.show.mode_figures import plot_energy
+
+        return plot_energy(self.set, *self._by(by))
+
+    def enough(self, share: float | str = 0.9, directions: str | Sequence[str] = ("x", "y", "z")) -> list[Enough]:
+        """For each direction: how many modes hold a share of the free mass, or how many are probably needed.
+
+        Raises
+        ------
+        UnitError, DescriptionError
+            A share that is not between 0 and 100 %, or an unknown direction.
+        """
+        from holokine.errors import DescriptionError
+        from holokine.modes.participation import DIRECTIONS, enough_mass
+
+        wanted = quantity(share, "number")
+        if not 0.0 < wanted <= 1.0:
+            raise DescriptionError(f"a share of mass lies between 0 and 100 %, got {share}")
+        chosen = tuple(directions)
+        for d in chosen:
+            if d not in DIRECTIONS:
+                raise DescriptionError(f'unknown direction "{d}"; directions are {" ".join(DIRECTIONS)}')
+        return enough_mass(self.set, wanted, chosen)
+
+    def bands(self) -> pd.DataFrame:
+        """Modes in, or near, the bands of excitation of the description."""
+        from holokine.show.mode_tables import bands_table
+
+        return bands_table(self.set)
+
+    def plot_bands(self) -> Any:
+        """Natural frequencies against the bands of excitation; returns the Axes."""
+        from holokine.show.mode_figures import plot_bands
+
+        return plot_bands(self.set)
+
+    def scaled(self, to: str | float = "unit maximum") -> Floats:
+        """Shapes, (modes, dofs), scaled to ``"unit maximum"``, ``"mass"`` (modal mass 1), or an energy per mode.
+
+        An energy (in J, or with a unit) gives the deformation at which each mode holds that much strain energy:
+        the smaller its peak, the stiffer the assembly in that mode. Rigid-body modes hold none and become NaN.
+        """
+        if to == "unit maximum":
+            return self.set.unit_maximum()
+        if to == "mass":
+            return self.set.shapes
+        energy = quantity(to, "energy")
+        omega = np.where(self.set.omega > 0, self.set.omega, np.nan)
+        return self.set.shapes * (np.sqrt(2.0 * energy) / omega)[:, None]
+
+    def peak_at_energy(self, energy: float | str) -> pd.DataFrame:
+        """Largest displacement of each mode, in mm, where it holds a given energy."""
+        import pandas as pd
+
+        nodes = self.scaled(energy).reshape(len(self), -1, 6)[:, :, :3]
+        peak = np.linalg.norm(nodes, axis=2).max(axis=1)
+        return pd.DataFrame(
+            {"mode": self.set.numbers, "frequency_hz": self.frequencies_hz, "peak_displacement_mm": 1e3 * peak}
+        )
+
+    def compare(self, after: Modes) -> Compared:
+        """Pair these modes with those of another run by the modal assurance criterion.
+
+        Raises
+        ------
+        SelectionError
+            When the two have no place in common.
+        """
+        from holokine.api.compared import Compared
+        from holokine.modes.compare import compare_modes
+
+        return Compared(self, after, compare_modes(self.set, after.set))
 
     def participation(self) -> pd.DataFrame:
         """Participation factors, effective masses, ratios and cumulative ratios by direction."""
@@ -251,11 +392,29 @@ class Modes:
 
         return plot_participation(self.set, ax=ax)
 
-    def picture(self, mode: int, path: str | Path) -> Path:
-        """Rendered picture of a mode (from 1) over a ghost of the undeformed assembly; drawn plainly without `view`."""
+    def picture(self, mode: int, path: str | Path, *, colour: str = "displacement", share: float | None = None) -> Path:
+        """Rendered picture of a mode (from 1) over a ghost of the undeformed assembly; drawn plainly without `view`.
+
+        `colour`: displacement, energy (strain energy density) or stress. `share`: largest displacement drawn, as
+        a share of the assembly's diagonal.
+        """
         from holokine.show.scene import picture_mode
 
-        picture_mode(self.set, mode, Path(path))
+        picture_mode(self.set, mode, Path(path), share=share, colour=colour)
+        return Path(path)
+
+    def sheet(self, path: str | Path, modes: Sequence[int] | None = None) -> Path:
+        """Several modes (the first six when left out) on one picture."""
+        from holokine.show.scene import picture_sheet
+
+        picture_sheet(self.set, [int(m) for m in (self.set.numbers[:6] if modes is None else modes)], Path(path))
+        return Path(path)
+
+    def page(self, path: str | Path) -> Path:
+        """Write one HTML file in which the reader turns the model and watches its modes, tables beside it."""
+        from holokine.show.page import write_page
+
+        write_page(self.set, Path(path), self.table(), self.participation(), self.assembly.title)
         return Path(path)
 
     def animate(

@@ -1,4 +1,4 @@
-"""Commands: check, modes, respond, demo."""
+"""Commands: check, modes, energy, change, compare, formula, page, respond, demo."""
 
 from __future__ import annotations
 
@@ -97,6 +97,14 @@ def check(assembly: Path, as_json: bool, as_csv: bool, out: Path | None) -> None
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
               help="Keep everything in a run file, which later commands take in place of the assembly.")  # fmt: skip
 @_saved
+@click.option(
+    "--need", metavar="SHARE", help="Share of the free mass to be held, such as 90%; not reached: exit code 1."
+)
+@click.option("--along", default="x,y,z", show_default=True, metavar="DIRECTIONS", help="Directions for --need.")
+@click.option("--sort", metavar="COLUMN", help="Sort the table of effective masses by a column of its CSV.")
+@click.option("--top", type=click.IntRange(min=1), metavar="N", help="Only the first N rows of that table.")
+@click.option("--colour", type=click.Choice(["displacement", "energy", "stress"]), default="displacement",
+              show_default=True, help="What shapes drawn into --out are coloured by.")  # fmt: skip
 @click.option("--shapes", type=click.IntRange(min=0), default=6, show_default=True, help="Shapes drawn into --out.")
 @click.option(
     "--animate",
@@ -114,6 +122,11 @@ def modes(
     near: str | None,
     save: Path | None,
     as_saved: bool,
+    need: str | None,
+    along: str,
+    sort: str | None,
+    top: int | None,
+    colour: str,
     shapes: int,
     animate: tuple[int, ...],
     as_json: bool,
@@ -129,14 +142,20 @@ def modes(
       holokine modes crate.yaml --count 8 --animate 3 --out results
       holokine modes crate.yaml --above 50Hz --upto 80Hz
       holokine modes crate.yaml --save crate.run
+      holokine modes crate.run --need 90% --along z
+      holokine modes crate.run --sort effective_z_kg --top 5
     """
-    from holokine.cli.reports import ModesRange, ModesView
+    from holokine.cli.reports import ModesAsked, ModesRange, ModesView
 
     if animate and out is None:
         raise click.UsageError("--animate needs --out DIR")
 
     wanted = ModesRange(count, upto, above, near, as_saved)
-    ModesView.of(assembly, wanted, shapes, animate, save).deliver(as_json, as_csv, out)
+    asked = ModesAsked(shapes, animate, need, tuple(along.replace(",", " ").split()), sort, top, colour)
+    view = ModesView.of(assembly, wanted, asked, save)
+    view.deliver(as_json, as_csv, out)
+    if not view.enough:
+        raise CheckFailedError("the modes do not hold the mass asked for")
 
 
 @cli.command()
@@ -166,6 +185,162 @@ def respond(
     from holokine.cli.reports import AnswerView, ModesRange
 
     AnswerView.of(assembly, event, ModesRange(count, upto, as_saved=as_saved)).deliver(as_json, as_csv, out)
+
+
+@cli.command()
+@_ASSEMBLY
+@click.option(
+    "--by", default="member", show_default=True, metavar="WHAT", help="member, group, or the name of a group."
+)
+@click.option("--mode", "chosen", type=int, multiple=True, metavar="MODE", help="Only this mode (repeatable).")
+@click.option("--change", default="10%", show_default=True, metavar="SHARE", help="Change that the advice is for.")
+@_range
+@_saved
+@_output
+def energy(
+    assembly: Path,
+    by: str,
+    chosen: tuple[int, ...],
+    change: str,
+    count: int | None,
+    upto: str | None,
+    as_saved: bool,
+    as_json: bool,
+    as_csv: bool,
+    out: Path | None,
+) -> None:
+    """Where the energy of each mode is, and which part to stiffen or lighten.
+
+    \b
+    Example:
+      holokine energy crate.yaml --by group
+      holokine energy crate.run --mode 3 --mode 4
+    """
+    from holokine.cli.mode_reports import EnergyView
+    from holokine.cli.reports import ModesRange
+
+    wanted = ModesRange(count, upto, as_saved=as_saved)
+    EnergyView.of(assembly, wanted, by, chosen, change).deliver(as_json, as_csv, out)
+
+
+@cli.command()
+@_ASSEMBLY
+@click.argument("member")
+@click.option("--stiffness", metavar="FACTOR", help="Factor on its stiffness, such as 1.1.")
+@click.option("--mass", metavar="FACTOR", help="Factor on its mass.")
+@_range
+@_output
+def change(
+    assembly: Path,
+    member: str,
+    stiffness: str | None,
+    mass: str | None,
+    count: int | None,
+    upto: str | None,
+    as_json: bool,
+    as_csv: bool,
+    out: Path | None,
+) -> None:
+    """Run again with a member (or group) stiffer or lighter: predicted against actual.
+
+    \b
+    Example:
+      holokine change crate.yaml "rail left" --stiffness 1.2
+      holokine change crate.yaml "fan set" --mass 0.8 --upto 100Hz
+    """
+    from holokine.cli.mode_reports import ChangeView
+    from holokine.cli.reports import ModesRange
+
+    if stiffness is None and mass is None:
+        raise click.UsageError("give --stiffness or --mass")
+    ChangeView.of(assembly, member, stiffness, mass, ModesRange(count, upto)).deliver(as_json, as_csv, out)
+
+
+@cli.command()
+@_ASSEMBLY
+@click.argument("others", nargs=-1, type=click.Path(path_type=Path))
+@click.option("--variant", "variants", multiple=True, metavar="NAME", help="A variant of the file (repeatable); all of "
+              "them when nothing else is named.")  # fmt: skip
+@click.option("--mass-matrices", is_flag=True, help="Consistent against lumped, and lumped without rotary inertia.")
+@_range
+@_saved
+@_output
+def compare(
+    assembly: Path,
+    others: tuple[Path, ...],
+    variants: tuple[str, ...],
+    mass_matrices: bool,
+    count: int | None,
+    upto: str | None,
+    as_saved: bool,
+    as_json: bool,
+    as_csv: bool,
+    out: Path | None,
+) -> None:
+    """Pair the modes of an assembly with those of variants or of other files.
+
+    \b
+    Example:
+      holokine compare crate.yaml
+      holokine compare crate.yaml --variant "thicker deck"
+      holokine compare before.run after.run
+      holokine compare crate.yaml --mass-matrices --count 12
+    """
+    from holokine.cli.mode_reports import CompareView
+    from holokine.cli.reports import ModesRange
+
+    wanted = ModesRange(count, upto, as_saved=as_saved)
+    CompareView.of(assembly, others, variants, mass_matrices, wanted).deliver(as_json, as_csv, out)
+
+
+@cli.command()
+@click.argument("name", required=False)
+@click.argument("inputs", nargs=-1)
+@click.option("--modes", type=click.IntRange(min=1), default=5, show_default=True, help="How many frequencies.")
+@click.option(
+    "--beside", type=click.Path(path_type=Path), metavar="FILE", help="Assembly or run file to set beside it."
+)
+@click.option("--csv", "as_csv", is_flag=True, help="Print the table as CSV only.")
+@click.option("--json", "as_json", is_flag=True, help="Print everything as JSON only.")
+def formula(
+    name: str | None, inputs: tuple[str, ...], modes: int, beside: Path | None, as_csv: bool, as_json: bool
+) -> None:
+    """Natural frequencies by a hand formula; without a name: which there are.
+
+    \b
+    Example:
+      holokine formula
+      holokine formula "mass on a spring" mass=24kg stiffness=560N/mm
+      holokine formula beam length=1m E=205GPa I=1.5e-7m^4 mass_per_length=12kg/m ends=fixed-free
+    """
+    from holokine.cli.mode_reports import show_formula, show_formulas
+
+    if name is None:
+        show_formulas()
+    else:
+        show_formula(name, inputs, modes, beside, as_json, as_csv)
+
+
+@cli.command()
+@_ASSEMBLY
+@click.argument("page", type=click.Path(path_type=Path, dir_okay=False))
+@_range
+@_saved
+def page(assembly: Path, page: Path, count: int | None, upto: str | None, as_saved: bool) -> None:
+    """Write one HTML file in which the reader turns the model and watches its modes.
+
+    \b
+    Example:
+      holokine page crate.yaml crate.html --upto 100Hz
+    """
+    from holokine.cli.reports import ModesRange, open_modes
+
+    if page.suffix.lower() not in (".html", ".htm"):
+        raise click.UsageError(f"{page}: the page's name must end with .html")
+    if not page.resolve().parent.is_dir():
+        raise click.UsageError(f"{page}: there is no folder {page.resolve().parent}")
+    open_modes(assembly, ModesRange(count, upto, as_saved=as_saved)).page(page)
+    click.echo(f"wrote {page}")
 
 
 @cli.command()

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
     from holokine.api import Answer, Check, Modes
 
-__all__ = ["AnswerView", "CheckReportView", "ModesRange", "ModesView", "open_modes", "run_demo"]
+__all__ = ["AnswerView", "CheckReportView", "ModesAsked", "ModesRange", "ModesView", "open_modes", "run_demo"]
 
 
 def refuse_target(path: Path) -> None:
@@ -148,18 +148,24 @@ class CheckReportView(_View):
         )
 
 
-def _screen_modes(table: pd.DataFrame, shares: pd.DataFrame) -> pd.DataFrame:
-    """The columns an analyst reads first: frequency, and effective mass by direction with its running sum."""
-    result = table[["mode", "frequency_hz", "period_s", "kind"]].copy()
-    result["period_ms"] = 1e3 * result.pop("period_s")
+def _screen_words(table: pd.DataFrame) -> pd.DataFrame:
+    """Frequency and what each mode is."""
+    result = table[["mode", "frequency_hz", "period_s", "what", "most_strain", "most_kinetic"]].copy()
+    result["period_s"] = 1e3 * result["period_s"]
+    result = result.rename(columns={"period_s": "period_ms"})
+    result["mesh_error_percent"] = table["mesh_error_percent"]
     result["residual"] = [f"{r:.0e}" for r in table["residual"]]
+    return result
+
+
+def _screen_modes(table: pd.DataFrame, shares: pd.DataFrame) -> pd.DataFrame:
+    """Effective mass by direction with its running sum."""
+    result = shares[["mode", "frequency_hz"]].copy()
     for d in "xyz":
         result[f"{d}_kg"] = shares[f"effective_{d}_kg"]
         result[f"{d}_percent"] = 100.0 * shares[f"ratio_{d}_of_free"]
         result[f"{d}_sum_percent"] = 100.0 * shares[f"cumulative_{d}_of_free"]
-    if (result["kind"] == "elastic").all():
-        result = result.drop(columns="kind")
-    return result[[c for c in result.columns if c != "residual"] + ["residual"]]
+    return result
 
 
 @dataclass(frozen=True)
@@ -204,32 +210,61 @@ def open_modes(path: Path, wanted: ModesRange, before: Any = None) -> Modes:
         return assembly.modes(wanted.count, upto=wanted.upto, above=wanted.above, near=wanted.near, progress=busy)
 
 
+@dataclass(frozen=True)
+class ModesAsked:
+    """What `holokine modes` is asked to show."""
+
+    shapes: int = 0
+    animate: tuple[int, ...] = ()
+    need: str | None = None
+    along: tuple[str, ...] = ("x", "y", "z")
+    sort: str | None = None
+    top: int | None = None
+    colour: str = "displacement"
+
+
 @dataclass
 class ModesView(_View):
     """`holokine modes`."""
 
     modes: Modes = None  # type: ignore[assignment]
+    enough: bool = True
 
     @classmethod
-    def of(cls, path: Path, wanted: ModesRange, shapes: int, animate: tuple[int, ...], save: Path | None) -> ModesView:
+    def of(cls, path: Path, wanted: ModesRange, asked: ModesAsked, save: Path | None) -> ModesView:
         if save is not None:
             refuse_target(save)
         modes = open_modes(path, wanted)
-        view = cls.about(modes.assembly, modes, shapes, animate)
+        view = cls.about(modes.assembly, modes, asked)
         if save is not None:
             modes.save(save)
             view.after.append(f"saved {save}; give it to later commands in place of {path.name}")
         return view
 
     @classmethod
-    def about(cls, assembly: Assembly, modes: Modes, shapes: int, animate: tuple[int, ...] = ()) -> ModesView:
+    def about(cls, assembly: Assembly, modes: Modes, asked: ModesAsked) -> ModesView:
+        from holokine.show.mode_tables import enough_table, sorted_top
         from holokine.show.scene import refuse_animation
-        from holokine.show.text import mass_lines
+        from holokine.show.text import mass_lines, time_step_line
 
         table, shares = modes.table(), modes.participation()
-        figures = {"effective_mass": modes.plot_participation}
+        shares = sorted_top(shares, asked.sort, asked.top)
+        shapes, animate = asked.shapes, asked.animate
+        figures: dict[str, Any] = {"effective_mass": modes.plot_participation, "energy": modes.plot_energy}
+        enough = modes.enough(0.9 if asked.need is None else asked.need, asked.along)
+        lines = [modes.statement, *mass_lines(modes.set), *(e.words for e in enough), time_step_line(modes.set)]
+        tables = {"modes": table, "participation": shares, "enough": enough_table(enough)}
+        screens = [
+            ("What the modes are", _screen_words(table)),
+            ("Effective mass (percent of the free mass)", _screen_modes(table, shares)),
+        ]
+        if assembly.description.bands:
+            tables["bands"] = modes.bands()
+            figures["bands"] = modes.plot_bands
+            screens.append(("Modes in or within 15 % of bands of excitation", tables["bands"]))
         pictures = {
-            f"mode_{number:02d}.png": partial(modes.picture, number) for number in modes.set.numbers[:shapes].tolist()
+            f"mode_{number:02d}.png": partial(modes.picture, number, colour=asked.colour)
+            for number in modes.set.numbers[:shapes].tolist()
         }
         for number in animate:
             refuse_animation(modes.set, number)
@@ -237,15 +272,16 @@ class ModesView(_View):
         return cls(
             assembly,
             f"{assembly.title}: natural frequencies",
-            lines=[modes.statement, *mass_lines(modes.set)],
-            screens=[("Modes and effective mass (percent of the free mass)", _screen_modes(table, shares))],
-            tables={"modes": table, "participation": shares},
+            lines=lines,
+            screens=screens,
+            tables=tables,
             figures=figures,
             pictures=pictures,
             meshes={"modes.vtu": modes.write_vtu},
             findings=modes.findings,
             facts={"statement": modes.statement},
             modes=modes,
+            enough=asked.need is None or all(e.ok for e in enough),
         )
 
 
@@ -330,7 +366,7 @@ def run_demo(out: Path | None) -> None:
     views: list[_View] = [CheckReportView.of(source)]
     assembly = views[0].assembly
     modes = assembly.modes()
-    views.append(ModesView.about(assembly, modes, 2))
+    views.append(ModesView.about(assembly, modes, ModesAsked(2)))
     views += [AnswerView.about(assembly, modes.respond(event)) for event in assembly.description.events]
     for view in views:
         view.show(screen)

@@ -94,16 +94,14 @@ def adjusted(d: Description) -> Description:
 
 def _refuse_if(wrong: bool, name: str, why: str) -> None:
     if wrong:
-        raise DescriptionError(f'adjust, {name}: {why}')
+        raise DescriptionError(f"adjust, {name}: {why}")
 
 
 def _scaled_material(material: Material, k: float, m: float) -> Material:
     update: dict[str, Any] = {"density": m * material.density}
     if material.orthotropic is not None:
         o = material.orthotropic
-        update["orthotropic"] = o.model_copy(
-            update={"E": tuple(k * e for e in o.E), "G": tuple(k * g for g in o.G)}
-        )
+        update["orthotropic"] = o.model_copy(update={"E": tuple(k * e for e in o.E), "G": tuple(k * g for g in o.G)})
     else:
         update["E"] = k * material.young
         if material.G is not None:

@@ -41,6 +41,7 @@ from holokine.units import UnitSystem, quantity
 
 __all__ = [
     "Adjust",
+    "Band",
     "Bushing",
     "Damping",
     "Description",
@@ -357,6 +358,34 @@ class Damping(Strict):
         return self
 
 
+class Band(Strict):
+    """A band of excitation: a range of frequencies, or a running speed with harmonics and a margin to each side."""
+
+    range: tuple[Frequency, Frequency] | None = None
+    speed: Frequency | None = None
+    harmonics: tuple[float, ...] = (1.0,)
+    margin: quantity_field("number", least=0.0) = 0.1  # type: ignore[valid-type]
+
+    @model_validator(mode="after")
+    def _one(self) -> Band:
+        self.exactly_one({"range": self.range, "speed": self.speed}, "a band")
+        if self.range is not None and self.range[0] >= self.range[1]:
+            raise complaint("the range must rise")
+        if any(h <= 0 for h in self.harmonics):
+            raise complaint("harmonics must be greater than 0")
+        if self.margin >= 1.0:
+            raise complaint("the margin must be below 100 %")
+        return self
+
+    def ranges(self) -> list[tuple[str, float, float]]:
+        """Each band proper: what it is, and its bounds in Hz."""
+        if self.range is not None:
+            return [("", *self.range)]
+        assert self.speed is not None
+        return [(f"harmonic {h:g}", h * self.speed * (1 - self.margin), h * self.speed * (1 + self.margin))
+                for h in self.harmonics]  # fmt: skip
+
+
 class ModesRequest(Strict):
     """How many modes to extract by default: a count, an upper frequency, or both (whichever comes first)."""
 
@@ -396,6 +425,7 @@ class Description(Strict):
     damping: Damping = Damping(ratio=0.02)
     events: dict[str, Event] = {}
     modes: ModesRequest = ModesRequest()
+    bands: dict[str, Band] = {}
     matrices: Matrices | None = None
     mass_matrix: MassMatrix = "consistent"
     massless: Annotated[tuple[Direction, ...], BeforeValidator(_hold)] = ()

@@ -1,7 +1,8 @@
 """Comparing the modes of two runs: modal assurance criterion, pairs, frequency shifts, crossings and splits.
 
-MAC = |φₐᵀ φᵦ|² / (φₐᵀφₐ φᵦᵀφᵦ) over the translations of common points (Allemang & Brown, Proc. 1st International
-Modal Analysis Conference, 1982, 110-116).
+MAC = |φₐᵀ W φᵦ|² / (φₐᵀWφₐ φᵦᵀWφᵦ) (Allemang & Brown, Proc. 1st International Modal Analysis Conference, 1982,
+110-116), weighted by mass, so that a heavy body counts as such though it is one node: with the whole mass matrix
+where both runs have the same motions, else with the mass at the nodes that are compared.
 """
 
 from __future__ import annotations
@@ -81,10 +82,11 @@ class Comparison:
         return np.setdiff1d(np.arange(self.after.count), self.partner)
 
 
-def assurance(a: Floats, b: Floats) -> Floats:
-    """MAC of shapes, (modes, motions) each, shape (modes of a, modes of b)."""
-    top = np.abs(a @ b.T) ** 2
-    size = np.einsum("ij,ij->i", a, a)[:, None] * np.einsum("ij,ij->i", b, b)
+def assurance(a: Floats, b: Floats, weight: Any = None) -> Floats:
+    """MAC of shapes, (modes, motions) each, shape (modes of a, modes of b); `weight`: symmetric, or a diagonal."""
+    heavy = [x if weight is None else x * weight if weight.ndim == 1 else (weight @ x.T).T for x in (a, b)]
+    top = np.abs(a @ heavy[1].T) ** 2
+    size = np.einsum("ij,ij->i", a, heavy[0])[:, None] * np.einsum("ij,ij->i", b, heavy[1])
     return top / np.where(size > 0, size, 1.0)
 
 
@@ -114,18 +116,27 @@ def compare_modes(before: ModeSet, after: ModeSet) -> Comparison:
     SelectionError
         When the two have no place in common.
     """
+    first, second = before.system, after.system
+    if first.size == second.size and np.array_equal(first.mesh.nodes, second.mesh.nodes):
+        mac = assurance(before.shapes, after.shapes, first.weighed)
+        return _paired(before, after, mac, int(first.active.reshape(-1, 6).any(axis=1).sum()))
     i, j = _common(before, after)
     if len(i) == 0:
         raise SelectionError(
             "the two assemblies have no place in common: shapes can be compared only where both have nodes"
         )
-    shapes = [
-        m.shapes.reshape(m.count, -1, 6)[:, nodes, :3].reshape(m.count, -1)
-        for m, nodes in ((before, i), (after, j))
-    ]
-    mac = assurance(*shapes)
+    a, b = (
+        m.shapes.reshape(m.count, -1, 6)[:, nodes, :3].reshape(m.count, -1) for m, nodes in ((before, i), (after, j))
+    )
+    weight = first.weighed.diagonal().reshape(-1, 6)[i, :3].ravel()
+    if weight.max(initial=0.0) <= 0.0:
+        weight = np.ones_like(weight)
+    return _paired(before, after, assurance(a, b, np.maximum(weight, 1e-9 * weight.max())), len(i))
+
+
+def _paired(before: ModeSet, after: ModeSet, mac: Floats, points: int) -> Comparison:
     rows, columns = linear_sum_assignment(-mac)
     partner = np.full(before.count, -1, dtype=np.int64)
     good = mac[rows, columns] >= ALIKE
     partner[rows[good]] = columns[good]
-    return Comparison(before, after, mac, partner, len(i))
+    return Comparison(before, after, mac, partner, points)

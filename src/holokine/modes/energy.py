@@ -55,6 +55,22 @@ class Energies:
     total: Floats
     mesh_error: Floats
 
+    def together(self, shares: Floats) -> list[tuple[str, float]]:
+        """Members with their shares in one mode, largest first.
+
+        Connections whose names differ in the last word only are taken together.
+        """
+        sums: dict[str, float] = {}
+        alike: dict[str, list[str]] = {}
+        for name, kind, share in zip(self.members, self.kinds, shares, strict=True):
+            if share > 0:
+                stem = name.rpartition(" ")[0]
+                key = stem if stem and kind not in ("part", "mass") else name
+                sums[key] = sums.get(key, 0.0) + float(share)
+                alike.setdefault(key, []).append(name)
+        words = {k: f"{k} ({len(a)})" if len(a) > 1 else a[0] for k, a in alike.items()}
+        return sorted(((words[k], s) for k, s in sums.items()), key=lambda e: -e[1])
+
     def shares(self, which: str) -> Floats:
         """Shares of strain or kinetic energy, shape (members, modes); zero in rigid-body modes for strain."""
         values = self.strain if which == "strain" else self.kinetic

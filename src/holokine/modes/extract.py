@@ -224,7 +224,10 @@ def extract_modes(
         )]  # fmt: skip
     if system.description.massless:
         off = ", ".join(system.description.massless)
-        findings = [*findings, Finding("note", f"mass is switched off on request in {off}: modes along it are left out")]
+        findings = [
+            *findings,
+            Finding("note", f"mass is switched off on request in {off}: modes along it are left out"),
+        ]
     worst = float(pairs.residuals.max(initial=0.0))
     if worst > 1e-9 or pairs.orthogonality > 1e-8:
         findings = [*findings, Finding(

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import HolokineError
 from holokine.modes.extract import ModeSet
+from holokine.modes.fields import nodal_energy, nodal_stress
 from holokine.show.figures import COLOURS, GHOST, save
 from holokine.show.geometry import Drawing, drawing_of
 from holokine.show.numbers import number_text as n
@@ -145,8 +146,32 @@ def _spheres(plotter: Any, places: list[Floats], radius: float, colour: str, lab
         )
 
 
+def mode_colours(modes: ModeSet, mode: int, colour: str) -> tuple[Floats, str, float]:
+    """What to colour the nodes by, what the scale says, and its upper end.
+
+    Raises
+    ------
+    HolokineError
+        For another word than displacement, energy or stress.
+    """
+    if colour == "displacement":
+        shape = modes.unit_maximum()[modes.index(mode)].reshape(-1, 6)[:, :3]
+        return np.linalg.norm(shape, axis=1), "displacement", 1.0
+    if colour == "energy":
+        return nodal_energy(modes, mode), "strain energy density", 1.0
+    if colour == "stress":
+        stress = nodal_stress(modes, mode) * 1e-9  # MPa for a largest displacement of 1 mm
+        return stress, "stress (MPa) at 1 mm", max(float(stress.max(initial=0.0)), 1e-12)
+    raise HolokineError(f'colour: expected displacement, energy or stress, got "{colour}"')
+
+
 def _mode_scene(
-    modes: ModeSet, mode: int, share: float | None, true_scale: float | None
+    modes: ModeSet,
+    mode: int,
+    share: float | None,
+    true_scale: float | None,
+    colour: str = "displacement",
+    plotter: Any = None,
 ) -> tuple[Any, Any, Drawing, str]:
     """Plotter, a function that moves the scene to a phase, the drawing and what the scale is in words."""
     drawing = drawing_of(modes.system)
@@ -157,24 +182,26 @@ def _mode_scene(
     else:
         factor = (share if share is not None else 0.08) * drawing.diagonal
         words = f"unit maximum displacement, drawn as {n(1e3 * factor, 3)} mm"
-    amount = np.linalg.norm(shape, axis=1)
-    plotter = _plotter()
+    amount, label, top = mode_colours(modes, mode, colour)
+    single = plotter is None
+    plotter = plotter if plotter is not None else _plotter()
     radius = _beam_radius(drawing)
     moving: list[tuple[Any, Any, Floats | None]] = []
-    keys = {"scalars": "displacement", "cmap": "viridis", "clim": (0.0, 1.0), "show_scalar_bar": False}
+    painted: Any = None
+    keys = {"scalars": label, "cmap": "viridis", "clim": (0.0, top), "show_scalar_bar": False}
     for faces in drawing.faces.values():
         edges = feature_edges(drawing.nodes, faces)
         if len(edges):
             plotter.add_mesh(_lines(drawing.nodes, edges), color=GHOST, line_width=1.5)
         surface = _surface(drawing.nodes.copy(), faces)
-        surface["displacement"] = amount
-        plotter.add_mesh(surface, show_edges=len(faces) < 6000, edge_color="#4A4A4A", line_width=0.5, **keys)
+        surface[label] = amount
+        painted = plotter.add_mesh(surface, show_edges=len(faces) < 6000, edge_color="#4A4A4A", line_width=0.5, **keys)
         moving.append((surface, None, None))
     for lines in drawing.lines.values():
         plotter.add_mesh(_lines(drawing.nodes, lines), color=GHOST, line_width=1.5)
         path = _lines(drawing.nodes.copy(), lines)
-        path["displacement"] = amount
-        plotter.add_mesh(path, line_width=7, render_lines_as_tubes=True, **keys)
+        path[label] = amount
+        painted = plotter.add_mesh(path, line_width=7, render_lines_as_tubes=True, **keys)
         moving.append((path, None, None))
     for arms in drawing.arms.values():
         path = _lines(drawing.nodes.copy(), arms)
@@ -205,9 +232,14 @@ def _mode_scene(
                 data.points = rest + phase * factor * shape[node]
 
     text = f"Mode {mode}: {n(modes.frequencies_hz[modes.index(mode)])} Hz\n{words}; undeformed in grey"
+    if not single:
+        plotter.add_text(text.split("\n")[0], font_size=9, color="black", position="upper_left")
+        _look(plotter)
+        return plotter, move, drawing, words
     plotter.add_text(text, font_size=12, color="black", position="upper_left")
     plotter.add_scalar_bar(
-        "displacement",
+        label,
+        mapper=None if painted is None else painted.mapper,
         color="black",
         vertical=True,
         position_x=0.88,
@@ -223,14 +255,51 @@ def _check_mode(modes: ModeSet, mode: int) -> None:
     modes.index(mode)
 
 
-def picture_mode(modes: ModeSet, mode: int, path: Path, *, share: float | None = None) -> None:
+def picture_mode(
+    modes: ModeSet, mode: int, path: Path, *, share: float | None = None, colour: str = "displacement"
+) -> None:
     """Deformed shape over a ghost of the undeformed one: rendered, or drawn plainly without the extra."""
     _check_mode(modes, mode)
     if not view_available():
-        save(plot_shape(modes, mode, share=share if share is not None else 0.08), path)
+        amount, label, top = mode_colours(modes, mode, colour)
+        drawn = 0.08 if share is None else share
+        save(
+            plot_shape(
+                modes, mode, share=drawn, amount=amount / top, label=label if top == 1.0 else label + " / largest"
+            ),
+            path,
+        )
         return
-    plotter, move, _, _ = _mode_scene(modes, mode, share, None)
+    plotter, move, _, _ = _mode_scene(modes, mode, share, None, colour)
     move(1.0)
+    plotter.screenshot(str(path))
+    plotter.close()
+
+
+def picture_sheet(modes: ModeSet, chosen: list[int], path: Path) -> None:
+    """Several modes on one sheet; needs the extra.
+
+    Raises
+    ------
+    HolokineError
+        No such mode, more than twelve, or pyvista is not installed.
+    """
+    for mode in chosen:
+        _check_mode(modes, mode)
+    if not 1 <= len(chosen) <= 12:
+        raise HolokineError(f"a sheet takes one to twelve modes, got {len(chosen)}")
+    if not view_available():
+        raise HolokineError(f"a sheet of modes needs pyvista; {VIEW_HINT}")
+    import pyvista
+
+    columns = 1 if len(chosen) == 1 else 2 if len(chosen) <= 4 else 3 if len(chosen) <= 9 else 4
+    rows = -(-len(chosen) // columns)
+    plotter = pyvista.Plotter(off_screen=True, window_size=(1280, 800), shape=(rows, columns), border=True)
+    plotter.set_background("white")
+    for k, mode in enumerate(chosen):
+        plotter.subplot(k // columns, k % columns)
+        _, move, _, _ = _mode_scene(modes, mode, None, None, plotter=plotter)
+        move(1.0)
     plotter.screenshot(str(path))
     plotter.close()
 

@@ -125,10 +125,13 @@ def plot_assembly(system: System, ax: Any = None) -> Any:
     return ax
 
 
-def plot_shape(modes: ModeSet, mode: int, ax: Any = None, *, share: float = 0.08) -> Any:
+def plot_shape(
+    modes: ModeSet, mode: int, ax: Any = None, *, share: float = 0.08, amount: Any = None, label: str = ""
+) -> Any:
     """Shape of one mode over the undeformed assembly, equal scales on all axes.
 
-    `share`: largest displacement drawn, as a share of the diagonal.
+    `share`: largest displacement drawn, as a share of the diagonal. `amount`: what to colour the nodes by, largest
+    1, and its `label`; displacement when left out.
     """
     row = modes.index(mode)
     from matplotlib import colormaps
@@ -140,7 +143,7 @@ def plot_shape(modes: ModeSet, mode: int, ax: Any = None, *, share: float = 0.08
     places = 1e3 * drawing.nodes
     shape = modes.unit_maximum()[row].reshape(-1, 6)[:, :3]
     moved = places + 1e3 * share * drawing.diagonal * shape
-    amount = np.linalg.norm(shape, axis=1)
+    amount = np.linalg.norm(shape, axis=1) if amount is None else amount
     palette = colormaps["viridis"]
     if drawing.faces:
         every = np.concatenate(list(drawing.faces.values()))
@@ -171,7 +174,7 @@ def plot_shape(modes: ModeSet, mode: int, ax: Any = None, *, share: float = 0.08
     if drawing.masses or drawing.supports:
         ax.legend(loc="upper left")
     bar = ax.figure.colorbar(_mappable(palette), ax=ax, shrink=0.6, pad=0.08)
-    bar.set_label("displacement (1 = largest)")
+    bar.set_label(label or "displacement (1 = largest)")
     ax.set_title(
         f"Mode {mode}: {n(modes.frequencies_hz[row])} Hz, drawn over the undeformed assembly (grey)\n"
         f"scaled to unit maximum displacement, drawn as {100 * share:.0f} % of the diagonal"

@@ -7,10 +7,12 @@ import pandas as pd
 
 from holokine.mesh.quality import block_shapes
 from holokine.modes.check import CheckReport
+from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
 from holokine.respond.combine import SpectrumAnswer
 from holokine.respond.reduced import ReducedModel
 from holokine.respond.transient import PulseAnswer
+from holokine.show.mode_tables import member_words
 from holokine.show.numbers import display_unit
 from holokine.system.build import System
 
@@ -114,8 +116,9 @@ def connections_table(system: System) -> pd.DataFrame:
     return pd.DataFrame(rows, columns=["connection", "kind", "nodes", "x_mm", "y_mm", "z_mm", "holds"])
 
 
-def modes_table(modes: ModeSet, damping: np.ndarray) -> pd.DataFrame:
-    """One row per mode: frequency, angular frequency, period, damping, kind, residual."""
+def modes_table(modes: ModeSet, damping: np.ndarray, energies: Energies, words: list[str]) -> pd.DataFrame:
+    """One row per mode: frequency, angular frequency, period, damping, what it is, where its energy is, trust."""
+    most = [[member_words(energies, row, which) for row in range(modes.count)] for which in ("strain", "kinetic")]
     f = modes.frequencies_hz
     effective = modes.effective_mass[:, :3] / np.where(modes.free_mass[:3] > 0, modes.free_mass[:3], 1.0)
     main = effective.argmax(axis=1)
@@ -129,6 +132,10 @@ def modes_table(modes: ModeSet, damping: np.ndarray) -> pd.DataFrame:
             "kind": np.where(modes.rigid, "rigid-body", "elastic"),
             "main_direction": [DIRECTIONS[d] if e[d] >= 0.01 else "-" for d, e in zip(main, effective, strict=True)],
             "main_direction_percent": 100.0 * effective.max(axis=1),
+            "what": words,
+            "most_strain": most[0],
+            "most_kinetic": most[1],
+            "mesh_error_percent": 100.0 * energies.mesh_error,
             "residual": modes.residuals,
         }
     )

@@ -12,7 +12,7 @@ from holokine.show.numbers import number_text as n
 from holokine.system.build import System
 from holokine.units import STANDARD_GRAVITY
 
-__all__ = ["answer_lines", "check_lines", "check_text", "event_words", "mass_lines", "proof_text"]
+__all__ = ["answer_lines", "check_lines", "check_text", "event_words", "mass_lines", "proof_text", "time_step_line"]
 
 
 def check_lines(report: CheckReport, system: System) -> list[str]:
@@ -90,6 +90,17 @@ def mass_lines(modes: ModeSet) -> list[str]:
             f"{n(free)} kg, {of_whole:.1f} % of the whole {n(whole)} kg"
         )
     return lines
+
+
+def time_step_line(modes: ModeSet) -> str:
+    """What the highest mode kept asks of the time step of a later response in time."""
+    top = float(modes.frequencies_hz[-1]) if modes.count else 0.0
+    if top <= 0:
+        return "no elastic mode: nothing sets a time step"
+    return (
+        f"highest mode kept: period {n(1e3 / top)} ms; a response in time wants steps of about {n(1e3 / top / 20)} ms "
+        f"(20 per period), {n(20 * top)} per second of history"
+    )
 
 
 def event_words(answer: SpectrumAnswer | PulseAnswer) -> str:

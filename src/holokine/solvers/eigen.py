@@ -154,11 +154,12 @@ def find_pairs(
 
 def _orthonormal_rigid(M: csr_array, rigid: Floats) -> Floats:
     X = rigid / np.linalg.norm(rigid, axis=0)
-    for _ in range(2):
-        values, vectors = scipy.linalg.eigh(X.T @ (M @ X))
-        if values[0] <= 0.0:
-            raise SolverError("a rigid-body motion moves no mass")
-        X = X @ (vectors / np.sqrt(values))
+    for _ in range(2):  # in their order: translations stay pure, turns come about the centre of mass
+        try:
+            low = np.linalg.cholesky(X.T @ (M @ X))
+        except np.linalg.LinAlgError:
+            raise SolverError("a rigid-body motion moves no mass") from None
+        X = scipy.linalg.solve_triangular(low, X.T, lower=True).T
     return X
 
 

@@ -1,0 +1,221 @@
+"""What the commands about modes print: energy, change, compare, formula."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from holokine import Assembly
+from holokine.cli.reports import ModesRange, _file_name, _records, _View, open_modes
+from holokine.cli.terminal import Busy, Screen
+from holokine.errors import SelectionError
+from holokine.units import quantity
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from holokine.api import Modes
+
+__all__ = ["ChangeView", "CompareView", "EnergyView", "show_formula", "show_formulas"]
+
+
+@dataclass
+class EnergyView(_View):
+    """`holokine energy`."""
+
+    @classmethod
+    def of(cls, path: Path, wanted: ModesRange, by: str, chosen: tuple[int, ...], change: str) -> EnergyView:
+        def before(assembly: Assembly) -> None:
+            if by != "member":
+                assembly.refuse_groups(None if by == "group" else [by])
+
+        step = quantity(change, "number")
+        modes = open_modes(path, wanted, before=before)
+        for mode in chosen:
+            modes.set.index(mode)
+        energy, guidance = modes.energy(by), modes.guidance(by, change=step)
+        advice = modes.advice(by, change=step)
+        if chosen:
+            energy, guidance = (t[t["mode"].isin(chosen)].reset_index(drop=True) for t in (energy, guidance))
+            advice = [a for a in advice if any(f"mode {m} (" in a for m in chosen)]
+        lines = [modes.statement]
+        if by == "group":
+            several = modes.in_several_groups()
+            if several:
+                lines.append(f"in several groups, and counted in each: {', '.join(several)}")
+        return cls(
+            modes.assembly,
+            f"{modes.assembly.title}: energy by {by}",
+            lines=lines,
+            screens=[("Share of the energy (percent; members above 5 %)", _screen_energy(energy))],
+            tables={"energy": energy, "guidance": guidance},
+            figures={"energy": lambda: modes.plot_energy(by)},
+            findings=modes.findings,
+            after=[f"Advice (first order in a change of {change}):", *(f"  {a}" for a in advice)],
+            facts={"advice": advice},
+        )
+
+
+def _screen_energy(energy: pd.DataFrame) -> pd.DataFrame:
+    """Members that matter in each mode, strain and kinetic side by side, in words."""
+    import pandas as pd
+
+    rows = []
+    for mode, own in energy.groupby("mode", sort=False):
+        row: dict[str, Any] = {"mode": mode, "frequency_hz": float(own["frequency_hz"].iloc[0])}
+        for which in ("strain", "kinetic"):
+            large = own[own[f"{which}_percent"] >= 5.0].sort_values(f"{which}_percent", ascending=False)
+            words = [f"{m} {p:.0f}" for m, p in zip(large["member"], large[f"{which}_percent"], strict=True)]
+            row[which] = ", ".join(words[:6]) + (f" and {len(words) - 6} more" if len(words) > 6 else "")
+        rows.append(row)
+    return pd.DataFrame(rows)
+
+
+@dataclass
+class ChangeView(_View):
+    """`holokine change`."""
+
+    @classmethod
+    def of(cls, path: Path, member: str, stiffness: str | None, mass: str | None, wanted: ModesRange) -> ChangeView:
+        import numpy as np
+
+        factors = {k: quantity(v, "number") for k, v in (("stiffness", stiffness), ("mass", mass)) if v is not None}
+        assembly = Assembly.read(path)
+        after_assembly = assembly.adjusted({member: factors})
+        with Busy(assembly.title) as busy:
+            before = assembly.modes(wanted.count, upto=wanted.upto, progress=busy)
+            after = after_assembly.modes(len(before) + 2, progress=busy)
+        compared = before.compare(after)
+        names, strain, kinetic = before._by(member if member in assembly.description.groups else "member")
+        row = names.index(member)
+        total = np.where(before.set.omega > 0, before.set.omega**2 / 2.0, 1.0)
+        dk, dm = factors.get("stiffness", 1.0) - 1.0, factors.get("mass", 1.0) - 1.0
+        predicted = 50.0 * (dk * strain[row] - dm * kinetic[row]) / total
+        table = compared.table().iloc[: len(before)].copy()
+        table.insert(4, "predicted_percent", predicted)
+        table = table.rename(columns={"shift_percent": "actual_percent"})
+        words = ", ".join(f"{k} x {v:g}" for k, v in factors.items())
+        return cls(
+            assembly,
+            f"{assembly.title}: {member}, {words}",
+            lines=[f"before: {before.statement}", f"after:  {after.statement}",
+                   "predicted: first order, from the shares of energy; actual: run again"],
+            screens=[("Frequencies before and after", table)],
+            tables={"change": table},
+            findings=after.findings,
+            facts={"member": member, **factors},
+        )  # fmt: skip
+
+
+@dataclass
+class CompareView(_View):
+    """`holokine compare`."""
+
+    @classmethod
+    def of(
+        cls, path: Path, others: tuple[Path, ...], variants: tuple[str, ...], mass_matrices: bool, wanted: ModesRange
+    ) -> CompareView:
+        candidates: list[tuple[str, Any]] = [(str(p), p) for p in others]
+        first = open_modes(
+            path, wanted, before=lambda a: candidates.extend(_variants(a, others, variants, mass_matrices))
+        )
+        assembly = first.assembly
+        view = cls(assembly, f"{assembly.title}: compared", lines=[f"before: {first.statement}"])
+        for name, other in candidates:
+            after = _modes_of(other, wanted, first, name)
+            compared = first.compare(after)
+            table, key = compared.table(), _file_name(name)
+            view.lines.append(f"{name}: {after.statement}")
+            view.lines.append(f"{name}: shapes compared at {compared.result.points} points")
+            view.screens.append((f"Before against {name}", table))
+            view.tables[key] = table
+            view.tables[f"{key}_mac"] = compared.mac()
+            view.figures[f"{key}_mac"] = compared.plot
+        return view
+
+
+def _variants(
+    assembly: Assembly, others: tuple[Path, ...], variants: tuple[str, ...], mass_matrices: bool
+) -> list[tuple[str, Any]]:
+    """What to compare with, checked before anything is solved."""
+    found: list[tuple[str, Any]] = []
+    if mass_matrices:
+        now = assembly.description.mass_matrix
+        kinds = [k for k in ("consistent", "lumped", "lumped without rotary") if k != now]
+        found += [(f"{k} mass", assembly.changed({"mass matrix": k})) for k in kinds]
+    names = variants or (() if others or mass_matrices else assembly.variants)
+    found += [(name, assembly.variant(name)) for name in names]
+    if not found and not others:
+        raise SelectionError(
+            "there is nothing to compare with: name other files, give the assembly variants, or ask for --mass-matrices"
+        )
+    return found
+
+
+def _modes_of(other: Any, wanted: ModesRange, first: Modes, name: str) -> Modes:
+    if isinstance(other, Path):
+        from holokine.store import is_run_file
+
+        return open_modes(other, ModesRange(as_saved=wanted.as_saved) if is_run_file(other) else wanted)
+    with Busy(name) as busy:  # some more than before, for those that moved up
+        return other.modes(len(first) + 4 + len(first) // 5, progress=busy)  # type: ignore[no-any-return]
+
+
+def show_formulas() -> None:
+    """List the formulas with their inputs."""
+    import pandas as pd
+
+    from holokine.formulas import FORMULAS
+
+    screen = Screen()
+    screen.heading("Hand formulas")
+    rows = [
+        {"formula": name, "gives": f.words, "needs": ", ".join(f.needs), "may have": ", ".join(f.options)}
+        for name, f in FORMULAS.items()
+    ]
+    screen.table("Inputs are written name=value with a unit", pd.DataFrame(rows))
+    for name, f in FORMULAS.items():
+        quoted = f'"{name}"' if " " in name else name
+        click.echo(f"  holokine formula {quoted} {f.example}")
+
+
+def show_formula(
+    name: str, inputs: tuple[str, ...], modes: int, beside: Path | None, as_json: bool, as_csv: bool
+) -> None:
+    """Evaluate one and print it."""
+    from holokine import formula
+
+    given: dict[str, Any] = {}
+    for item in inputs:
+        key, equals, value = item.partition("=")
+        if not equals or not value:
+            raise click.UsageError(f'"{item}": inputs are written name=value, such as length=1m')
+        if key in ("modes", "beside", "name"):
+            raise click.UsageError(f"{key}: use --{key}")
+        given[key] = value
+    run = None if beside is None else open_modes(beside, ModesRange())
+    if run is not None:
+        formula(name, modes=modes, **given)  # errors in the inputs first
+    table = formula(name, modes=modes, beside=run, **given)
+    facts, source, words = (table.attrs[k] for k in ("facts", "source", "words"))
+    table.attrs = {}
+    if as_json:
+        data = {"formula": name, "gives": words, "source": source, "inputs": given,
+                "facts": {k: {"value": v, "unit": u} for k, (v, u) in facts.items()},
+                "tables": {"formula": _records(table)}}  # fmt: skip
+        click.echo(json.dumps(data, indent=2, allow_nan=False, default=str))
+        return
+    if as_csv:
+        click.echo(table.to_csv(index=False), nl=False)
+        return
+    from holokine.show.numbers import number_text
+
+    screen = Screen()
+    screen.heading(f"{name}: {words}")
+    screen.lines([f"source: {source}", "inputs: " + ", ".join(f"{k} = {v}" for k, v in given.items())])
+    screen.lines([f"{k}: {number_text(v)} {u}".rstrip() for k, (v, u) in facts.items()])
+    screen.table("Frequencies", table)

@@ -1,0 +1,199 @@
+"""Tables about modes: energies, guidance, bands, comparisons, hand formulas."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+
+from holokine.errors import UnknownNameError, nearest_hint
+from holokine.formulas import FormulaResult
+from holokine.modes.compare import Comparison
+from holokine.modes.energy import Energies
+from holokine.modes.extract import ModeSet
+from holokine.modes.participation import Enough
+
+__all__ = [
+    "bands_table",
+    "comparison_table",
+    "energy_table",
+    "enough_table",
+    "formula_table",
+    "guidance_lines",
+    "guidance_table",
+    "mac_table",
+    "sorted_top",
+]
+
+
+def energy_table(modes: ModeSet, names: tuple[str, ...], strain: np.ndarray, kinetic: np.ndarray) -> pd.DataFrame:
+    """One row per mode and member (or group): energies in J at unit modal amplitude, and shares in percent."""
+    total = modes.omega**2 / 2.0
+    safe = np.where(total > 0, total, 1.0)
+    count = len(names)
+    return pd.DataFrame(
+        {
+            "mode": np.repeat(modes.numbers, count),
+            "frequency_hz": np.repeat(modes.frequencies_hz, count),
+            "member": np.tile(np.array(names, dtype=object), modes.count),
+            "strain_percent": (100.0 * strain / safe).T.ravel(),
+            "kinetic_percent": (100.0 * kinetic / safe).T.ravel(),
+            "strain_j": strain.T.ravel(),
+            "kinetic_j": kinetic.T.ravel(),
+        }
+    )
+
+
+def guidance_table(
+    modes: ModeSet, names: tuple[str, ...], strain: np.ndarray, kinetic: np.ndarray, change: float = 0.1
+) -> pd.DataFrame:
+    """Change of each frequency, in percent, for `change` more stiffness or mass of each member, largest first.
+
+    First order: df/f = s/2 · dk/k - t/2 · dm/m with the shares s of strain and t of kinetic energy.
+    """
+    table = energy_table(modes, names, strain, kinetic)
+    percent = f"{100 * change:g}".replace(".", "_")
+    stiff, heavy = f"by_{percent}_percent_stiffness_percent", f"by_{percent}_percent_mass_percent"
+    table[stiff] = 0.5 * change * table["strain_percent"]
+    table[heavy] = -0.5 * change * table["kinetic_percent"]
+    size = np.maximum(table[stiff], -table[heavy])
+    table = table.assign(_size=size).sort_values(["mode", "_size"], ascending=[True, False], kind="stable")
+    return table[["mode", "frequency_hz", "member", stiff, heavy]].reset_index(drop=True)
+
+
+def guidance_lines(
+    modes: ModeSet, names: tuple[str, ...], strain: np.ndarray, kinetic: np.ndarray, change: float = 0.1, most: int = 2
+) -> list[str]:
+    """The strongest levers on each mode, in words."""
+    lines = []
+    total = modes.omega**2 / 2.0
+    for row in range(modes.count):
+        if modes.rigid[row]:
+            continue
+        number, f = modes.numbers[row], modes.frequencies_hz[row]
+        levers = [
+            (0.5 * change * strain[i, row] / total[row], "stiffness in", "raises", n) for i, n in enumerate(names)
+        ]
+        levers += [(0.5 * change * kinetic[i, row] / total[row], "mass in", "lowers", n) for i, n in enumerate(names)]
+        levers.sort(key=lambda e: -e[0])
+        for size, what, effect, name in levers[:most]:
+            if size >= 0.05 * change and not name.startswith("("):
+                lines.append(
+                    f"{100 * change:g} % more {what} {name} {effect} mode {number} ({f:.4g} Hz) by {100 * size:.1f} %"
+                )
+    return lines
+
+
+def enough_table(found: list[Enough]) -> pd.DataFrame:
+    """One row per direction."""
+    return pd.DataFrame(
+        {
+            "direction": [e.direction for e in found],
+            "wanted_percent": [100.0 * e.wanted for e in found],
+            "reached_percent": [100.0 * e.reached for e in found],
+            "with_mode": ["-" if e.mode is None else str(e.mode) for e in found],
+            "frequency_hz": [e.frequency_hz for e in found],
+            "probably_needed": ["" if e.probably is None else str(e.probably) for e in found],
+        }
+    )
+
+
+def bands_table(modes: ModeSet, near: float = 0.15) -> pd.DataFrame:
+    """Modes in, or within `near` of, the bands of excitation of the description."""
+    rows = []
+    for name, band in modes.system.description.bands.items():
+        for words, low, high in band.ranges():
+            for number, f in zip(modes.numbers, modes.frequencies_hz, strict=True):
+                inside = low <= f <= high
+                away = 0.0 if inside else (low / f - 1.0 if f < low else f / high - 1.0) if f > 0 else np.inf
+                if inside or away <= near:
+                    rows.append(
+                        {
+                            "band": f"{name} {words}".strip(),
+                            "from_hz": low,
+                            "to_hz": high,
+                            "mode": int(number),
+                            "frequency_hz": f,
+                            "where": "in it" if inside else f"{100 * away:.0f} % {'below' if f < low else 'above'}",
+                        }
+                    )
+    return pd.DataFrame(rows, columns=["band", "from_hz", "to_hz", "mode", "frequency_hz", "where"])
+
+
+def comparison_table(c: Comparison) -> pd.DataFrame:
+    """One row per mode before, with its partner after; then modes after that have none."""
+    rows = []
+    f, g = c.before.frequencies_hz, c.after.frequencies_hz
+    for row in range(c.before.count):
+        mate = int(c.partner[row])
+        rows.append(
+            {
+                "mode": str(c.before.numbers[row]),
+                "frequency_hz": f[row],
+                "becomes": str(c.after.numbers[mate]) if mate >= 0 else "-",
+                "becomes_hz": g[mate] if mate >= 0 else np.nan,
+                "shift_percent": 100.0 * c.shift[row],
+                "mac": round(float(c.mac[row, mate] if mate >= 0 else c.mac[row].max(initial=0.0)), 4),
+                "remark": c.remark(row),
+            }
+        )
+    paired = g[c.partner[c.partner >= 0]]
+    top = max(float(f.max(initial=0.0)), float(paired.max(initial=0.0)))
+    for mate in c.new[g[c.new] <= top]:  # those above all that was asked for say nothing
+        rows.append(
+            {
+                "mode": "-",
+                "frequency_hz": np.nan,
+                "becomes": str(c.after.numbers[mate]),
+                "becomes_hz": g[mate],
+                "shift_percent": np.nan,
+                "mac": round(float(c.mac[:, mate].max(initial=0.0)), 4),
+                "remark": "no partner before",
+            }
+        )
+    return pd.DataFrame(rows)
+
+
+def mac_table(c: Comparison) -> pd.DataFrame:
+    """The modal assurance criterion, modes before down, modes after across."""
+    table = pd.DataFrame(c.mac, columns=[f"after_{n}" for n in c.after.numbers])
+    table.insert(0, "mode_before", c.before.numbers)
+    return table
+
+
+def formula_table(result: FormulaResult, modes: ModeSet | None = None, words: list[str] | None = None) -> pd.DataFrame:
+    """Frequencies of a hand formula; beside them the nearest of a run, with the difference in percent."""
+    table = pd.DataFrame({"what": result.labels, "frequency_hz": result.frequencies_hz})
+    if modes is None:
+        return table
+    f = modes.frequencies_hz
+    nearest = [int(np.abs(f - x).argmin()) for x in result.frequencies_hz]
+    table["run_mode"] = modes.numbers[nearest]
+    table["run_hz"] = f[nearest]
+    table["run_over_formula_percent"] = 100.0 * (f[nearest] / result.frequencies_hz - 1.0)
+    if words is not None:
+        table["run_mode_is"] = [words[i] for i in nearest]
+    return table
+
+
+def sorted_top(table: pd.DataFrame, by: str | None, top: int | None) -> pd.DataFrame:
+    """Rows sorted by a column, largest size first (``mode`` and frequencies rising), and the first `top` of them.
+
+    Raises
+    ------
+    UnknownNameError
+        With the nearest column and all there are.
+    """
+    if by is not None:
+        name = next((c for c in table.columns if c == by), None)
+        if name is None:
+            raise UnknownNameError(f'there is no column "{by}". {nearest_hint(by, list(table.columns), "columns")}')
+        rising = name == "mode" or name.endswith("_hz") or table[name].dtype == object
+        key = table[name] if rising else -table[name].abs()
+        table = table.loc[key.sort_values(kind="stable").index].reset_index(drop=True)
+    return table if top is None else table.head(top)
+
+
+def member_words(energies: Energies, row: int, which: str) -> str:
+    """The member with the largest share in a mode, with it."""
+    found = energies.together(energies.shares(which)[:, row])
+    return f"{found[0][0]} {100 * found[0][1]:.0f} %" if found else "-"

@@ -1,0 +1,106 @@
+"""One HTML file, without network, in which the reader turns the model and watches its modes beside the tables."""
+
+from __future__ import annotations
+
+import base64
+import html
+import json
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from holokine.errors import DescriptionError, HolokineError
+from holokine.modes.extract import ModeSet
+from holokine.show.geometry import drawing_of
+from holokine.show.numbers import number_text as n
+from holokine.show.solids import feature_edges
+from holokine.show.text import mass_lines, proof_text
+
+__all__ = ["write_page"]
+
+LARGEST = 60_000_000
+
+
+def _packed(values: Any, kind: str) -> str:
+    return base64.b64encode(np.ascontiguousarray(values).astype(kind).tobytes()).decode("ascii")
+
+
+def write_page(modes: ModeSet, path: Path, table: pd.DataFrame, shares: pd.DataFrame, title: str) -> None:
+    """Write the page; shapes are kept to one part in 30,000 of the largest displacement.
+
+    Raises
+    ------
+    HolokineError
+        When the shapes would make the file too large for a browser, or the file cannot be written.
+    """
+    drawing = drawing_of(modes.system)
+    faces = np.concatenate([*drawing.faces.values(), np.zeros((0, 4), dtype=np.int64)])
+    lines = np.concatenate([*drawing.lines.values(), np.zeros((0, 2), dtype=np.int64)])
+    arms = np.concatenate([*drawing.arms.values(), np.zeros((0, 2), dtype=np.int64)])
+    edges = [feature_edges(drawing.nodes, f) for f in drawing.faces.values()]
+    outline = np.concatenate([*(e for e in edges if len(e)), np.zeros((0, 2), dtype=np.int64)])
+    bodies = np.array([m.node for m in drawing.masses], dtype=np.int64)
+    held = np.array([m.node for m in drawing.supports[:400]], dtype=np.int64)
+    used = np.unique(
+        np.concatenate([a.ravel() for a in (faces, lines, arms, drawing.springs, bodies, held, outline)]).astype(int)
+    )
+    size = 6 * len(used) * modes.count
+    if size > LARGEST:
+        raise HolokineError(
+            f"the page would hold {size / 1e6:.0f} MB of shapes, more than a browser opens with ease "
+            f"({LARGEST / 1e6:.0f} MB); extract fewer modes"
+        )
+    place = np.zeros(len(drawing.nodes), dtype=np.int64)
+    place[used] = np.arange(len(used))
+    triangles = np.concatenate([faces[:, [0, 1, 2]], faces[:, [0, 2, 3]][faces[:, 2] != faces[:, 3]]])
+    nodes = drawing.nodes[used]
+    centre = (nodes.max(axis=0) + nodes.min(axis=0)) / 2.0
+    shapes = modes.unit_maximum().reshape(modes.count, -1, 6)[:, used, :3]
+    rows = []
+    for i in range(modes.count):
+        row = table.iloc[i]
+        rows.append(
+            {
+                "mode": int(row["mode"]),
+                "f": float(row["frequency_hz"]),
+                "cells": [
+                    str(row["mode"]),
+                    n(float(row["frequency_hz"])),
+                    f"{row['damping_percent']:.3g}",
+                    row["what"],
+                    *(f"{100.0 * shares[f'ratio_{d}_of_free'].iloc[i]:.1f}" for d in "xyz"),
+                    row["most_strain"],
+                    row["most_kinetic"],
+                    f"{row['mesh_error_percent']:.1f}" if row["mesh_error_percent"] >= 0.05 else "<0.1",
+                ],
+            }
+        )
+    data = {
+        "nodes": _packed((nodes - centre).ravel(), "<f4"),
+        "diagonal": drawing.diagonal,
+        "triangles": _packed(place[triangles].ravel(), "<u4"),
+        "lines": _packed(place[lines].ravel(), "<u4"),
+        "arms": _packed(place[arms].ravel(), "<u4"),
+        "springs": _packed(place[drawing.springs].ravel(), "<u4"),
+        "outline": _packed(place[outline.astype(int)].ravel(), "<u4"),
+        "bodies": _packed(place[bodies], "<u4"),
+        "held": _packed(place[held], "<u4"),
+        "shapes": _packed(np.round(shapes.reshape(modes.count, -1) * 30000.0), "<i2"),
+        "modes": rows,
+    }
+    template = files("holokine.show").joinpath("page.html").read_text(encoding="utf-8")
+    facts = "".join(f"<li>{html.escape(line)}</li>" for line in [proof_text(modes), *mass_lines(modes)])
+    facts += "".join(f'<li class="{f.level}">{f.level}: {html.escape(f.text)}</li>' for f in modes.findings)
+    text = template.replace("__TITLE__", html.escape(title)).replace("__FACTS__", facts)
+    text = text.replace("__DATA__", json.dumps(data).replace("</", "<\\/"))
+    part = path.with_name(f".part_{path.name}")
+    try:
+        part.write_text(text, encoding="utf-8")
+        part.replace(path)
+    except OSError as err:
+        raise DescriptionError(f"{path}: cannot be written ({err.strerror})") from None
+    finally:
+        part.unlink(missing_ok=True)
