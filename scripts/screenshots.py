@@ -23,7 +23,9 @@ TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
 CRATE = hk.demo_folder() / "crate.yaml"
 TERMINAL = {
     "check": "holokine check crate.yaml | head -48",
-    "modes": "holokine modes crate.yaml --count 30",
+    "modes": "holokine modes crate.yaml --count 16 | head -48",
+    "energy": "holokine energy crate.yaml --by group --count 12 | head -48",
+    "compare": "holokine compare crate.yaml --variant 'thicker deck' --variant 'aluminium cage' --count 12",
     "respond_spectrum": "holokine respond crate.yaml 'works shock' | head -48",
     "respond_pulse": "holokine respond crate.yaml 'kerb strike'",
 }
@@ -64,6 +66,8 @@ def figures(wanted: set[str]) -> None:
         "effective_mass": modes.plot_participation,
         "spectrum": lambda: modes.respond("works shock").plot(),
         "shares": lambda: plot_shares(modes.respond("works shock").result),
+        "energy_bars": modes.plot_energy,
+        "assurance": crate.modes(16).compare(crate.variant("aluminium cage").modes(18)).plot,
         "histories": lambda: modes.respond("kerb strike").plot(),
     }
     for name, write in (
@@ -73,10 +77,26 @@ def figures(wanted: set[str]) -> None:
         if not wanted or name in wanted:
             write(TARGET / f"{name}.png")
             print(f"rendered {name}")
+    if not wanted or "page" in wanted:
+        photograph_page(modes)
     for name, draw in drawn.items():
         if not wanted or name in wanted:
             save(draw(), TARGET / f"{name}.png")
             print(f"drew {name}")
+
+
+def photograph_page(modes: hk.Modes) -> None:
+    """The interactive page in a headless browser (Debian package chromium), third mode picked."""
+    with tempfile.TemporaryDirectory() as folder:
+        page = modes.page(Path(folder) / "crate.html")
+        down = "window.dispatchEvent(new KeyboardEvent('keydown',{key:'ArrowDown'}));"
+        page.write_text(page.read_text().replace("</body>", f"<script>{down}{down}</script></body>"))
+        subprocess.run(
+            ["chromium", "--headless", "--no-sandbox", "--use-gl=angle", "--use-angle=swiftshader",
+             "--enable-unsafe-swiftshader", "--window-size=1280,800", "--virtual-time-budget=3000",
+             f"--screenshot={TARGET / 'page.png'}", page.as_uri()], check=True, capture_output=True,
+        )  # fmt: skip
+    print("photographed page")
 
 
 def main() -> None:

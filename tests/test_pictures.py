@@ -44,7 +44,7 @@ def test_pictures_of_assembly_and_mode(bracket_modes, tmp_path, monkeypatch, ren
         monkeypatch.setattr(scene, "view_available", lambda: False)
     assert looks_drawn(bracket_modes.assembly.check().picture(tmp_path / "assembly.png"))
     assert looks_drawn(bracket_modes.picture(1, tmp_path / "mode.png"))
-    with pytest.raises(hk.HolokineError, match="there is no mode 9: 4 modes"):
+    with pytest.raises(hk.HolokineError, match="there is no mode 9: modes 1 to 4"):
         bracket_modes.picture(9, tmp_path / "none.png")
     assert sorted(p.name for p in tmp_path.iterdir()) == ["assembly.png", "mode.png"]
 

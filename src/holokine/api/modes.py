@@ -403,6 +403,13 @@ class Modes:
         picture_mode(self.set, mode, Path(path), share=share, colour=colour)
         return Path(path)
 
+    @property
+    def can_render(self) -> bool:
+        """Whether the `view` extra is there and can render here."""
+        from holokine.show.scene import view_available
+
+        return view_available()
+
     def sheet(self, path: str | Path, modes: Sequence[int] | None = None) -> Path:
         """Several modes (the first six when left out) on one picture."""
         from holokine.show.scene import picture_sheet

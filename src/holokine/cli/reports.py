@@ -266,6 +266,8 @@ class ModesView(_View):
             f"mode_{number:02d}.png": partial(modes.picture, number, colour=asked.colour)
             for number in modes.set.numbers[:shapes].tolist()
         }
+        if shapes > 1 and modes.can_render:
+            pictures["modes_sheet.png"] = partial(modes.sheet, modes=modes.set.numbers[: min(shapes, 12)].tolist())
         for number in animate:
             refuse_animation(modes.set, number)
         pictures |= {f"mode_{number:02d}.gif": partial(modes.animate, number) for number in animate}
