@@ -344,7 +344,7 @@ def test_equivalent_stress_is_the_quadratic_form_never_combined_components():
         answer = modes.respond({**event, "combine": rule}).result
         reading = answer.reduced.readings[0]
         field = answer.modal[:, 0, list(reading.channels)].reshape(5, -1, 3)
-        rho = np.eye(5) if answer.correlation is None else answer.correlation
+        rho = np.eye(5) if answer.combination.matrix is None else answer.combination.matrix
         worst = 0.0
         for place in range(field.shape[1]):
             total = 0.0

@@ -13,7 +13,7 @@ from scipy.optimize import minimize_scalar
 import holokine as hk
 from conftest import STEEL, chain, chain_matrices, straight_beam
 from holokine.errors import EventError
-from holokine.respond.combine import cqc_correlation
+from holokine.respond.rules import cqc_correlation
 from holokine.units import STANDARD_GRAVITY as G
 
 MASSES = [2.0, 1.5, 1.0, 1.0, 0.5]

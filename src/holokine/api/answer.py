@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from holokine.api.modes import Modes
+    from holokine.respond.limits import LimitCheck
 
 __all__ = ["Answer"]
 
@@ -45,6 +46,44 @@ class Answer:
         from holokine.show.tables import peaks_table
 
         return peaks_table(self.result)
+
+    def limits(self) -> pd.DataFrame:
+        """Peaks against the limits of the description, most used first; empty without limits."""
+        from holokine.show.tables import limits_table
+
+        return limits_table(self.result, self._limits())
+
+    def _limits(self) -> list[LimitCheck]:
+        from holokine.respond.limits import check_limits
+
+        return check_limits(self.modes.limits, self.result.peaks)
+
+    @property
+    def ok(self) -> bool:
+        """Whether every limit is met (true without limits)."""
+        return all(c.ok for c in self._limits())
+
+    def signed_peaks(self) -> pd.DataFrame:
+        """Peaks of a spectrum with the sign of the mode that dominates each, for values that could act together.
+
+        Raises
+        ------
+        EventError
+            For a pulse, whose peaks have their own signs.
+        """
+        if not isinstance(self.result, SpectrumAnswer):
+            raise EventError("peaks of a pulse have their own signs")
+        table = self.peaks()
+        table["peak"] = table["peak"] * self.result.signs()
+        return table
+
+    def main_modes(self, share: float = 0.95) -> pd.DataFrame:
+        """The fewest modes that make up a share of the square of each reading, largest first."""
+        from holokine.show.tables import main_modes_table
+
+        if not isinstance(self.result, SpectrumAnswer):
+            raise EventError("shares of modes belong to spectrum answers")
+        return main_modes_table(self.result, share)
 
     def _numbers(self, gauge: str) -> list[int]:
         readings = self.result.reduced.readings
@@ -101,6 +140,20 @@ class Answer:
             field, name = spectrum_displacement(self.result, modes), "largest displacement (m)"
         write_mesh(Path(path), modes.system.mesh, {name: field.reshape(-1, 6)[:, :3]})
         return Path(path)
+
+    def plot_tripartite(self) -> Any:
+        """The spectra on four-way paper; returns the Figure.
+
+        Raises
+        ------
+        EventError
+            For a pulse.
+        """
+        from holokine.show.figures import plot_tripartite
+
+        if not isinstance(self.result, SpectrumAnswer):
+            raise EventError("a four-way plot belongs to spectrum answers")
+        return plot_tripartite(self.result)
 
     def plot(self, gauge: str | None = None) -> Any:
         """Histories under the base pulse, or the spectrum with the modes on it; returns the Figure."""

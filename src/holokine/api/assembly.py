@@ -162,12 +162,24 @@ class Assembly:
         """Choose the mass matrix: consistent, lumped, or lumped without rotary."""
         return self._set("mass matrix", kind)
 
+    def limit(self, gauge: str, value: Any) -> Assembly:
+        """Limit a gauge: one value, or values by component."""
+        return self._add("limits", gauge, value)
+
+    def band(self, name: str, **keys: Any) -> Assembly:
+        """Add a band of excitation: range, or speed with harmonics and margin."""
+        return self._add("bands", name, keys)
+
     def massless(self, *directions: str) -> Assembly:
         """Switch the mass off in some directions (x y z rx ry rz), to leave out the modes along them."""
         return self._set("massless", list(directions))
 
     def _set(self, key: str, value: Any) -> Assembly:
-        validated({"holokine": 1, "units": self._data["units"], key: value}, self._places, self._folder)
+        try:
+            validated({"holokine": 1, "units": self._data["units"], key: value}, self._places, self._folder)
+        except UnknownNameError as err:
+            if "unknown key" in str(err):
+                raise  # names of other things are checked before solving
         self._data = {**self._data, key: value}
         self._document = self._system = None
         return self

@@ -128,7 +128,12 @@ class Modes:
     @cached_property
     def damping(self) -> NDArray[np.float64]:
         """Damping ratios, shape (modes,): the description's, and what discrete dampers add to each mode."""
-        return modal_damping(self.assembly.description.damping, self.frequencies_hz) + self._dampers[0]
+        described = self.assembly.description.damping
+        if described.composite is not None:
+            from holokine.modes.damping import composite_damping
+
+            return composite_damping(self.set, described.composite, self.energies) + self._dampers[0]
+        return modal_damping(described, self.frequencies_hz) + self._dampers[0]
 
     @cached_property
     def _dampers(self) -> tuple[NDArray[np.float64], float]:
@@ -146,6 +151,42 @@ class Modes:
         if self.run is not None and self.run.reduced is not None:
             return self.run.reduced
         return reduce_model(self.set, self.gauges, self.damping)
+
+    @cached_property
+    def limits(self) -> dict[int, float]:
+        """Limits of the description by row of the reading, in SI.
+
+        Raises
+        ------
+        DescriptionError, UnitError
+        """
+        from holokine.respond.limits import read_limits
+
+        d = self.assembly.description
+        readings = self.gauges.readings if self.run is None or self.run.reduced is None else self.run.reduced.readings
+        return read_limits(d.limits, readings, d.units.system())
+
+    def conservatism(self, event: str) -> pd.DataFrame:
+        """Peaks of a pulse in time against every rule of combination under the spectra of the same pulse.
+
+        Raises
+        ------
+        UnknownNameError, EventError
+            An unknown event, or one that is not a pulse.
+        """
+        from holokine.show.tables import conservatism_table
+
+        return conservatism_table(*self._conservatism(event))
+
+    def _conservatism(self, event: str) -> Any:
+        from holokine.respond.conservatism import spectra_of_pulse, under_every_rule
+
+        described = self.assembly.event_named(event)
+        if described.pulse is None:
+            raise EventError(f'"{event}" is a spectrum: name a pulse, whose own spectra are then taken')
+        result: Any = self.respond(event).result
+        spectra = spectra_of_pulse(result.pulse, result.reduced)
+        return result, spectra, under_every_rule(result.reduced, spectra, event)
 
     @property
     def findings(self) -> tuple[Finding, ...]:
@@ -361,6 +402,8 @@ class Modes:
                 direction_rule=described.directions,
                 missing_mass=described.missing_mass,
                 zero_period=zpa,
+                rigid_between=described.rigid_between,
+                duration=described.duration,
             )
         else:
             pulse = build_pulse(described.pulse, folder=folder, source=f'event "{name}"')

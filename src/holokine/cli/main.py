@@ -161,12 +161,14 @@ def modes(
 @cli.command()
 @_ASSEMBLY
 @click.argument("event")
+@click.option("--signed", is_flag=True, help="Peaks of a spectrum with the sign of the mode that dominates each.")
 @_range
 @_saved
 @_output
 def respond(
     assembly: Path,
     event: str,
+    signed: bool,
     count: int | None,
     upto: str | None,
     as_saved: bool,
@@ -181,10 +183,44 @@ def respond(
       holokine respond crate.yaml "kerb strike"
       holokine respond crate.yaml "works shock" --out results
       holokine respond crate.run "kerb strike"
+
+    Ends with exit code 1 when a limit of the assembly file is not met.
     """
     from holokine.cli.reports import AnswerView, ModesRange
 
-    AnswerView.of(assembly, event, ModesRange(count, upto, as_saved=as_saved)).deliver(as_json, as_csv, out)
+    view = AnswerView.of(assembly, event, ModesRange(count, upto, as_saved=as_saved), signed)
+    view.deliver(as_json, as_csv, out)
+    if not view.ok:
+        raise CheckFailedError("a limit is not met")
+
+
+@cli.command()
+@_ASSEMBLY
+@click.argument("event")
+@_range
+@_saved
+@_output
+def conservatism(
+    assembly: Path,
+    event: str,
+    count: int | None,
+    upto: str | None,
+    as_saved: bool,
+    as_json: bool,
+    as_csv: bool,
+    out: Path | None,
+) -> None:
+    """A pulse in time against every rule of combination under its own spectra.
+
+    \b
+    Example:
+      holokine conservatism crate.yaml "kerb strike"
+    """
+    from holokine.cli.mode_reports import ConservatismView
+    from holokine.cli.reports import ModesRange
+
+    wanted = ModesRange(count, upto, as_saved=as_saved)
+    ConservatismView.of(assembly, event, wanted).deliver(as_json, as_csv, out)
 
 
 @cli.command()

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
     from holokine.api import Modes
 
-__all__ = ["ChangeView", "CompareView", "EnergyView", "show_formula", "show_formulas"]
+__all__ = ["ChangeView", "CompareView", "ConservatismView", "EnergyView", "show_formula", "show_formulas"]
 
 
 @dataclass
@@ -219,3 +219,31 @@ def show_formula(
     screen.lines([f"source: {source}", "inputs: " + ", ".join(f"{k} = {v}" for k, v in given.items())])
     screen.lines([f"{k}: {number_text(v)} {u}".rstrip() for k, (v, u) in facts.items()])
     screen.table("Frequencies", table)
+
+
+@dataclass
+class ConservatismView(_View):
+    """`holokine conservatism`."""
+
+    @classmethod
+    def of(cls, path: Path, event: str, wanted: ModesRange) -> ConservatismView:
+        from holokine.show.figures import plot_conservatism
+
+        modes = open_modes(path, wanted, before=lambda a: a.event_named(event))
+        table = modes.conservatism(event)
+        ratios = [c for c in table.columns if c.endswith("_over_time")]
+        lines = [
+            "spectra of the pulse itself, at every mode's frequency and damping: a rule's peak over the peak in time",
+            *(f"{c.removesuffix('_over_time').replace('_', ' ')}: {table[c].min():.2f} to {table[c].max():.2f}, "
+              f"median {table[c].median():.2f}" for c in ratios),
+        ]  # fmt: skip
+        name = _file_name(event)
+        return cls(
+            modes.assembly,
+            f"{modes.assembly.title}: {event}, how conservative the rules are",
+            lines=lines,
+            screens=[("Peak in time, and rules over it", table)],
+            tables={f"{name}_conservatism": table},
+            figures={f"{name}_conservatism": lambda: plot_conservatism(table, event)},
+            findings=modes.findings,
+        )

@@ -291,13 +291,15 @@ class ModesView(_View):
 class AnswerView(_View):
     """`holokine respond`."""
 
-    @classmethod
-    def of(cls, path: Path, event: str, wanted: ModesRange) -> AnswerView:
-        modes = open_modes(path, wanted, before=lambda a: a.event_named(event))
-        return cls.about(modes.assembly, modes.respond(event))
+    ok: bool = True
 
     @classmethod
-    def about(cls, assembly: Assembly, answer: Answer) -> AnswerView:
+    def of(cls, path: Path, event: str, wanted: ModesRange, signed: bool) -> AnswerView:
+        modes = open_modes(path, wanted, before=lambda a: a.event_named(event))
+        return cls.about(modes.assembly, modes.respond(event), signed)
+
+    @classmethod
+    def about(cls, assembly: Assembly, answer: Answer, signed: bool = False) -> AnswerView:
         from holokine.respond import PulseAnswer
         from holokine.show.figures import plot_shares
         from holokine.show.tables import history_table, spectral_table
@@ -305,8 +307,9 @@ class AnswerView(_View):
 
         result = answer.result
         name = _file_name(answer.name)
-        peaks = answer.peaks()
-        tables, figures = {f"{name}_peaks": peaks}, {f"{name}": answer.plot}
+        peaks = answer.signed_peaks() if signed else answer.peaks()
+        tables = {f"{name}_peaks": peaks}
+        figures: dict[str, Any] = {name: answer.plot}
         screens = [("Peaks", _screen_peaks(peaks))]
         if isinstance(result, PulseAnswer):
             tables[f"{name}_histories"] = history_table(
@@ -315,11 +318,18 @@ class AnswerView(_View):
         else:
             shares = answer.shares()
             tables |= {f"{name}_modes": spectral_table(result), f"{name}_shares": shares}
+            tables[f"{name}_main_modes"] = answer.main_modes()
             figures[f"{name}_shares"] = partial(plot_shares, result)
+            figures[f"{name}_four_way"] = answer.plot_tripartite
             screens.append(("Modes that matter most: share in the square of each peak", _screen_shares(shares, peaks)))
+        limits = answer.limits()
+        if len(limits):
+            tables[f"{name}_limits"] = limits
+            screens.append(("Limits", limits))
         return cls(
             assembly,
             f"{assembly.title}: {answer.name}",
+            ok=answer.ok,
             lines=answer_lines(result),
             screens=screens,
             tables=tables,

@@ -7,7 +7,18 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field, ValidationInfo, model_validator
 
-from holokine.describe.fields import Acceleration, Axis, Frequency, Number, Ratio, Strict, Time, complaint
+from holokine.describe.fields import (
+    Acceleration,
+    Axis,
+    Frequency,
+    Number,
+    PositiveLength,
+    Ratio,
+    Strict,
+    Time,
+    complaint,
+    quantity_field,
+)
 from holokine.errors import UnitError
 from holokine.units import UnitSystem, quantity
 
@@ -39,6 +50,45 @@ Periods = _column("time", positive=True)
 Times = _column("time")
 
 
+Interpolation = Literal["log-log", "semi-log", "linear"]
+Outside = Literal["error", "hold", "zero"]
+
+
+class Corners(Strict):
+    """A spectrum of constant displacement, velocity and acceleration, whichever is least, over a range."""
+
+    range: tuple[Frequency, Frequency]
+    displacement: PositiveLength | None = None
+    velocity: quantity_field("velocity", above=0.0) | None = None  # type: ignore[valid-type]
+    acceleration: quantity_field("acceleration", above=0.0) | None = None  # type: ignore[valid-type]
+
+    @model_validator(mode="after")
+    def _some(self) -> Corners:
+        if self.displacement is None and self.velocity is None and self.acceleration is None:
+            raise complaint("give displacement, velocity or acceleration, or several of them")
+        if self.range[0] >= self.range[1]:
+            raise complaint("the range must rise")
+        return self
+
+
+def _ratio_keys(value: Any) -> Any:
+    """Damping levels may be written ``2 %``."""
+    if not isinstance(value, dict):
+        return value
+    result = {}
+    for key, item in value.items():
+        try:
+            ratio = quantity(key, "number")
+        except UnitError as err:
+            raise complaint(f"damping level: {err}", "unit") from None
+        if not 0.0 <= ratio < 1.0:
+            raise complaint(f"a damping level lies between 0 and 100 %, got {key}")
+        if ratio in result:
+            raise complaint(f"the damping level {key} stands twice")
+        result[ratio] = item
+    return result
+
+
 class SpectrumTable(Strict):
     """A response spectrum: frequency or period against acceleration, velocity or displacement.
 
@@ -53,10 +103,28 @@ class SpectrumTable(Strict):
     velocity: _column("velocity") | None = None  # type: ignore[valid-type]
     displacement: _column("displacement") | None = None  # type: ignore[valid-type]
     scale: Number = 1.0
+    damping: Ratio | None = None
+    corners: Corners | None = None
+    envelope: tuple[SpectrumTable, ...] | None = None
+    levels: Annotated[dict[float, SpectrumTable], BeforeValidator(_ratio_keys)] | None = None
+    broaden: quantity_field("number", least=0.0) = 0.0  # type: ignore[valid-type]
+    floor: quantity_field("acceleration", least=0.0) = 0.0  # type: ignore[valid-type]
 
     @model_validator(mode="after")
     def _columns(self) -> SpectrumTable:
         inline = {n: getattr(self, n) for n in ("acceleration", "velocity", "displacement")}
+        if self.broaden >= 1.0:
+            raise complaint("a spectrum is broadened by less than 100 %")
+        made = {n: getattr(self, n) for n in ("corners", "envelope", "levels") if getattr(self, n) is not None}
+        if made:
+            given = [self.file, self.frequency, self.period, *inline.values()]
+            if len(made) > 1 or any(v is not None for v in given):
+                raise complaint("give one of: a file, columns, corners, envelope, levels")
+            if self.levels is not None and (len(self.levels) < 2 or self.damping is not None):
+                raise complaint("levels need two damping ratios at least, and no other damping")
+            if self.envelope is not None and len(self.envelope) < 1:
+                raise complaint("an envelope needs one spectrum at least")
+            return self
         if self.file is not None:
             if any(v is not None for v in (*inline.values(), self.frequency, self.period)):
                 raise complaint("give a file or columns, not both")
@@ -136,10 +204,12 @@ class Event(Strict):
 
     spectrum: dict[Axis, SpectrumTable] | None = None
     pulse: dict[Axis, PulseShape] | None = None
-    combine: Literal["srss", "cqc", "absolute"] = "cqc"
-    directions: Literal["srss", "absolute"] = "srss"
-    interpolate: Literal["log-log", "linear"] = "log-log"
-    outside: Literal["error", "hold"] = "error"
+    combine: Literal["srss", "cqc", "absolute", "largest plus srss", "grouped", "double sum"] = "cqc"
+    directions: Literal["srss", "absolute", "100-30-30", "100-40-40"] = "srss"
+    interpolate: Interpolation = "log-log"
+    outside: Outside = "error"
+    rigid_between: tuple[Frequency, Frequency] | None = None
+    duration: Time = 10.0
     missing_mass: bool = True
     zero_period_acceleration: Acceleration | dict[Axis, Acceleration] | None = None
     static_correction: bool = True
@@ -151,6 +221,8 @@ class Event(Strict):
     @model_validator(mode="after")
     def _one(self) -> Event:
         self.exactly_one({"spectrum": self.spectrum, "pulse": self.pulse}, "an event")
+        if self.rigid_between is not None and self.rigid_between[0] >= self.rigid_between[1]:
+            raise complaint("rigid between: the second frequency must be the higher one")
         acts = self.spectrum if self.spectrum is not None else self.pulse
         if not acts:
             raise complaint("the event acts in no direction; directions are x, y, z")

@@ -76,6 +76,11 @@ def check_references(d: Description, place: Place) -> None:
     _check_connectors_unique(d, place)
     for name in d.groups:
         group_members(d, name, place=place)
+    for name in d.limits:
+        need(name, d.gauges, "gauges", "limits", name)
+    for name in d.damping.composite or ():
+        known = [*d.materials, *d.parts, *d.springs, *d.bushings, *d.joints, *d.groups, "default"]
+        need(name, known, "materials, members and groups", "damping", "composite", name)
     for name in d.adjust:
         known = [*d.parts, *d.masses, *d.springs, *d.bushings, *d.joints, *d.links, *d.ties, *d.groups]
         need(name, known, "parts, masses, connectors and groups", "adjust", name)

@@ -337,16 +337,24 @@ class Support(Strict):
 
 
 class Damping(Strict):
-    """Damping ratio: one value, a table by frequency, or Rayleigh from two points."""
+    """Damping ratio: one value, a table by frequency, Rayleigh from two points, or composite.
+
+    Composite: ratios of materials, members or groups, weighted by their strain energy in each mode; ``default`` is
+    for all others.
+    """
 
     shorthand: ClassVar[str | None] = "ratio"
     ratio: Ratio | None = None
     table: tuple[tuple[Frequency, Ratio], ...] | None = None
     rayleigh: tuple[tuple[Frequency, Ratio], tuple[Frequency, Ratio]] | None = None
+    composite: dict[str, Ratio] | None = None
 
     @model_validator(mode="after")
     def _one(self) -> Damping:
-        self.exactly_one({"ratio": self.ratio, "table": self.table, "rayleigh": self.rayleigh}, "damping")
+        self.exactly_one(
+            {"ratio": self.ratio, "table": self.table, "rayleigh": self.rayleigh, "composite": self.composite},
+            "damping",
+        )
         if self.ratio is not None and self.ratio >= 1.0:
             raise complaint(f"a damping ratio of {self.ratio:g} is critical or more; did you mean a percentage?")
         if self.table is not None:
@@ -422,6 +430,7 @@ class Description(Strict):
     supports: dict[str, Support] = {}
     groups: dict[str, tuple[str, ...]] = {}
     gauges: dict[str, Gauge] = {}
+    limits: dict[str, Any] = {}
     damping: Damping = Damping(ratio=0.02)
     events: dict[str, Event] = {}
     modes: ModesRequest = ModesRequest()

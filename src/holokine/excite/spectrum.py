@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.events import SpectrumTable
+from holokine.describe.events import Corners, Interpolation, Outside, SpectrumTable
 from holokine.errors import EventError
 from holokine.excite.tables import read_columns
 
-__all__ = ["ResponseSpectrum", "build_spectrum"]
+__all__ = ["ResponseSpectrum", "broadened", "build_spectrum", "enveloped", "from_corners"]
 
 Floats = NDArray[Any]  # float64
 
@@ -30,17 +30,23 @@ class ResponseSpectrum:
         Pseudo-acceleration in m/s².
     interpolate : {"log-log", "linear"}
         Between points.
-    outside : {"error", "hold"}
-        Beyond the table: an error, or the end value of the pseudo-acceleration.
+    outside : {"error", "hold", "zero"}
+        Beyond the table: an error, the end value of the pseudo-acceleration, or nothing.
+    damping : float, optional
+        Damping ratio that the table is for.
+    levels : tuple of ResponseSpectrum
+        The same at other damping ratios, rising, this one included; between them log-log in damping, held outside.
     source : str
         For messages and figures.
     """
 
     frequency_hz: Floats
     acceleration: Floats
-    interpolate: Literal["log-log", "linear"] = "log-log"
-    outside: Literal["error", "hold"] = "error"
+    interpolate: Interpolation = "log-log"
+    outside: Outside = "error"
     source: str = "spectrum"
+    damping: float | None = None
+    levels: tuple[ResponseSpectrum, ...] = ()
 
     def __post_init__(self) -> None:
         f, a = self.frequency_hz, self.acceleration
@@ -55,12 +61,16 @@ class ResponseSpectrum:
             i = int(back[0])
             word = "appears twice" if f[i] == f[i + 1] else f"is followed by {f[i + 1]:g} Hz"
             raise EventError(f"{self.source}: frequencies must rise; point {i + 1}, {f[i]:g} Hz, {word}")
-        if (a < 0).any() or (self.interpolate == "log-log" and (a <= 0).any()):
-            least = "greater than 0 for log-log interpolation" if self.interpolate == "log-log" else "at least 0"
+        if (a < 0).any() or (self.interpolate != "linear" and (a <= 0).any()):
+            least = "greater than 0 for logarithmic interpolation" if self.interpolate != "linear" else "at least 0"
             raise EventError(f"{self.source}: values must be {least}")
 
-    def at(self, frequencies: Floats) -> Floats:
-        """Pseudo-acceleration in m/s² at frequencies in Hz.
+    def held(self) -> ResponseSpectrum:
+        """The same with end values held outside the table."""
+        return replace(self, outside="hold", levels=tuple(replace(level, outside="hold") for level in self.levels))
+
+    def at(self, frequencies: Floats, damping: Floats | None = None) -> Floats:
+        """Pseudo-acceleration in m/s² at frequencies in Hz, for damping ratios where there are several levels.
 
         Raises
         ------
@@ -68,6 +78,8 @@ class ResponseSpectrum:
             A frequency outside the table, unless `outside` is "hold".
         """
         f = np.asarray(frequencies, dtype=float)
+        if self.levels and damping is not None:
+            return self._between_levels(f, np.broadcast_to(np.asarray(damping, dtype=float), f.shape))
         beyond = (f < self.frequency_hz[0] * (1 - 1e-12)) | (f > self.frequency_hz[-1] * (1 + 1e-12))
         if self.outside == "error" and beyond.any():
             shown = ", ".join(f"{v:.4g}" for v in f[beyond][:5]) + (" ..." if beyond.sum() > 5 else "")
@@ -77,23 +89,127 @@ class ResponseSpectrum:
                 "fewer modes (upto), or write outside: hold to use the end values"
             )
         if self.interpolate == "linear":
-            return np.interp(f, self.frequency_hz, self.acceleration)
-        logs = np.interp(np.log(f), np.log(self.frequency_hz), np.log(self.acceleration))
-        return np.exp(logs)
+            values = np.interp(f, self.frequency_hz, self.acceleration)
+        elif self.interpolate == "semi-log":  # frequency on a logarithmic axis, values on a linear one
+            values = np.interp(np.log(f), np.log(self.frequency_hz), self.acceleration)
+        else:
+            values = np.exp(np.interp(np.log(f), np.log(self.frequency_hz), np.log(self.acceleration)))
+        return np.where(beyond, 0.0, values) if self.outside == "zero" else values
+
+    def _between_levels(self, f: Floats, damping: Floats) -> Floats:
+        ratios = np.log([max(float(level.damping or 0.0), 1e-4) for level in self.levels])
+        values = np.stack([np.log(np.maximum(level.at(f), 1e-300)) for level in self.levels])
+        z = np.clip(np.log(np.maximum(damping, 1e-4)), ratios[0], ratios[-1])
+        k = np.clip(np.searchsorted(ratios, z, side="right") - 1, 0, len(ratios) - 2)
+        share = (z - ratios[k]) / (ratios[k + 1] - ratios[k])
+        columns = np.arange(len(f))
+        return np.exp((1.0 - share) * values[k, columns] + share * values[k + 1, columns])
 
 
 def build_spectrum(
     table: SpectrumTable,
     *,
     folder: Path | None = None,
-    interpolate: Literal["log-log", "linear"] = "log-log",
-    outside: Literal["error", "hold"] = "error",
+    interpolate: Interpolation = "log-log",
+    outside: Outside = "error",
     source: str = "spectrum",
 ) -> ResponseSpectrum:
-    """A spectrum from a described table or its CSV file.
+    """A spectrum from what the description says: a table, a CSV file, corners, an envelope, or damping levels.
 
     Velocity and displacement columns are pseudo quantities: acceleration = ω · velocity = ω² · displacement.
+    Broadening, scale and floor are applied in this order.
+
+    Raises
+    ------
+    EventError
+        Tables and files that cannot be used, damping levels that repeat.
     """
+    keys: dict[str, Any] = {"folder": folder, "interpolate": interpolate, "outside": outside}
+    if table.levels is not None:
+        parts = []
+        for ratio, other in sorted(table.levels.items()):
+            part = build_spectrum(other, source=f"{source}, {100 * ratio:.4g} %", **keys)
+            parts.append(replace(_shaped(part, table), damping=ratio))
+        middle = parts[0]
+        return replace(middle, levels=tuple(parts), source=source)
+    if table.envelope is not None:
+        members = [build_spectrum(t, source=f"{source}, member {i}", **keys) for i, t in enumerate(table.envelope, 1)]
+        return replace(_shaped(enveloped(members, source), table), damping=table.damping)
+    if table.corners is not None:
+        return replace(_shaped(from_corners(table.corners, interpolate, outside, source), table), damping=table.damping)
+    plain = _from_table(table, folder, interpolate, outside, source)
+    return replace(_shaped(plain, table), damping=table.damping)
+
+
+def _shaped(spectrum: ResponseSpectrum, table: SpectrumTable) -> ResponseSpectrum:
+    """Broadened, scaled, and raised to the floor."""
+    if table.broaden:
+        spectrum = broadened(spectrum, table.broaden)
+    values = spectrum.acceleration * table.scale
+    if table.floor:
+        values = np.maximum(values, table.floor)
+    return replace(spectrum, acceleration=values)
+
+
+def from_corners(
+    corners: Corners, interpolate: Interpolation = "log-log", outside: Outside = "error", source: str = "spectrum"
+) -> ResponseSpectrum:
+    """Constant displacement, then velocity, then acceleration: S = min(ω² D, ω V, A); exact with log-log."""
+    low, high = corners.range
+    D, V, A = corners.displacement, corners.velocity, corners.acceleration
+    places = [low, high]
+    if D is not None and V is not None:
+        places.append(V / D / (2.0 * np.pi))
+    if V is not None and A is not None:
+        places.append(A / V / (2.0 * np.pi))
+    if D is not None and A is not None and V is None:
+        places.append(np.sqrt(A / D) / (2.0 * np.pi))
+    f = np.unique([p for p in places if low <= p <= high])
+    omega = 2.0 * np.pi * f
+    limits = [v * omega**p for v, p in ((D, 2), (V, 1), (A, 0)) if v is not None]
+    return ResponseSpectrum(f, np.min(limits, axis=0), interpolate, outside, source)
+
+
+def enveloped(members: list[ResponseSpectrum], source: str = "envelope") -> ResponseSpectrum:
+    """The largest of several spectra at every frequency that any of them names; each counts within its own table."""
+    f = np.unique(np.concatenate([m.frequency_hz for m in members]))
+    pairs = [(a, b) for i, a in enumerate(members) for b in members[i + 1 :]]
+    crossings = [c for a, b in pairs for c in _crossings(f, a, b)]
+    f = np.unique(np.concatenate([f, crossings]))
+    values = np.max([replace(m, outside="zero").at(f) for m in members], axis=0)
+    return ResponseSpectrum(f, values, members[0].interpolate, members[0].outside, source)
+
+
+def _crossings(f: Floats, a: ResponseSpectrum, b: ResponseSpectrum) -> list[float]:
+    """Where two spectra cross between rows, so that the envelope has a corner there."""
+    va, vb = (np.log(np.maximum(replace(m, outside="hold").at(f), 1e-300)) for m in (a, b))
+    gap = va - vb
+    found = []
+    for i in np.flatnonzero(gap[:-1] * gap[1:] < 0):
+        share = gap[i] / (gap[i] - gap[i + 1])
+        found.append(float(np.exp(np.log(f[i]) + share * (np.log(f[i + 1]) - np.log(f[i])))))
+    return found
+
+
+def broadened(spectrum: ResponseSpectrum, by: float) -> ResponseSpectrum:
+    """Every value held from (1 - by) f to (1 + by) f: the largest of the spectrum moved to both sides."""
+    moved = [replace(spectrum, frequency_hz=spectrum.frequency_hz * k, levels=()) for k in (1.0 - by, 1.0, 1.0 + by)]
+    f = np.unique(np.concatenate([m.frequency_hz for m in moved]))
+    # between the moved copies of a peak the value stays: a running largest over the window
+    fine = np.unique(np.concatenate([f, np.geomspace(f[0], f[-1], 20 * len(f))]))
+    base = replace(spectrum, outside="hold")
+    values = np.empty(len(fine))
+    for i, x in enumerate(fine):
+        low, high = x / (1.0 + by), x / (1.0 - by)
+        inside = spectrum.frequency_hz[(spectrum.frequency_hz > low) & (spectrum.frequency_hz < high)]
+        values[i] = base.at(np.concatenate([[low, high], inside])).max()
+    keep = (fine >= spectrum.frequency_hz[0]) & (fine <= spectrum.frequency_hz[-1])
+    return replace(spectrum, frequency_hz=fine[keep], acceleration=values[keep])
+
+
+def _from_table(
+    table: SpectrumTable, folder: Path | None, interpolate: Interpolation, outside: Outside, source: str
+) -> ResponseSpectrum:
     if table.file is not None:
         columns = read_columns(table.file, folder)
         source = f"{source}, {Path(table.file).name}"
@@ -116,4 +232,4 @@ def build_spectrum(
         x, y = 1.0 / x[::-1], y[::-1]
     omega = 2.0 * np.pi * x
     power = {"acceleration": 0, "velocity": 1, "displacement": 2}[second]
-    return ResponseSpectrum(x, y * omega**power * table.scale, interpolate, outside, source)
+    return ResponseSpectrum(x, y * omega**power, interpolate, outside, source)

@@ -7,10 +7,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.describe.references import group_members
 from holokine.describe.schema import Damping
+from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
 
-__all__ = ["damper_share", "modal_damping"]
+__all__ = ["composite_damping", "damper_share", "modal_damping"]
 
 Floats = NDArray[Any]  # float64
 
@@ -41,6 +43,23 @@ def damper_share(modes: ModeSet) -> tuple[Floats, float]:
     return diagonal / (2.0 * omega), float(ratio.max(initial=0.0))
 
 
+def composite_damping(modes: ModeSet, ratios: dict[str, float], energies: Energies) -> Floats:
+    """Σ ζ_j s_j over members j with shares s_j of the strain energy, shape (modes,).
+
+    A member takes its own ratio, else that of a group it is in (the first named), else its material's, else
+    ``default`` (0). Roesset, Whitman & Dobry, J. Struct. Div. ASCE 99 (1973) 399-416.
+    """
+    d = modes.system.description
+    groups = {name: group_members(d, name) for name in ratios if name in d.groups}
+    chosen = np.zeros(len(energies.members))
+    for i, member in enumerate(energies.members):
+        options = [member, *(g for g, own in groups.items() if member in own)]
+        if member in d.parts:
+            options.append(d.parts[member].material.removesuffix(f" of {member}"))
+        chosen[i] = next((ratios[o] for o in options if o in ratios), ratios.get("default", 0.0))
+    return chosen @ energies.shares("strain")
+
+
 def modal_damping(damping: Damping, frequencies: Floats) -> Floats:
     """Damping ratios at frequencies in Hz, shape (modes,).
 
@@ -53,6 +72,8 @@ def modal_damping(damping: Damping, frequencies: Floats) -> Floats:
     if damping.table is not None:
         table = np.array(damping.table)
         return np.interp(f, table[:, 0], table[:, 1])
+    if damping.composite is not None:
+        raise ValueError("composite damping needs energies: composite_damping")
     assert damping.rayleigh is not None
     (f1, z1), (f2, z2) = damping.rayleigh
     w = 2.0 * np.pi * np.array([f1, f2])

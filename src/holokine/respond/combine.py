@@ -1,15 +1,14 @@
 """Response to spectra: mode by mode, then combined.
 
-For mode i and direction d the largest modal coordinate is q = Γ S(f) / ω². Every channel is read mode by mode
-and only then combined: SRSS, CQC with unequal damping (Der Kiureghian 1981, eq. 13; Wilson, Der Kiureghian &
-Bayo 1981), or the absolute sum. What the modes leave out answers with the zero-period acceleration (missing
-mass) and is added as a term of its own, uncorrelated with the modes.
+For mode i and direction d the largest modal coordinate is q = Γ S(f) / ω². Every channel is read mode by mode and only
+then combined (`rules`). What the modes leave out answers with the zero-period acceleration (missing mass) and is
+added as a term of its own: uncorrelated with the modes, or algebraically with their rigid parts.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Any, Literal
+from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,44 +18,13 @@ from holokine.excite.spectrum import ResponseSpectrum
 from holokine.modes.check import Finding
 from holokine.respond.fields import equivalent_form
 from holokine.respond.reduced import ReducedModel, reading_noise
+from holokine.respond.rules import Combination, DirectionRule, Rule, over_directions, rigid_share
 
-__all__ = ["SpectrumAnswer", "combine_modes", "cqc_correlation", "respond_spectrum"]
+__all__ = ["SpectrumAnswer", "respond_spectrum"]
 
 Floats = NDArray[Any]  # float64
-Rule = Literal["srss", "cqc", "absolute"]
 MASS_THRESHOLD = 0.9
-
-
-def cqc_correlation(omega: Floats, damping: Floats) -> Floats:
-    """Correlation of modes under wide-band excitation, shape (modes, modes).
-
-    ρ_ij = 8 √(ζi ζj) (ζi + r ζj) r^{3/2} / ((1 - r²)² + 4 ζi ζj r (1 + r²) + 4 (ζi² + ζj²) r²), r = ωj / ωi
-    (Der Kiureghian 1981, eq. 13).
-    """
-    r = omega[None, :] / omega[:, None]
-    zi, zj = damping[:, None], damping[None, :]
-    top = 8.0 * np.sqrt(zi * zj) * (zi + r * zj) * r**1.5
-    bottom = (1.0 - r**2) ** 2 + 4.0 * zi * zj * r * (1.0 + r**2) + 4.0 * (zi**2 + zj**2) * r**2
-    return top / bottom
-
-
-def combine_modes(values: Floats, rule: Rule, correlation: Floats | None = None) -> Floats:
-    """Combine modal values, shape (modes, ...), over the modes.
-
-    Returns
-    -------
-    ndarray, shape (...)
-        At least zero.
-    """
-    if rule == "absolute":
-        return np.abs(values).sum(axis=0)
-    if rule == "srss":
-        return np.sqrt((values**2).sum(axis=0))
-    if correlation is None:
-        raise ValueError("cqc needs the correlation of the modes")
-    flat = values.reshape(len(values), -1)
-    total = np.einsum("ic,ic->c", flat, correlation @ flat)
-    return np.sqrt(np.maximum(total, 0.0)).reshape(values.shape[1:])
+STEEP = 0.2
 
 
 @dataclass(frozen=True)
@@ -76,8 +44,10 @@ class SpectrumAnswer:
     modal : ndarray, shape (modes, directions, channels)
         Largest value of each channel per mode, with the sign of the mode.
     missing : ndarray, shape (directions, channels)
-        Missing-mass term.
+        Missing-mass term, with the sign that it has beside the modes.
     rule, direction_rule : str
+    combination : Combination
+        The rule with its correlation and rigid parts.
     peaks : ndarray, shape (readings,)
         Combined, SI; NaN where a spectrum cannot tell.
     by_direction : ndarray, shape (directions, readings)
@@ -93,10 +63,10 @@ class SpectrumAnswer:
     modal: Floats
     missing: Floats
     rule: Rule
-    direction_rule: Literal["srss", "absolute"]
+    direction_rule: DirectionRule
     peaks: Floats
     by_direction: Floats
-    correlation: Floats | None
+    combination: Combination
     findings: tuple[Finding, ...]
     places: tuple[str, ...]
 
@@ -108,9 +78,9 @@ class SpectrumAnswer:
     def shares(self, reading: int) -> tuple[Floats, Floats]:
         """Share of each mode, and of the missing mass, in the square of a reading.
 
-        With CQC the cross terms of two modes are shared out evenly between them; shares sum to one and may
-        be negative where a mode takes away. The absolute sum shares linearly. Of a field (largest fibre) the
-        channel that governs is taken.
+        Cross terms of two modes are shared out evenly between them; shares sum to one and may be negative where a
+        mode takes away. Of a field (largest fibre) the channel that governs is taken; directions count as they add
+        up under SRSS.
 
         Returns
         -------
@@ -119,42 +89,54 @@ class SpectrumAnswer:
         """
         derived = self.reduced.readings[reading]
         columns = list(derived.channels)
+        form = np.eye(len(columns))
         if derived.how == "largest":
-            columns = [columns[int(np.nanargmax(self._channel_peaks(columns)))]]
-        form = np.eye(len(columns)) if derived.how != "equivalent" else equivalent_form(derived.width)
-        if derived.how == "equivalent":
-            each = _equivalent(
-                self.modal[:, :, columns], self.missing[:, columns], derived.width, self.rule, self.correlation
-            )
-            place = int(_over_directions(each, self.direction_rule).argmax())
+            each = self.combination.combined(self.modal[:, :, columns], self.missing[:, columns])
+            columns = [columns[int(np.nanargmax(over_directions(each, self.direction_rule)))]]
+            form = np.eye(1)
+        elif derived.how == "equivalent":
+            form = equivalent_form(derived.width)
+            each = self._equivalent(columns, derived.width)
+            place = int(over_directions(each, self.direction_rule).argmax())
             columns = columns[place * derived.width : (place + 1) * derived.width]
-        values = self.modal[:, :, columns]
-        rest = self.missing[:, columns]
-        if self.rule == "absolute":
-            mode_part = np.abs(values).sum(axis=(1, 2))
-            rest_part = np.abs(rest).sum()
-        else:
-            weighted = values
-            if self.rule == "cqc" and self.correlation is not None:
-                weighted = np.tensordot(self.correlation, values, axes=1)
-            mode_part = ((values @ form) * weighted).sum(axis=(1, 2))
-            rest_part = ((rest @ form) * rest).sum()
+        mode_part = np.zeros(self.reduced.count)
+        rest_part = 0.0
+        groups = [columns] if derived.how == "equivalent" else [[c] for c in columns]
+        for group in groups:
+            mode, rest = self.combination.shares(
+                self.modal[:, :, group], self.missing[:, group], form if derived.how == "equivalent" else np.eye(1)
+            )
+            mode_part, rest_part = mode_part + mode, rest_part + rest
         total = mode_part.sum() + rest_part
         scale = 1.0 / total if total > 0 else 0.0
         return mode_part * scale, np.array([rest_part * scale])
 
-    def _channel_peaks(self, columns: list[int]) -> Floats:
-        each = _with_missing(self.modal[:, :, columns], self.missing[:, columns], self.rule, self.correlation)
-        return _over_directions(each, self.direction_rule)
+    def _equivalent(self, columns: list[int], width: int) -> Floats:
+        """Equivalent stress of places with `width` components each, shape (directions, places)."""
+        count, directions = self.modal.shape[:2]
+        return self.combination.form(
+            self.modal[:, :, columns].reshape(count, directions, -1, width),
+            self.missing[:, columns].reshape(directions, -1, width),
+            equivalent_form(width),
+        )
 
+    def signs(self) -> Floats:
+        """Sign of the mode (or missing mass) with the largest part in each reading, shape (readings,).
 
-def _with_missing(values: Floats, missing: Floats, rule: Rule, correlation: Floats | None) -> Floats:
-    combined = combine_modes(values, rule, correlation)
-    return combined + np.abs(missing) if rule == "absolute" else np.sqrt(combined**2 + missing**2)
-
-
-def _over_directions(values: Floats, rule: str) -> Floats:
-    return np.abs(values).sum(axis=0) if rule == "absolute" else np.sqrt((values**2).sum(axis=0))
+        For those who need values that could act together: peaks times these signs keep the pattern of what dominates.
+        Magnitudes and equivalent stresses have none and stay positive.
+        """
+        result = np.ones(len(self.reduced.readings))
+        for number, reading in enumerate(self.reduced.readings):
+            if reading.how in ("magnitude", "equivalent", "principal") or not np.isfinite(self.peaks[number]):
+                continue
+            columns = list(reading.channels)
+            if reading.how == "largest":
+                each = self.combination.combined(self.modal[:, :, columns], self.missing[:, columns])
+                columns = [columns[int(over_directions(each, self.direction_rule).argmax())]]
+            every = np.concatenate([self.modal[:, :, columns[0]].ravel(), self.missing[:, columns[0]]])
+            result[number] = -1.0 if every[np.abs(every).argmax()] < 0 else 1.0
+        return result
 
 
 def respond_spectrum(
@@ -163,9 +145,11 @@ def respond_spectrum(
     *,
     name: str = "spectrum",
     rule: Rule = "cqc",
-    direction_rule: Literal["srss", "absolute"] = "srss",
+    direction_rule: DirectionRule = "srss",
     missing_mass: bool = True,
     zero_period: dict[str, float] | None = None,
+    rigid_between: tuple[float, float] | None = None,
+    duration: float = 10.0,
 ) -> SpectrumAnswer:
     """Response of all gauges to spectra along one or more directions.
 
@@ -175,6 +159,11 @@ def respond_spectrum(
         By direction x, y, z.
     zero_period : dict of str to float, optional
         Zero-period acceleration in m/s² by direction; the spectrum's last value where left out.
+    rigid_between : tuple of float, optional
+        Frequencies in Hz from which modes begin to move in phase with the base, and from which they do so wholly
+        (the zero-period frequency): that part is combined algebraically, with the missing mass.
+    duration : float
+        Of the motion in s, for the double sum.
 
     Raises
     ------
@@ -188,7 +177,7 @@ def respond_spectrum(
     directions = tuple(spectra)
     columns = ["xyz".index(d) for d in directions]
     f = reduced.frequencies_hz
-    spectral = np.column_stack([spectra[d].at(f) for d in directions])
+    spectral = np.column_stack([spectra[d].at(f, reduced.damping) for d in directions])
     findings: list[Finding] = []
     zpa = np.zeros(len(directions))
     for i, d in enumerate(directions):
@@ -199,12 +188,7 @@ def respond_spectrum(
                 "note", f"{d}: the missing mass answers with the spectrum's last value, {zpa[i]:.4g} m/s² at "
                 f"{spectra[d].frequency_hz[-1]:g} Hz",
             ))  # fmt: skip
-        outside = (f < spectra[d].frequency_hz[0]) | (f > spectra[d].frequency_hz[-1])
-        if outside.any():
-            findings.append(Finding(
-                "warning", f"{d}: {int(outside.sum())} modes lie outside the spectrum's table; its end values "
-                "are held for them",
-            ))  # fmt: skip
+        findings += _spectrum_findings(d, spectra[d], reduced, columns[i])
         share = reduced.captured[columns[i]]
         if share < MASS_THRESHOLD:
             cure = "the missing-mass term answers for the rest" if missing_mass else "add modes or missing mass"
@@ -212,12 +196,12 @@ def respond_spectrum(
                 "warning", f"{d}: the modes hold {100 * share:.1f} % of the free mass, below "
                 f"{100 * MASS_THRESHOLD:.0f} %; {cure}",
             ))  # fmt: skip
-    if rule == "srss":
+    if rule in ("srss", "largest plus srss"):
         close = np.flatnonzero(np.diff(f) < 0.1 * f[:-1])
         if len(close):
             pairs = ", ".join(f"{i + 1} and {i + 2}" for i in close[:5])
             findings.append(Finding(
-                "warning", f"modes within 10 % of one another under SRSS: {pairs}; CQC takes their correlation in",
+                "warning", f"modes within 10 % of one another under {rule}: {pairs}; CQC takes their correlation in",
             ))  # fmt: skip
     if not missing_mass:
         zpa[:] = 0.0
@@ -228,7 +212,9 @@ def respond_spectrum(
     damper = reduced.modal_damper * reduced.omega[:, None]
     per_unit = np.where(damper == 0.0, per_unit, np.hypot(per_unit, damper) * np.where(per_unit < 0, -1, 1))
     modal = coordinate[:, :, None] * per_unit[:, None, :]
-    missing = reduced.residual[columns] * zpa[:, None]
+    # the modes' coordinates stand for a base that moves the other way: relative motion and forces change sign
+    forward = reduced.is_absolute & (order == 2)
+    missing = reduced.residual[columns] * np.where(forward, 1.0, -1.0) * zpa[:, None]
     absolute = reduced.is_absolute & (order < 2)
     if absolute.any():
         labels = sorted({reduced.channels[i].gauge for i in np.flatnonzero(absolute)})
@@ -237,12 +223,19 @@ def respond_spectrum(
             "read them relative to the frame",
         ))  # fmt: skip
         modal[:, :, absolute] = np.nan
-    correlation = cqc_correlation(reduced.omega, reduced.damping) if rule == "cqc" else None
-    channel = _with_missing(modal, missing, rule, correlation)
+    rigid = None
+    if rigid_between is not None:
+        rigid = np.repeat(rigid_share(f, *rigid_between)[:, None], len(directions), axis=1)
+    combination = Combination.make(rule, reduced.omega, reduced.damping, duration=duration, rigid=rigid)
+    channel = combination.combined(modal, missing)
     by_direction = _readings(reduced, channel)
-    peaks = _over_directions(by_direction, direction_rule)
-    overall = _over_directions(channel, direction_rule)
+    peaks = over_directions(by_direction, direction_rule)
+    overall = over_directions(channel, direction_rule)
     places = [""] * len(reduced.readings)
+    answer = SpectrumAnswer(
+        reduced, name, directions, spectra, spectral, zpa, modal, missing, rule, direction_rule,
+        peaks, by_direction, combination, (), (),
+    )  # fmt: skip
     for number, reading in enumerate(reduced.readings):
         columns = list(reading.channels)
         if reading.how == "largest":  # the largest of the combined field, not a combination of largest
@@ -250,9 +243,9 @@ def respond_spectrum(
             peaks[number] = overall[columns[best]]
             places[number] = reading.places[best] if reading.places else reduced.channels[columns[best]].place
         elif reading.how == "equivalent":
-            each = _equivalent(modal[:, :, columns], missing[:, columns], reading.width, rule, correlation)
+            each = answer._equivalent(columns, reading.width)
             by_direction[:, number] = each.max(axis=1)
-            field = _over_directions(each, direction_rule)
+            field = over_directions(each, direction_rule)
             peaks[number], places[number] = field.max(), reading.places[int(field.argmax())]
         elif reading.how == "principal":
             peaks[number] = np.nan
@@ -261,29 +254,40 @@ def respond_spectrum(
                 "warning", f"principal stress has no meaning in a combined answer ({reading.gauge}): its direction "
                 "differs from mode to mode; read the equivalent stress or components",
             ))  # fmt: skip
-    return SpectrumAnswer(
-        reduced, name, directions, spectra, spectral, zpa, modal, missing, rule, direction_rule,
-        peaks, by_direction, correlation, tuple(findings), tuple(places),
-    )  # fmt: skip
+    return replace(answer, findings=tuple(findings), places=tuple(places))
 
 
-def _equivalent(values: Floats, missing: Floats, width: int, rule: Rule, correlation: Floats | None) -> Floats:
-    """Equivalent stress by the quadratic form over pairs of modes, shape (directions, places).
-
-    σ² = Σ_ij ρ_ij σ_iᵀ A σ_j with the rule's own correlation; the absolute rule adds each mode's equivalent
-    stress. Never from combined components, which have lost their signs.
-    """
-    A = equivalent_form(width)
-    count, directions, _ = values.shape
-    stress = values.reshape(count, directions, -1, width)
-    rest = missing.reshape(directions, -1, width)
-    left_out = np.maximum(np.einsum("dpi,ij,dpj->dp", rest, A, rest), 0.0)
-    if rule == "absolute":
-        each = np.sqrt(np.maximum(np.einsum("mdpi,ij,mdpj->mdp", stress, A, stress, optimize=True), 0.0))
-        return each.sum(axis=0) + np.sqrt(left_out)
-    weighted = stress if rule == "srss" or correlation is None else np.tensordot(correlation, stress, axes=1)
-    total = np.einsum("mdpi,mdpi->dp", stress @ A, weighted)
-    return np.sqrt(np.maximum(total + left_out, 0.0))
+def _spectrum_findings(d: str, spectrum: ResponseSpectrum, reduced: ReducedModel, axis: int) -> list[Finding]:
+    """Modes outside the table, at its steep edges, and damping that is not the modes'."""
+    f, found = reduced.frequencies_hz, []
+    outside = (f < spectrum.frequency_hz[0]) | (f > spectrum.frequency_hz[-1])
+    if outside.any():
+        what = "count as zero" if spectrum.outside == "zero" else "take its end values"
+        found.append(Finding("warning", f"{d}: {int(outside.sum())} modes lie outside the spectrum's table and {what}"))
+    if spectrum.damping is not None and not spectrum.levels:
+        off = np.abs(reduced.damping - spectrum.damping) > 0.1 * max(spectrum.damping, 1e-3)
+        if off.any():
+            lo, hi = 100.0 * reduced.damping[off].min(), 100.0 * reduced.damping[off].max()
+            shown = f"{lo:.3g} %" if hi - lo < 0.01 else f"{lo:.3g} to {hi:.3g} %"
+            found.append(Finding(
+                "warning", f"{d}: the spectrum is for {100 * spectrum.damping:.3g} % damping, {int(off.sum())} modes "
+                f"have {shown}; give the spectrum at several damping levels",
+            ))  # fmt: skip
+    held = reduced.participation[:, axis] ** 2 / max(float(reduced.free_mass[axis]), 1e-300)
+    now = spectrum.at(f, reduced.damping)
+    near = spectrum.held()
+    change = np.stack([near.at(k * f, reduced.damping) / np.maximum(now, 1e-300) - 1.0 for k in (0.95, 1.05)])
+    steep = np.flatnonzero((np.abs(change).max(axis=0) > STEEP) & (held >= 0.05))
+    if len(steep):
+        words = ", ".join(
+            f"mode {i + 1} at {f[i]:.4g} Hz ({100 * change[0, i]:+.0f} % / {100 * change[1, i]:+.0f} %)"
+            for i in steep[:4]
+        )
+        found.append(Finding(
+            "warning", f"{d}: a shift of the frequency by -5 % / +5 % changes what the spectrum gives by more than "
+            f"{100 * STEEP:.0f} %: {words}",
+        ))  # fmt: skip
+    return found
 
 
 def _readings(reduced: ReducedModel, channel: Floats) -> Floats:

@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.modes.extract import ModeSet
-from holokine.respond.combine import SpectrumAnswer, combine_modes
+from holokine.respond.combine import SpectrumAnswer
+from holokine.respond.rules import over_directions
 from holokine.respond.transient import PulseAnswer
 
 __all__ = ["spectrum_displacement", "transient_displacement"]
@@ -35,11 +36,9 @@ def spectrum_displacement(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
     result = np.empty(shapes.shape[1])
     for a in range(0, shapes.shape[1], _BLOCK):
         part = shapes[:, a : a + _BLOCK]
-        each = np.stack(
-            [combine_modes(coordinate[:, k, None] * part, answer.rule, answer.correlation) for k in range(len(columns))]
-        )
-        absolute = answer.direction_rule == "absolute"
-        result[a : a + _BLOCK] = each.sum(axis=0) if absolute else np.sqrt((each**2).sum(axis=0))
+        values = coordinate[:, :, None] * part[:, None, :]
+        each = answer.combination.combined(values, np.zeros(values.shape[1:]))
+        result[a : a + _BLOCK] = over_directions(each, answer.direction_rule)
     return result
 
 

@@ -13,7 +13,15 @@ from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.units import STANDARD_GRAVITY
 
-__all__ = ["plot_histories", "plot_participation", "plot_shares", "plot_spectrum", "save"]
+__all__ = [
+    "plot_conservatism",
+    "plot_histories",
+    "plot_participation",
+    "plot_shares",
+    "plot_spectrum",
+    "plot_tripartite",
+    "save",
+]
 
 SIZE = (12.8, 8.0)
 # a palette that stays apart for colour-blind readers (Okabe & Ito 2008)
@@ -96,6 +104,63 @@ def plot_spectrum(answer: SpectrumAnswer) -> Any:
     _plain_log_ticks(ax)
     ax.legend(loc="best")
     ax.grid(alpha=0.3, which="both")
+    return figure
+
+
+def plot_tripartite(answer: SpectrumAnswer) -> Any:
+    """The spectra on four-way paper: pseudo-velocity up, acceleration and displacement along the diagonals."""
+    figure, ax = _figure()
+    f = answer.reduced.frequencies_hz
+    speeds: list[float] = []
+    for i, d in enumerate(answer.directions):
+        spectrum = answer.spectra[d]
+        grid = np.geomspace(spectrum.frequency_hz[0], spectrum.frequency_hz[-1], 400)
+        velocity = spectrum.at(grid) / (2.0 * np.pi * grid)
+        ax.loglog(grid, velocity, color=COLOURS[i], lw=2, label=f"spectrum along {d}", zorder=3)
+        own = answer.spectral[:, i] / (2.0 * np.pi * f)
+        ax.loglog(f, own, MARKS[i], color=COLOURS[i], ms=4, alpha=0.6, zorder=3)
+        speeds += [float(velocity.min()), float(velocity.max())]
+    (left, right), (low, high) = (ax.get_xlim(), (min(speeds) / 2.0, max(speeds) * 2.0))
+    x = np.array([left, right])
+    for power in range(-6, 5):
+        for lead in (1, 2, 5):
+            thick = {"color": GHOST, "lw": 0.9 if lead == 1 else 0.35, "alpha": 0.7, "zorder": 1}
+            g, mm = lead * 10.0**power, lead * 10.0**power
+            ax.plot(x, g * STANDARD_GRAVITY / (2.0 * np.pi * x), **thick)
+            ax.plot(x, 1e-3 * mm * 2.0 * np.pi * x, **thick)
+            if lead == 1:
+                v = 1.15 * low
+                at = g * STANDARD_GRAVITY / (2.0 * np.pi * v)
+                if left < at < right:
+                    ax.text(at, v, f"{g:g} g", fontsize=8, color="#5F6368", rotation=-40, va="bottom")
+                at = v / (1e-3 * mm * 2.0 * np.pi)
+                if left < at < right:
+                    ax.text(at, v, f"{mm:g} mm", fontsize=8, color="#5F6368", rotation=40, va="bottom", ha="right")
+    ax.set(xlim=(left, right), ylim=(low, high), xlabel="frequency (Hz)", ylabel="pseudo-velocity (m/s)")
+    ax.set_title(f"{answer.name}: four-way plot (diagonals: acceleration in g, displacement in mm)")
+    _plain_log_ticks(ax)
+    ax.legend(loc="best")
+    ax.grid(alpha=0.35, which="both")
+    return figure
+
+
+def plot_conservatism(table: Any, name: str) -> Any:
+    """Each rule's peak over the peak in time, reading by reading; returns the Figure."""
+    figure, ax = _figure()
+    rules = [c for c in table.columns if c.endswith("_over_time")]
+    shown = table.iloc[:40]
+    y = np.arange(len(shown))
+    for k, rule in enumerate(rules):
+        ax.plot(shown[rule], y, MARKS[k % 6], color=COLOURS[k % 6], ms=6, alpha=0.8,
+                label=rule.removesuffix("_over_time").replace("_", " "))  # fmt: skip
+    ax.axvline(1.0, color="black", lw=1)
+    ax.set_yticks(y, [f"{g} {c}" for g, c in zip(shown["gauge"], shown["component"], strict=True)], fontsize=8)
+    ax.invert_yaxis()
+    ax.set_xlabel("combined peak / peak in time (right of 1: conservative)")
+    ax.set_title(f"{name}: rules of combination against the pulse in time" + (
+        f" (first {len(shown)} of {len(table)} readings)" if len(table) > len(shown) else ""))  # fmt: skip
+    ax.legend(loc="best")
+    ax.grid(alpha=0.3)
     return figure
 
 

@@ -5,11 +5,13 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 
+from holokine.excite.spectrum import ResponseSpectrum
 from holokine.mesh.quality import block_shapes
 from holokine.modes.check import CheckReport
 from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
 from holokine.respond.combine import SpectrumAnswer
+from holokine.respond.limits import LimitCheck
 from holokine.respond.reduced import ReducedModel
 from holokine.respond.transient import PulseAnswer
 from holokine.show.mode_tables import member_words
@@ -19,7 +21,10 @@ from holokine.system.build import System
 __all__ = [
     "connections_table",
     "elements_table",
+    "conservatism_table",
     "history_table",
+    "limits_table",
+    "main_modes_table",
     "mass_table",
     "modes_table",
     "participation_table",
@@ -209,6 +214,68 @@ def peaks_table(answer: SpectrumAnswer | PulseAnswer) -> pd.DataFrame:
             _, rest = answer.shares(number) if np.isfinite(answer.peaks[number]) else (None, [np.nan])
             row["missing_mass_percent"] = 100.0 * float(rest[0])
             row["place"] = answer.places[number]
+        rows.append(row)
+    return pd.DataFrame(rows)
+
+
+def limits_table(answer: SpectrumAnswer | PulseAnswer, checks: list[LimitCheck]) -> pd.DataFrame:
+    """Peaks against limits: use in percent of the limit, met or not."""
+    rows = []
+    for c in checks:
+        reading = answer.reduced.readings[c.reading]
+        unit, size = display_unit(reading.dimension)
+        rows.append(
+            {
+                "gauge": reading.gauge,
+                "component": reading.component,
+                "peak": abs(c.peak) / size,
+                "limit": c.limit / size,
+                "unit": unit,
+                "use_percent": 100.0 * c.use,
+                "met": "yes" if c.ok else "NO",
+            }
+        )
+    return pd.DataFrame(rows, columns=["gauge", "component", "peak", "limit", "unit", "use_percent", "met"])
+
+
+def main_modes_table(answer: SpectrumAnswer, share: float) -> pd.DataFrame:
+    """The fewest modes that make up a share of the square of each reading."""
+    rows = []
+    for number, reading in enumerate(answer.reduced.readings):
+        if not answer.peaks[number] > answer.noise[number]:
+            continue
+        mode, rest = answer.shares(number)
+        parts = np.concatenate([mode, rest])
+        order = np.argsort(-parts, kind="stable")
+        count = int(np.searchsorted(np.cumsum(parts[order]), share - 1e-12)) + 1
+        names = ["missing mass" if i == len(mode) else str(i + 1) for i in order[:count]]
+        rows.append(
+            {
+                "gauge": reading.gauge,
+                "component": reading.component,
+                "modes": ", ".join(names),
+                "count": len(names),
+                "share_percent": 100.0 * float(parts[order[:count]].sum()),
+            }
+        )
+    return pd.DataFrame(rows)
+
+
+def conservatism_table(
+    pulse: PulseAnswer, spectra: dict[str, ResponseSpectrum], answers: dict[str, SpectrumAnswer]
+) -> pd.DataFrame:
+    """Peak in time of every reading, and each rule's peak over it."""
+    rows = []
+    for number, reading in enumerate(pulse.reduced.readings):
+        peak = abs(pulse.peaks[number])
+        if peak <= pulse.noise[number]:
+            continue
+        unit, size = display_unit(reading.dimension)
+        row: dict[str, object] = {
+            "gauge": reading.gauge, "component": reading.component, "peak_in_time": peak / size, "unit": unit,
+        }  # fmt: skip
+        for rule, answer in answers.items():
+            row[f"{rule.replace(' ', '_')}_over_time"] = answer.peaks[number] / peak
         rows.append(row)
     return pd.DataFrame(rows)
 

@@ -107,7 +107,15 @@ def event_words(answer: SpectrumAnswer | PulseAnswer) -> str:
     """What the event is, in a line."""
     if isinstance(answer, SpectrumAnswer):
         names = ", ".join(answer.directions)
-        rule = {"srss": "SRSS", "cqc": "CQC", "absolute": "absolute sum"}[answer.rule]
+        rule = {
+            "srss": "SRSS",
+            "cqc": "CQC",
+            "absolute": "absolute sum",
+            "grouped": "grouping of close modes",
+            "largest plus srss": "largest plus SRSS of the rest",
+        }.get(answer.rule, answer.rule)
+        if answer.combination.rigid is not None:
+            rule += ", rigid parts algebraically"
         both = "" if len(answer.directions) == 1 else f", directions by {answer.direction_rule}".replace("srss", "SRSS")
         return f"response spectrum along {names}; modes by {rule}{both}"
     pulse = answer.pulse

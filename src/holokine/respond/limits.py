@@ -1,0 +1,82 @@
+"""Allowables: limits on gauges, and how much of them an answer uses."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.errors import DescriptionError, UnitError
+from holokine.gauges.channels import Derived
+from holokine.units import UnitSystem, quantity
+
+__all__ = ["LimitCheck", "check_limits", "read_limits"]
+
+Floats = NDArray[Any]  # float64
+
+
+@dataclass(frozen=True)
+class LimitCheck:
+    """One reading against its limit, SI.
+
+    Attributes
+    ----------
+    reading : int
+        Row of the reading.
+    peak, limit : float
+    """
+
+    reading: int
+    peak: float
+    limit: float
+
+    @property
+    def use(self) -> float:
+        """Share of the limit that is used."""
+        return abs(self.peak) / self.limit
+
+    @property
+    def ok(self) -> bool:
+        """Whether it is met; a peak that cannot be told does not meet it."""
+        return bool(self.use <= 1.0)
+
+
+def read_limits(limits: dict[str, Any], readings: tuple[Derived, ...], units: UnitSystem) -> dict[int, float]:
+    """Limits by row of the reading, in SI: one value for a gauge, or values by component.
+
+    One value holds for the magnitude where the gauge has one, else for each of its components.
+
+    Raises
+    ------
+    DescriptionError, UnitError
+        A component that the gauge does not have, a value that is not positive or of another dimension.
+    """
+    result: dict[int, float] = {}
+    for gauge, value in limits.items():
+        rows = {r.component: i for i, r in enumerate(readings) if r.gauge == gauge}
+        if isinstance(value, dict):
+            given = value
+        else:
+            given = {"magnitude": value} if "magnitude" in rows else dict.fromkeys(rows, value)
+        for component, limit in given.items():
+            if component not in rows:
+                raise DescriptionError(
+                    f'limits, {gauge}: the gauge has no component "{component}"; it has {", ".join(rows)}'
+                )
+            reading = readings[rows[component]]
+            try:
+                size = quantity(limit, reading.dimension, units)
+            except UnitError as err:
+                raise UnitError(f"limits, {gauge}: {err}") from None
+            if not size > 0:
+                raise DescriptionError(f"limits, {gauge}: must be greater than 0, got {limit}")
+            result[rows[component]] = size
+    return result
+
+
+def check_limits(limits: dict[int, float], peaks: Floats) -> list[LimitCheck]:
+    """Peaks against limits, most used first."""
+    found = [LimitCheck(row, float(peaks[row]), limit) for row, limit in limits.items()]
+    return sorted(found, key=lambda c: -c.use if np.isfinite(c.use) else -np.inf)
