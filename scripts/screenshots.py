@@ -17,13 +17,13 @@ import time
 from pathlib import Path
 
 import holokine as hk
-from holokine.show.figures import plot_shares, save
+from holokine.show.figures import plot_conservatism, plot_shares, save
 
 TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
 CRATE = hk.demo_folder() / "crate.yaml"
 TERMINAL = {
     "check": "holokine check crate.yaml | head -48",
-    "modes": "holokine modes crate.yaml --count 16 | head -48",
+    "modes": "holokine modes crate.yaml --count 16 | head -46",
     "energy": "holokine energy crate.yaml --by group --count 12 | head -48",
     "compare": "holokine compare crate.yaml --variant 'thicker deck' --variant 'aluminium cage' --count 12",
     "respond_spectrum": "holokine respond crate.yaml 'works shock' | head -48",
@@ -41,7 +41,7 @@ def terminal(name: str, command: str) -> None:
         server = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
         try:
             time.sleep(1.5)
-            env = {**os.environ, "DISPLAY": display, "COLUMNS": "158", "LINES": "50"}
+            env = {**os.environ, "DISPLAY": display, "COLUMNS": "154", "LINES": "50"}
             shell = f"cd {folder} && printf '$ %s\\n' \"{command}\" && {command} | cat; touch done; sleep 60"
             window = subprocess.Popen(
                 ["xterm", "-geometry", "158x50+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "white", "-fg",
@@ -68,6 +68,8 @@ def figures(wanted: set[str]) -> None:
         "shares": lambda: plot_shares(modes.respond("works shock").result),
         "energy_bars": modes.plot_energy,
         "assurance": crate.modes(16).compare(crate.variant("aluminium cage").modes(18)).plot,
+        "conservatism": lambda: plot_conservatism(modes.conservatism("kerb strike"), "kerb strike"),
+        "srs": modes.respond("kerb strike").shock("fan z", low=5, high=200, damping=["2 %", "5 %"]).plot,
         "histories": lambda: modes.respond("kerb strike").plot(),
     }
     for name, write in (

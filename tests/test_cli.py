@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import json
 import shutil
 import subprocess
@@ -17,6 +19,19 @@ import holokine as hk
 def holokine(*arguments: str, cwd: Path | None = None) -> subprocess.CompletedProcess:
     command = [sys.executable, "-W", "error", "-c", "from holokine.cli.main import run; run()", *arguments]
     return subprocess.run(command, capture_output=True, text=True, cwd=cwd, timeout=300, check=False)
+
+
+def inside(*arguments: str) -> subprocess.CompletedProcess:
+    """The same in this process, which saves loading all packages again."""
+    from holokine.cli.main import run
+
+    out, err, code = io.StringIO(), io.StringIO(), 0
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        try:
+            run(list(arguments))
+        except SystemExit as end:
+            code = int(end.code or 0)
+    return subprocess.CompletedProcess(arguments, code, out.getvalue(), err.getvalue())
 
 
 @pytest.fixture

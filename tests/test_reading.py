@@ -16,7 +16,7 @@ from conftest import BENCH_STEEL, STEEL, chain, straight_beam
 from holokine.errors import DescriptionError, SelectionError, UnitError, UnknownNameError
 from holokine.formulas import evaluate
 from holokine.modes.compare import assurance
-from test_cli import holokine
+from test_cli import inside as holokine
 
 FLAT = {"rectangle": {"width": 0.03, "height": 0.05}}
 

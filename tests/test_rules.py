@@ -18,7 +18,7 @@ from holokine.respond import respond_spectrum
 from holokine.respond.conservatism import pulse_spectrum
 from holokine.respond.fields import equivalent_form
 from holokine.respond.rules import RULES, Combination, grouping, over_directions, rigid_share
-from test_cli import holokine
+from test_cli import inside as holokine
 
 G = 9.80665
 

@@ -15,7 +15,19 @@ if TYPE_CHECKING:
     from holokine.api import Answer, Assembly, Check, Compared, Modes
 
 __version__ = "0.1.0"
-__all__ = ["Answer", "Assembly", "Check", "Compared", "HolokineError", "Modes", "__version__", "demo_folder", "formula"]
+__all__ = [
+    "Answer",
+    "Assembly",
+    "Check",
+    "Compared",
+    "HolokineError",
+    "Modes",
+    "Shock",
+    "__version__",
+    "demo_folder",
+    "formula",
+    "shock",
+]
 
 _LAZY = {
     "Answer": "holokine.api",
@@ -31,6 +43,8 @@ def __getattr__(name: str) -> Any:
         return getattr(import_module(_LAZY[name]), name)
     if name == "demo_folder":
         return import_module("holokine.data").demo_folder
+    if name in ("Shock", "shock"):
+        return getattr(import_module("holokine.api.shock"), name)
     if name == "formula":
         return import_module("holokine.api.formula").formula
     raise AttributeError(f"module 'holokine' has no attribute {name!r}")

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from holokine.api.modes import Modes
+    from holokine.api.shock import Shock
     from holokine.respond.limits import LimitCheck
 
 __all__ = ["Answer"]
@@ -106,6 +107,35 @@ class Answer:
         if not isinstance(self.result, PulseAnswer):
             raise EventError("a response spectrum has peaks but no history")
         return history_table(self.result, self._numbers(gauge), thin)
+
+    def shock(self, gauge: str, **keys: Any) -> Shock:
+        """Shock spectra of an acceleration gauge's history: what equipment standing there would feel.
+
+        `keys`: as for `holokine.shock` (low, high, per_octave, damping, of, broaden).
+
+        Raises
+        ------
+        EventError
+            For a spectrum answer, a gauge that is not one acceleration, or one relative to another point.
+        """
+        import numpy as np
+
+        from holokine.api.shock import shock
+
+        if not isinstance(self.result, PulseAnswer):
+            raise EventError("a response spectrum has peaks but no history")
+        rows = [n for n in self._numbers(gauge) if self.result.reduced.readings[n].how == "single"]
+        readings = self.result.reduced.readings
+        if len(rows) != 1 or readings[rows[0]].dimension != "acceleration":
+            names = ", ".join(readings[n].label for n in rows)
+            raise EventError(
+                f'"{gauge}": name one component of an acceleration gauge' + (f": {names}" if len(rows) > 1 else "")
+            )
+        channel = self.result.reduced.channels[readings[rows[0]].channels[0]]
+        if channel.relative:
+            raise EventError(f'"{gauge}" reads relative motion; equipment feels the absolute acceleration')
+        time, once = np.unique(self.result.time, return_index=True)
+        return shock((time, self.result.history(rows[0], 1)[once]), name=f"{self.name}, {gauge}", **keys)
 
     def shares(self, gauge: str | None = None) -> pd.DataFrame:
         """Share of every mode in each gauge (or one), in percent.

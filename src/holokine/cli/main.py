@@ -380,6 +380,52 @@ def page(assembly: Path, page: Path, count: int | None, upto: str | None, as_sav
 
 
 @cli.command()
+@click.argument("record", type=click.Path(path_type=Path))
+@click.option("--event", metavar="EVENT", help="RECORD is an assembly or run file: answer this pulse first ...")
+@click.option("--gauge", metavar="GAUGE", help="... and take this acceleration's history, such as 'fan z'.")
+@click.option("--from", "low", default="5 Hz", show_default=True, metavar="FREQ", help="Lowest natural frequency.")
+@click.option("--to", "high", default="2 kHz", show_default=True, metavar="FREQ", help="Highest natural frequency.")
+@click.option("--per-octave", type=click.IntRange(min=1), default=12, show_default=True)
+@click.option("--damping", multiple=True, default=("5 %",), show_default=True, metavar="RATIO",
+              help="Damping ratio (repeatable); for a quality factor Q give 1/(2 Q).")  # fmt: skip
+@click.option("--of", "of", default="absolute acceleration", show_default=True, metavar="QUANTITY",
+              help="absolute acceleration, pseudo-acceleration, pseudo-velocity, relative displacement.")  # fmt: skip
+@click.option("--side", "sides", multiple=True, default=("maximax",), show_default=True, metavar="SIDE",
+              help="maximax, positive, negative, primary, residual (repeatable).")  # fmt: skip
+@click.option("--remove-offset", is_flag=True, help="Take the mean of the record off first.")
+@click.option("--broaden", default="0", metavar="SHARE", help="Hold every value over this share of its frequency.")
+@_output
+def srs(
+    record: Path,
+    event: str | None,
+    gauge: str | None,
+    low: str,
+    high: str,
+    per_octave: int,
+    damping: tuple[str, ...],
+    of: str,
+    sides: tuple[str, ...],
+    remove_offset: bool,
+    broaden: str,
+    as_json: bool,
+    as_csv: bool,
+    out: Path | None,
+) -> None:
+    """Shock response spectra of a record, or of a gauge's history.
+
+    \b
+    Example:
+      holokine srs record.csv --from 5Hz --to 2kHz --damping 5% --damping 2%
+      holokine srs crate.run --event "kerb strike" --gauge "fan z" --to 200Hz
+    """
+    from holokine.cli.mode_reports import deliver_shock
+
+    keys = {"low": low, "high": high, "per_octave": per_octave, "damping": damping, "of": of,
+            "remove_offset": remove_offset, "broaden": broaden}  # fmt: skip
+    deliver_shock(record, event, gauge, sides, keys, as_json, as_csv, out)
+
+
+@cli.command()
 @click.option("--out", type=click.Path(path_type=Path, file_okay=False), metavar="DIR",
               help="Write the assembly file, tables and figures into this folder.")  # fmt: skip
 def demo(out: Path | None) -> None:

@@ -20,7 +20,15 @@ if TYPE_CHECKING:
 
     from holokine.api import Modes
 
-__all__ = ["ChangeView", "CompareView", "ConservatismView", "EnergyView", "show_formula", "show_formulas"]
+__all__ = [
+    "ChangeView",
+    "CompareView",
+    "ConservatismView",
+    "EnergyView",
+    "deliver_shock",
+    "show_formula",
+    "show_formulas",
+]
 
 
 @dataclass
@@ -247,3 +255,50 @@ class ConservatismView(_View):
             figures={f"{name}_conservatism": lambda: plot_conservatism(table, event)},
             findings=modes.findings,
         )
+
+
+def deliver_shock(
+    record: Path,
+    event: str | None,
+    gauge: str | None,
+    sides: tuple[str, ...],
+    keys: dict[str, Any],
+    as_json: bool,
+    as_csv: bool,
+    out: Path | None,
+) -> None:
+    """`holokine srs`: of a CSV record, or of a gauge under a pulse."""
+    from holokine import __version__, shock
+    from holokine.cli.output import write_all
+
+    if as_json and as_csv:
+        raise click.UsageError("give --json or --csv, not both")
+    if (event is None) != (gauge is None):
+        raise click.UsageError("--event and --gauge go together")
+    if event is not None:
+        modes = open_modes(record, ModesRange(), before=lambda a: a.event_named(event))
+        found = modes.respond(event).shock(str(gauge), **keys)
+    else:
+        found = shock(record, **keys)
+    table = found.table(sides=sides)
+    footer = f"holokine {__version__}, {found.name}"
+    written = []
+    if out is not None:
+        name = _file_name(found.name)
+        written = write_all(out, {f"{name}_srs": table}, {f"{name}_srs": lambda: found.plot(sides[0])}, {}, footer)
+    findings = found.result.findings
+    if as_json:
+        data = {"holokine": __version__, "record": found.name, "quantity": found.result.quantity,
+                "findings": [{"level": f.level, "text": f.text} for f in findings],
+                "tables": {"srs": _records(table)}}  # fmt: skip
+        click.echo(json.dumps(data, indent=2, allow_nan=False, default=str))
+    elif as_csv:
+        click.echo(table.to_csv(index=False), nl=False)
+    else:
+        screen = Screen()
+        screen.heading(f"{found.name}: shock response spectrum, {found.result.quantity}")
+        screen.table("", table)
+        screen.findings(findings)
+        screen.footer(footer)
+        for path in written:
+            click.echo(f"wrote {path}")

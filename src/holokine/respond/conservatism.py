@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from holokine.excite.pulse import BasePulse
 from holokine.excite.spectrum import ResponseSpectrum
 from holokine.respond.combine import SpectrumAnswer, respond_spectrum
-from holokine.respond.oscillators import Oscillators
+from holokine.respond.oscillators import Oscillators, cubic_extremes
 from holokine.respond.reduced import ReducedModel
 from holokine.respond.rules import RULES
 
@@ -33,7 +33,8 @@ def pulse_spectrum(pulse: BasePulse, axis: int, frequencies: Floats, damping: Fl
         single = Oscillators(np.array([2.0 * np.pi * f]), np.array([zeta]), -np.ones((1, 1)))
         path = single.run(time, load[:, None])
         q, v, _ = single.motion(path.state, path.load)
-        result[i] = (2.0 * np.pi * f) ** 2 * _largest(time, q[:, 0], v[:, 0])
+        low, high = _extremes(time, q[:, 0], v[:, 0])
+        result[i] = (2.0 * np.pi * f) ** 2 * max(high, -low)
     return result
 
 
@@ -51,22 +52,15 @@ def _grid(pulse: BasePulse, axis: int, step: float, after: float) -> tuple[Float
     return time, load
 
 
-def _largest(time: Floats, q: Floats, v: Floats) -> float:
-    """Largest |q|, between rows too: where the velocity changes sign, by the cubic through both ends."""
-    best = float(np.abs(q).max(initial=0.0))
-    turn = np.flatnonzero((v[:-1] * v[1:] < 0) & (np.diff(time) > 0))
-    if len(turn) == 0:
-        return best
-    h = time[turn + 1] - time[turn]
-    q0, q1, v0, v1 = q[turn], q[turn + 1], h * v[turn], h * v[turn + 1]
-    a, b = 2.0 * (q0 - q1) + v0 + v1, 3.0 * (q1 - q0) - 2.0 * v0 - v1
-    root = np.sqrt(np.maximum(b**2 - 3.0 * a * v0, 0.0))
-    for sign in (-1.0, 1.0):
-        with np.errstate(divide="ignore", invalid="ignore"):
-            s = np.where(np.abs(a) > 1e-14 * np.abs(b), (-b + sign * root) / (3.0 * a), -v0 / (2.0 * b))
-        s = np.where(np.isfinite(s) & (s >= 0) & (s <= 1), s, 0.0)
-        best = max(best, float(np.abs(((a * s + b) * s + v0) * s + q0).max()))
-    return best
+def _extremes(time: Floats, q: Floats, v: Floats) -> tuple[float, float]:
+    """Lowest and highest displacement; each run of equal steps by itself."""
+    step = np.diff(time)
+    edges = np.flatnonzero(np.abs(np.diff(step)) > 1e-6 * step.max()) + 1
+    low, high = 0.0, 0.0
+    for a, b in zip([0, *edges], [*edges, len(step)], strict=True):
+        part = cubic_extremes(q[a : b + 1], v[a : b + 1] * step[a])
+        low, high = min(low, part[0]), max(high, part[1])
+    return low, high
 
 
 def spectra_of_pulse(pulse: BasePulse, reduced: ReducedModel) -> dict[str, ResponseSpectrum]:

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Oscillators", "Trajectory"]
+__all__ = ["Oscillators", "Trajectory", "cubic_extremes", "phi_functions"]
 
 Floats = NDArray[Any]  # float64
 Complexes = NDArray[Any]  # complex128
@@ -26,7 +26,7 @@ _MANY_RUNS = 200
 _TERMS = [1.0 / math.factorial(k) for k in range(1, 13)]
 
 
-def _phi(x: Any) -> tuple[Any, Any, Any]:
+def phi_functions(x: Any) -> tuple[Any, Any, Any]:
     """e^x, φ1 = (e^x - 1)/x and φ2 = (φ1 - 1)/x, without cancellation at small x."""
     grown = np.exp(x)
     small = np.abs(x) < 0.05
@@ -108,7 +108,7 @@ class Oscillators:
             return
         from scipy.signal import lfilter  # loads for over a second: only where a pulse is answered
 
-        E, phi1, phi2 = _phi(self.poles * h)
+        E, phi1, phi2 = phi_functions(self.poles * h)
         for i in range(len(self.omega)):
             for k in range(self.poles.shape[1]):
                 drive = h * ((phi1[i, k] - phi2[i, k]) * p[a:b, i] + phi2[i, k] * p[a + 1 : b + 1, i])
@@ -119,7 +119,7 @@ class Oscillators:
 
     def _march(self, state: Complexes, p: Floats, steps: Floats) -> None:
         for n, h in enumerate(steps):
-            E, phi1, phi2 = _phi(self.poles * h)
+            E, phi1, phi2 = phi_functions(self.poles * h)
             drive = h * ((phi1 - phi2) * p[n][:, None] + phi2 * p[n + 1][:, None])
             state[n + 1] = E * state[n] + drive
 
@@ -130,7 +130,7 @@ class Oscillators:
         h = path.time[nxt] - path.time[row]
         share = np.where(h > 0, tau / np.where(h > 0, h, 1.0), 0.0)
         load = path.load[row] + share[:, None] * (path.load[nxt] - path.load[row])
-        E, phi1, phi2 = _phi(self.poles[None] * tau[:, None, None])
+        E, phi1, phi2 = phi_functions(self.poles[None] * tau[:, None, None])
         p0, p1 = path.load[row] @ self.weights.T, load @ self.weights.T
         drive = tau[:, None, None] * ((phi1 - phi2) * p0[..., None] + phi2 * p1[..., None])
         return E * path.state[row] + drive, load
@@ -148,6 +148,27 @@ class Oscillators:
             v = np.where(self.over, (y + self.poles[:, 1] * q).real, y.real - self.damping * self.omega * q)
         a = load @ self.weights.T - 2.0 * self.damping * self.omega * v - self.omega**2 * q
         return q, v, a
+
+
+def cubic_extremes(value: Floats, slope: Floats) -> tuple[float, float]:
+    """Lowest and highest of a curve, between rows too, by the cubics through values and slopes (per step).
+
+    Only the cells that can hold an extreme are looked at; the error is of fourth order in the step.
+    """
+    result = []
+    for sign in (-1.0, 1.0):
+        v, d = sign * value, sign * slope
+        best = float(v.max(initial=-np.inf))
+        span = best - float(v.min(initial=0.0))
+        cells = np.flatnonzero((np.maximum(v[:-1], v[1:]) > best - 0.2 * span) & (d[:-1] > 0) & (d[1:] < 0))
+        if len(cells):
+            v0, v1, d0, d1 = v[cells], v[cells + 1], d[cells], d[cells + 1]
+            a, b = 2.0 * (v0 - v1) + d0 + d1, 3.0 * (v1 - v0) - 2.0 * d0 - d1
+            root = np.sqrt(np.maximum(b**2 - 3.0 * a * d0, 0.0))
+            s = np.clip(d0 / np.where(root - b != 0.0, root - b, 1.0), 0.0, 1.0)  # the maximum, without cancellation
+            best = max(best, float((((a * s + b) * s + d0) * s + v0).max()))
+        result.append(sign * best)
+    return result[0], result[1]
 
 
 def _runs(steps: Floats) -> list[int]:

@@ -8,6 +8,7 @@ import numpy as np
 
 from holokine.modes.extract import ModeSet
 from holokine.respond.combine import SpectrumAnswer
+from holokine.respond.shock import ShockSpectrum
 from holokine.respond.transient import PulseAnswer
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
@@ -18,6 +19,7 @@ __all__ = [
     "plot_histories",
     "plot_participation",
     "plot_shares",
+    "plot_shock",
     "plot_spectrum",
     "plot_tripartite",
     "save",
@@ -141,6 +143,22 @@ def plot_tripartite(answer: SpectrumAnswer) -> Any:
     _plain_log_ticks(ax)
     ax.legend(loc="best")
     ax.grid(alpha=0.35, which="both")
+    return figure
+
+
+def plot_shock(result: ShockSpectrum, values: Any, name: str, side: str) -> Any:
+    """Shock spectra at each damping ratio on logarithmic axes; returns the Figure."""
+    dimension = {"pseudo-velocity": "velocity", "relative displacement": "displacement"}
+    unit, size = display_unit(dimension.get(result.quantity, "acceleration"))
+    figure, ax = _figure()
+    for level, zeta in enumerate(result.damping):
+        ax.loglog(result.frequency_hz, values[level] / size, color=COLOURS[level % 6], lw=2,
+                  label=f"{100 * zeta:g} % damping")  # fmt: skip
+    ax.set(xlabel="natural frequency (Hz)", ylabel=f"{result.quantity} ({unit})")
+    ax.set_title(f"{name}: {side} shock response spectrum")
+    _plain_log_ticks(ax)
+    ax.legend(loc="best")
+    ax.grid(alpha=0.3, which="both")
     return figure
 
 

@@ -13,6 +13,7 @@ from holokine.modes.extract import ModeSet
 from holokine.respond.combine import SpectrumAnswer
 from holokine.respond.limits import LimitCheck
 from holokine.respond.reduced import ReducedModel
+from holokine.respond.shock import ShockSpectrum
 from holokine.respond.transient import PulseAnswer
 from holokine.show.mode_tables import member_words
 from holokine.show.numbers import display_unit
@@ -30,6 +31,7 @@ __all__ = [
     "participation_table",
     "peaks_table",
     "shares_table",
+    "shock_table",
     "spectral_table",
     "supports_table",
 ]
@@ -278,6 +280,19 @@ def conservatism_table(
             row[f"{rule.replace(' ', '_')}_over_time"] = answer.peaks[number] / peak
         rows.append(row)
     return pd.DataFrame(rows)
+
+
+def shock_table(result: ShockSpectrum, sides: dict[str, np.ndarray]) -> pd.DataFrame:
+    """One row per frequency, a column per side and damping ratio, in display units."""
+    dimension = {"pseudo-velocity": "velocity", "relative displacement": "displacement"}
+    unit, size = display_unit(dimension.get(result.quantity, "acceleration"))
+    word = result.quantity.replace(" ", "_").replace("-", "_")
+    table: dict[str, object] = {"frequency_hz": result.frequency_hz, "period_s": 1.0 / result.frequency_hz}
+    for side, values in sides.items():
+        for level, zeta in enumerate(result.damping):
+            ratio = f"{100 * zeta:g}".replace(".", "_")
+            table[f"{side}_{word}_at_{ratio}_percent_{unit.replace('/', '_per_')}"] = values[level] / size
+    return pd.DataFrame(table)
 
 
 def shares_table(answer: SpectrumAnswer, numbers: list[int]) -> pd.DataFrame:

@@ -1,0 +1,163 @@
+"""Shock spectra of records against closed forms, known limits and the exact oscillators."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+import pytest
+
+import holokine as hk
+from holokine.errors import EventError
+from holokine.respond.oscillators import Oscillators
+from holokine.respond.shock import QUANTITIES, octave_frequencies, shock_spectrum
+from test_cli import inside as holokine
+
+G = 9.80665
+T = 0.01
+
+
+def record(shape, samples=20_000, rest=0.5):
+    """A pulse of duration T and peak 1 with many samples, and rest after it."""
+    t = np.linspace(0.0, T * (1 + rest), int(samples * (1 + rest)) + 1)
+    return t, np.where(t <= T * (1 + 1e-12), shape(np.minimum(t / T, 1.0)), 0.0)
+
+
+def undamped_maximum(shape, f, n=400_001):
+    """Largest absolute acceleration of an undamped oscillator, by Duhamel's integral on a fine grid."""
+    t = np.linspace(0.0, T, n)
+    a, w, h = shape(t / T), 2 * np.pi * f, T / (n - 1)
+    c, s = a * np.cos(w * t), a * np.sin(w * t)
+    C = np.concatenate([[0.0], np.cumsum((c[1:] + c[:-1]) / 2)]) * h
+    S = np.concatenate([[0.0], np.cumsum((s[1:] + s[:-1]) / 2)]) * h
+    during = w * (np.sin(w * t) * C - np.cos(w * t) * S)
+    return np.abs(during).max(), w * np.hypot(C[-1], S[-1])
+
+
+SHAPES = {
+    "half-sine": lambda x: np.sin(np.pi * x),
+    "sawtooth": lambda x: x * (x < 1),
+    "versed sine": lambda x: 0.5 * (1 - np.cos(2 * np.pi * x)),
+}
+
+
+@pytest.mark.parametrize("name", SHAPES)
+def test_primary_and_residual_spectra_of_pulses(name):
+    f = np.array([0.05, 0.3, 0.5, 0.77, 1.3, 2.2, 4.1]) / T
+    t, a = record(SHAPES[name], rest=0.0 if name != "sawtooth" else 0.0001)
+    found = shock_spectrum(t, a, f, [0.0])
+    for j, frequency in enumerate(f):
+        during, after = undamped_maximum(SHAPES[name], frequency)
+        # the sawtooth's drop takes one sample here, 5e-5 of its duration
+        tolerance = 2e-4 if name == "sawtooth" else 2e-6
+        assert max(found.primary[0, j], found.residual[0, j]) == pytest.approx(max(during, after), rel=tolerance)
+        assert found.residual[0, j] == pytest.approx(after, rel=tolerance, abs=tolerance)
+
+
+def test_rectangle_and_known_limits():
+    """Undamped rectangle: 2 sin(π f T) below f T = 1/2, then 2. Low frequencies: ω Δv. High: the peak."""
+    t, a = record(lambda x: np.ones_like(x) * (x < 1), rest=0.2)
+    f = np.array([0.02, 0.1, 0.25, 0.4, 0.5, 0.8, 1.7]) / T
+    found = shock_spectrum(t, a, f, [0.0])
+    exact = np.where(f * T < 0.5, 2 * np.sin(np.pi * f * T), 2.0)
+    np.testing.assert_allclose(found.maximax[0], exact, rtol=2e-4)  # ramps of one sample in place of the jumps
+    t, a = record(SHAPES["half-sine"])
+    low = shock_spectrum(t, a, np.array([0.01, 0.02]), [0.0], quantity="pseudo-velocity")
+    np.testing.assert_allclose(low.maximax[0], 2 * T / np.pi, rtol=1e-4)
+    high = shock_spectrum(t, a, np.array([30.0, 60.0]) / T, [0.05])
+    np.testing.assert_allclose(high.maximax[0], 1.0, rtol=2e-3)
+
+
+@pytest.mark.parametrize("quantity", QUANTITIES)
+def test_filters_against_the_exact_oscillators(quantity):
+    """Ramp-invariant filters and the exact recurrence agree on every quantity and damping, at any instant."""
+    rng = np.random.default_rng(2)
+    t = np.arange(600) * 1e-4
+    a = np.cumsum(rng.standard_normal(600))
+    a -= np.linspace(a[0], a[-1], 600)
+    f, zeta = np.array([40.0, 170.0, 420.0]), [0.0, 0.03, 0.2, 0.7]
+    found = shock_spectrum(t, a, f, zeta, quantity=quantity)
+    for i, z in enumerate(zeta):
+        for j, frequency in enumerate(f):
+            w = 2 * np.pi * frequency
+            one = Oscillators(np.array([w]), np.array([z]), -np.ones((1, 1)))
+            fine = np.linspace(0, t[-1], 23961)  # the same input, looked at forty times as often
+            after = t[-1] + np.arange(4001) / (2000 * frequency)
+            still = np.concatenate([np.interp(fine, t, a), np.zeros(4001)])
+            path = one.run(np.concatenate([fine, after]), still[:, None])
+            q, v, _ = (m[:, 0] for m in one.motion(path.state, path.load))
+            value = {"absolute acceleration": -2 * z * w * v - w**2 * q, "pseudo-acceleration": w**2 * q,
+                     "pseudo-velocity": w * q, "relative displacement": q}[quantity]  # fmt: skip
+            assert found.positive[i, j] == pytest.approx(max(value.max(), 0), rel=1e-4)
+            assert found.negative[i, j] == pytest.approx(max(-value.min(), 0), rel=1e-4)
+
+
+def test_uneven_records_and_invariants():
+    t, a = record(SHAPES["half-sine"], samples=400, rest=1.0)
+    f = octave_frequencies(10, 400, 6)
+    even = hk.shock((t, a), low=10, high=400, per_octave=6, damping=["2 %", "10 %"])
+    keep = np.sort(np.random.default_rng(0).choice(np.arange(1, len(t) - 1), 500, replace=False))
+    keep = np.concatenate([[0], keep, [len(t) - 1]])
+    uneven = shock_spectrum(t[keep], np.interp(t[keep], t, a), f, [0.02, 0.1])
+    np.testing.assert_allclose(uneven.maximax, even.values(), rtol=2e-3)
+    assert any("uneven" in n.text for n in uneven.findings)
+    twice = shock_spectrum(t, -2 * a, f, [0.02, 0.1])
+    np.testing.assert_allclose(twice.negative, 2 * even.result.positive, rtol=1e-12)
+    assert (even.values()[1] <= even.values()[0] * (1 + 1e-9)).all()  # more damping, less
+    wide = hk.shock((t, a), low=10, high=400, per_octave=6, damping=["2 %", "10 %"], broaden="20 %")
+    assert (wide.values() >= even.values()).all()
+    table = even.table(sides=("maximax", "residual"))
+    assert "maximax_absolute_acceleration_at_2_percent_g" in table
+    assert table["maximax_absolute_acceleration_at_2_percent_g"].iloc[3] == pytest.approx(even.values()[0, 3] / G)
+
+
+def test_records_that_cannot_be_used_or_should_not_be_trusted():
+    t = np.linspace(0, 1, 200)
+    found = shock_spectrum(t, np.sin(20 * t) + 0.3, [5.0, 90.0], [0.05])
+    text = " ".join(f.text for f in found.findings)
+    assert "samples per second are few for 90 Hz" in text
+    assert "does not end at rest" in text
+    for time, values, f, z, words in (
+        ([0.0], [1.0], [5.0], [0.05], "two samples"),
+        ([0.0, 1.0, 0.5], [0, 1, 0], [5.0], [0.05], r"from sample 2 \(1 s\) to 3"),
+        ([0.0, 1.0], [0, np.nan], [5.0], [0.05], "not a finite number in sample 2"),
+        ([0.0, 1.0], [0, 1.0], [0.0], [0.05], "greater than 0 Hz"),
+        ([0.0, 1.0], [0, 1.0], [5.0], [1.0], "below 1"),
+    ):
+        with pytest.raises(EventError, match=words):
+            shock_spectrum(time, values, f, z)
+    with pytest.raises(EventError, match='Did you mean "pseudo-velocity"'):
+        hk.shock((t, t), of="pseudo velocity")
+    with pytest.raises(EventError, match="frequencies must rise"):
+        hk.shock((t, t), low=100, high=10)
+
+
+def test_command_and_gauges(tmp_path, crate_modes):
+    t, a = record(SHAPES["half-sine"], samples=1000, rest=2.0)
+    path = tmp_path / "jolt.csv"
+    path.write_text(
+        "time_ms,acceleration_g\n" + "\n".join(f"{1e3 * x:.6f},{10 * y:.8f}" for x, y in zip(t, a, strict=True))
+    )
+    got = holokine("srs", str(path), "--from", "10Hz", "--to", "1kHz", "--damping", "0", "--out", str(tmp_path / "o"))
+    assert got.returncode == 0, got.stderr
+    assert (tmp_path / "o" / "jolt_csv_srs.png").stat().st_size > 10_000
+    data = json.loads(holokine("srs", str(path), "--to", "500", "--damping", "0", "--json").stdout)
+    peak = max(row["maximax_absolute_acceleration_at_0_percent_g"] for row in data["tables"]["srs"])
+    assert peak == pytest.approx(17.7, abs=0.1)  # 1.77 times the peak, the known largest of a half-sine
+    for arguments, words in (
+        (["srs", str(tmp_path / "none.csv")], "no such file"),
+        (["srs", str(path), "--side", "top"], "there is no side"),
+        (["srs", str(path), "--event", "x"], "go together"),
+    ):
+        bad = holokine(*arguments)
+        assert bad.returncode == 2
+        assert words in bad.stderr
+    answer = crate_modes.respond("kerb strike")
+    felt = answer.shock("fan z", low=5, high=200, damping="5 %")
+    f, s = felt.result.frequency_hz, felt.values()[0]
+    assert s.max() > 3 * abs(answer.peaks().set_index(["gauge", "component"]).loc[("fan", "z"), "peak"]) * G
+    assert 14 < f[s.argmax()] < 26  # equipment resonates with the fan on its bushings
+    with pytest.raises(EventError, match="name one component"):
+        answer.shock("transformer")
+    with pytest.raises(EventError, match="no history"):
+        crate_modes.respond("works shock").shock("fan z")
