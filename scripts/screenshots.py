@@ -23,8 +23,8 @@ TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
 CRATE = hk.demo_folder() / "crate.yaml"
 TERMINAL = {
     "check": "holokine check crate.yaml | head -48",
-    "modes": "holokine modes crate.yaml --count 16 | head -46",
-    "energy": "holokine energy crate.yaml --by group --count 12 | head -48",
+    "modes": "holokine modes crate.yaml --count 16 | head -49",
+    "energy": "holokine energy crate.yaml --by group --count 12 | head -49",
     "compare": "holokine compare crate.yaml --variant 'thicker deck' --variant 'aluminium cage' --count 12",
     "respond_spectrum": "holokine respond crate.yaml 'works shock' | head -48",
     "respond_pulse": "holokine respond crate.yaml 'kerb strike'",
@@ -41,8 +41,8 @@ def terminal(name: str, command: str) -> None:
         server = subprocess.Popen(["Xvfb", display, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
         try:
             time.sleep(1.5)
-            env = {**os.environ, "DISPLAY": display, "COLUMNS": "154", "LINES": "50"}
-            shell = f"cd {folder} && printf '$ %s\\n' \"{command}\" && {command} | cat; touch done; sleep 60"
+            env = {**os.environ, "DISPLAY": display}
+            shell = f"shopt -u checkwinsize; export COLUMNS=152; cd {folder} && printf '$ %s\\n' \"{command}\" && {command} | cat; touch done; sleep 60"
             window = subprocess.Popen(
                 ["xterm", "-geometry", "158x50+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "white", "-fg",
                  "black", "-e", "bash", "-c", shell], env=env,
