@@ -42,7 +42,8 @@ def terminal(name: str, command: str) -> None:
         try:
             time.sleep(1.5)
             env = {**os.environ, "DISPLAY": display}
-            shell = f"shopt -u checkwinsize; export COLUMNS=152; cd {folder} && printf '$ %s\\n' \"{command}\" && {command} | cat; touch done; sleep 60"
+            quiet = f"shopt -u checkwinsize; export COLUMNS=152; cd {folder}"
+            shell = f"{quiet} && printf '$ %s\\n' \"{command}\" && {command} | cat; touch done; sleep 60"
             window = subprocess.Popen(
                 ["xterm", "-geometry", "158x50+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "white", "-fg",
                  "black", "-e", "bash", "-c", shell], env=env,
