@@ -340,6 +340,32 @@ def test_spectrum_of_a_pulse_and_conservatism(crate_modes):
     assert figure.axes[0].get_ylabel() == "pseudo-velocity (m/s)"
 
 
+def test_whole_fields_agree_with_gauges(crate, crate_modes, tmp_path):
+    """Stress of all parts and displacement of all nodes, missing mass included, against the gauges' own way."""
+    for change in ({"combine": "cqc"}, {"combine": "largest plus srss", "directions": "100-30-30"}):
+        event = {"spectrum": {d: {"file": str(hk.demo_folder() / "works.csv")} for d in "xz"}, **change, "upto": 60}
+        answer = crate_modes.respond(event)
+        worst = answer.worst().set_index("part")
+        gauges = answer.peaks().set_index("gauge")["peak"]
+        for part, gauge in (("deck", "deck stress"), ("heat sink", "heat sink stress")):
+            assert worst.loc[part, "stress_mpa"] == pytest.approx(gauges[gauge], rel=1e-9)
+        # gauges of beams take the inertia of the end elements in, which is little
+        for part, gauge in (("bed a", "bed a stress"), ("rail left", "rail stress")):
+            assert worst.loc[part, "stress_mpa"] == pytest.approx(gauges[gauge], rel=5e-3)
+        assert worst.loc["cover", "where"].split(", ")[1] in ("top", "bottom")
+    moved = crate.changed({"gauges": {"fan moves": {"displacement": "fan"}}}).modes().respond("works shock")
+    from holokine.respond.whole import spectrum_displacement
+
+    field = spectrum_displacement(moved.result, moved.modes.set).reshape(-1, 6)
+    node = crate_modes.set.system.mesh.points["fan"]
+    own = moved.peaks().set_index(["gauge", "component"])["peak"]
+    np.testing.assert_allclose(1e3 * field[node, :3], [own["fan moves", d] for d in "xyz"], rtol=1e-9)
+    text = moved.write_vtu(tmp_path / "w.vtu").read_bytes()
+    assert b"largest stress (Pa)" in text
+    with pytest.raises(EventError, match="spectrum answers"):
+        crate_modes.respond("kerb strike").worst()
+
+
 def test_percentage_rules_on_an_assembly(crate_modes):
     f = {"frequency": [1, 1000], "acceleration": ["1 g", "1 g"]}
     event = {"spectrum": {"x": f, "y": f, "z": f}}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -152,11 +153,36 @@ class Answer:
         readings = range(len(self.result.reduced.readings))
         return shares_table(self.result, list(readings) if gauge is None else self._numbers(gauge))
 
+    def worst(self) -> pd.DataFrame:
+        """Largest combined stress of every part under a spectrum, with the place.
+
+        Raises
+        ------
+        EventError
+            For a pulse.
+        """
+        import pandas as pd
+
+        if not isinstance(self.result, SpectrumAnswer):
+            raise EventError("stress of all parts is there for spectrum answers; give a pulse stress gauges")
+        return pd.DataFrame(
+            {"part": p.part, "stress_mpa": 1e-6 * p.stress, "at_x_mm": 1e3 * p.place[0], "at_y_mm": 1e3 * p.place[1],
+             "at_z_mm": 1e3 * p.place[2], "where": p.where}
+            for p in self._stress[0]
+        )  # fmt: skip
+
+    @cached_property
+    def _stress(self) -> Any:
+        from holokine.respond.whole import spectrum_stress
+
+        return spectrum_stress(self.result, self.modes.set)  # type: ignore[arg-type]
+
     def write_vtu(self, path: str | Path, *, at: float | None = None) -> Path:
         """Write displacements relative to the frame, in m, as point data on the mesh, for a 3D viewer.
 
-        A spectrum: the combined largest displacement of every node (components without sign). A pulse: the
-        displacement at the instant `at` in s (nearest row), or when the first gauge peaks.
+        A spectrum: the combined largest displacement of every node (components without sign) and, in Pa, the largest
+        combined stress around it. A pulse: the displacement at the instant `at` in s (nearest row), or when the first
+        gauge peaks.
         """
         from holokine.mesh.files import write_mesh
         from holokine.respond.whole import spectrum_displacement, transient_displacement
@@ -168,7 +194,10 @@ class Answer:
             name = f"displacement at {time:.6g} s (m)"
         else:
             field, name = spectrum_displacement(self.result, modes), "largest displacement (m)"
-        write_mesh(Path(path), modes.system.mesh, {name: field.reshape(-1, 6)[:, :3]})
+        data = {name: field.reshape(-1, 6)[:, :3]}
+        if not isinstance(self.result, PulseAnswer):
+            data["largest stress (Pa)"] = self._stress[1]
+        write_mesh(Path(path), modes.system.mesh, data)
         return Path(path)
 
     def plot_tripartite(self) -> Any:

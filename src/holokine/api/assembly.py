@@ -296,7 +296,7 @@ class Assembly:
         ------
         DescriptionError
         """
-        return self._changed(values, "change")
+        return self._changed(values, "")
 
     def _changed(self, values: dict[str, Any], name: str) -> Assembly:
         return Assembly.of(variant_of(self.document.data, name, values, self._places, self._folder))
@@ -310,7 +310,7 @@ class Assembly:
         ------
         UnknownNameError, DescriptionError
         """
-        return self._changed({"adjust": factors}, "adjusted")
+        return self._changed({"adjust": factors}, "")
 
     def refuse_groups(self, names: list[str] | None) -> None:
         """Raise for groups that do not exist, or when there are none, before anything is solved.

@@ -232,6 +232,18 @@ class Modes:
 
         return mode_words(self.set, self.energies)
 
+    def untrusted(self, limit: float = 0.05) -> tuple[Finding, ...]:
+        """A warning that names the modes whose frequency the mesh may falsify by more than a share (roughly)."""
+        bad = self.set.numbers[self.energies.mesh_error > limit]
+        if not len(bad):
+            return ()
+        shown = ", ".join(str(m) for m in bad[:12]) + (f" and {len(bad) - 12} more" if len(bad) > 12 else "")
+        text = (
+            f"the mesh may falsify the frequency by more than {100 * limit:g} % (a rough estimate) in {len(bad)} of "
+            f"{len(self)} modes: {shown}; refine the parts that hold their strain energy"
+        )
+        return (Finding("warning", text),)
+
     def _by(self, by: str | Sequence[str]) -> tuple[tuple[str, ...], Floats, Floats]:
         if by == "member":
             return self.energies.members, self.energies.strain, self.energies.kinetic

@@ -280,7 +280,7 @@ class ModesView(_View):
             figures=figures,
             pictures=pictures,
             meshes={"modes.vtu": modes.write_vtu},
-            findings=modes.findings,
+            findings=(*modes.findings, *modes.untrusted()),
             facts={"statement": modes.statement},
             modes=modes,
             enough=asked.need is None or all(e.ok for e in enough),
@@ -309,6 +309,7 @@ class AnswerView(_View):
         name = _file_name(answer.name)
         peaks = answer.signed_peaks() if signed else answer.peaks()
         tables = {f"{name}_peaks": peaks}
+        meshes: dict[str, Any] = {f"{name}.vtu": answer.write_vtu}
         figures: dict[str, Any] = {name: answer.plot}
         screens = [("Peaks", _screen_peaks(peaks))]
         if isinstance(result, PulseAnswer):
@@ -321,6 +322,7 @@ class AnswerView(_View):
             tables[f"{name}_main_modes"] = answer.main_modes()
             figures[f"{name}_shares"] = partial(plot_shares, result)
             figures[f"{name}_four_way"] = answer.plot_tripartite
+            meshes[f"{name}_parts.csv"] = lambda path: answer.worst().to_csv(path, index=False)
             screens.append(("Modes that matter most: share in the square of each peak", _screen_shares(shares, peaks)))
         limits = answer.limits()
         if len(limits):
@@ -334,7 +336,7 @@ class AnswerView(_View):
             screens=screens,
             tables=tables,
             figures=figures,
-            meshes={f"{name}.vtu": answer.write_vtu},
+            meshes=meshes,
             findings=answer.findings,
             facts={"event": answer.name},
         )

@@ -123,20 +123,21 @@ def validated(data: Mapping[str, Any], places: Places, folder: Path) -> Document
 def variant_of(
     data: Mapping[str, Any], name: str, override: Mapping[str, Any], places: Places, folder: Path
 ) -> Document:
-    """The document with a variant's values in place of its own.
+    """The document with a variant's values in place of its own; without a name, with changes made by a call.
 
     Raises
     ------
     DescriptionError
         Naming the variant, where its values do not fit.
     """
+    where = places.of(("variants", name)) if name else "changed"
     if "variants" in override:
-        raise DescriptionError(f"{places.of(('variants', name))}: a variant cannot have variants")
+        raise DescriptionError(f"{where}: a variant cannot have variants")
     plain = merged({k: v for k, v in data.items() if k != "variants"}, override)
     try:
         return validated(plain, Places(), folder)
     except DescriptionError as err:
-        raise type(err)(f"{places.of(('variants', name))}: {err}") from None
+        raise type(err)(f"{where}: {err}") from None
 
 
 def _translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) -> HolokineError:
