@@ -252,3 +252,22 @@ def _():
     sides = np.diag([0.1313, 0.0973, 0.0617]).tolist()
     shape = {"corner": [0, 0, 0], "sides": sides, "divisions": [8, 6, 4], "quadratic": True}
     return elastic(hk.Assembly().material("m", **STEEL).part("b", box=shape, material="m"), 16)[:10], FREE
+
+
+@case("residual shock spectrum of a half-sine", "4x cos(πx) / (1 - 4x²), x = f T", "20,000 samples", 1e-6)
+def _():
+    t = np.linspace(0.0, 0.01, 20_001)
+    x = np.array([0.1, 0.3, 0.8, 1.2, 1.9])
+    found = [hk.shock((t, np.sin(np.pi * t / 0.01)), low=f, high=1.01 * f, per_octave=1, damping=0.0) for f in x / 0.01]
+    return [float(s.values("residual")[0, 0]) for s in found], np.abs(
+        4 * x * np.cos(np.pi * x) / (1 - 4 * x**2)
+    ).tolist()
+
+
+@case("peak of a pulse by CQC over the peak in time", "one mode: 1", "mass on a spring", 2e-5)
+def _():
+    a = hk.Assembly().point("p", [0, 0, 0]).mass("m", at="p", mass=10.0)
+    a.spring("k", between=["ground", "p"], stiffness=4000.0, axis="x").support("guide", at="p", hold=["y", "z"])
+    a.gauge("force", force="k").damping(0.03)
+    a.event("jolt", pulse={"x": {"triangle": {"peak": "4 g", "duration": "60 ms"}}})
+    return [float(a.modes(1).conservatism("jolt")["cqc_over_time"].iloc[0])], [1.0]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -161,3 +162,79 @@ def test_command_and_gauges(tmp_path, crate_modes):
         answer.shock("transformer")
     with pytest.raises(EventError, match="no history"):
         crate_modes.respond("works shock").shock("fan z")
+
+
+# -- pulse shapes ------------------------------------------------------------------------------------------
+
+PULSES = {
+    "versed sine": (
+        {"peak": 20, "duration": T}, lambda t: 10 * (1 - np.cos(2 * np.pi * t / T)) * (t < T), 20 * T / 2, T,
+    ),
+    "terminal peak sawtooth": ({"peak": 20, "duration": T}, lambda t: 20 * t / T * (t < T), 20 * T / 2, T),
+    "initial peak sawtooth": ({"peak": 20, "duration": T}, lambda t: 20 * (1 - t / T) * (t < T), 20 * T / 2, T),
+    "trapezoid": (
+        {"peak": 20, "duration": T, "rise": 0.2 * T, "fall": 0.3 * T},
+        lambda t: 20 * np.clip(np.minimum(t / (0.2 * T), (T - t) / (0.3 * T)), 0, 1), 20 * T * 0.75, T,
+    ),
+    "sine": (
+        {"peak": 20, "frequency": 2 / T, "cycles": 3, "window": "hann"},
+        lambda t: 20 * np.sin(4 * np.pi * t / T) * np.sin(np.pi * t / (1.5 * T)) ** 2 * (t < 1.5 * T), 0.0, 1.5 * T,
+    ),
+    "decaying sine": (
+        {"peak": 20, "frequency": 2 / T, "damping": 0.3},
+        lambda t: 20 * np.exp(-0.3 * 4 * np.pi * t / T) * np.sin(4 * np.pi * t / T), 20 / (4 * np.pi / T) / 1.09, 2 * T,
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", PULSES)
+def test_pulse_shapes_against_formulas_and_independent_integration(name):
+    """Values and velocity change against the formula, the peak of an oscillator against DOP853."""
+    from scipy.integrate import solve_ivp
+
+    from holokine.describe.document import Places, validated
+    from holokine.excite import build_pulse
+    from holokine.respond.conservatism import pulse_spectrum
+
+    keys, formula, change, length = PULSES[name]
+    described = validated({"holokine": 1, "events": {"e": {"pulse": {"y": {name: keys}}}}}, Places(), None)
+    pulse = build_pulse(described.description.events["e"].pulse)
+    assert pulse.velocity_change[1] == pytest.approx(change, rel=2e-3 if "decay" in name else 1e-6, abs=1e-9)
+    inner = np.linspace(0.001, 0.999, 97) * length
+    np.testing.assert_allclose(np.interp(inner, pulse.time, pulse.acceleration[:, 1]), formula(inner), atol=20 * 3e-6)
+    f, zeta = 0.8 / T, 0.03
+    w = 2 * np.pi * f
+    kinks = [0.0, 0.2 * T, 0.7 * T, T, 1.5 * T, 4 * T] if "decay" not in name else [0.0, 6 * T]
+    state, peak = np.zeros(2), 0.0
+    for a, b in pairwise(kinks):
+        held = formula if "decay" in name else (lambda t, a=a, b=b: formula(np.clip(t, a + 1e-15, b - 1e-15)))
+        got = solve_ivp(lambda t, y, g=held: [y[1], -float(g(t)) - 2 * zeta * w * y[1] - w**2 * y[0]], (a, b), state,
+                        method="DOP853", rtol=1e-11, atol=1e-16, dense_output=True, max_step=T / 50)  # fmt: skip
+        fine = got.sol(np.linspace(a, b, 40_001))[0]
+        state, peak = got.y[:, -1], max(peak, np.abs(fine).max())
+    assert pulse_spectrum(pulse, 1, np.array([f]), np.array([zeta]))[0] == pytest.approx(w**2 * peak, rel=3e-6)
+
+
+def test_sums_of_pulses_and_shapes_that_cannot_be():
+    from holokine.describe.document import Places, validated
+    from holokine.excite import build_pulse
+
+    def built(shape):
+        d = validated({"holokine": 1, "events": {"e": {"pulse": {"z": shape}}}}, Places(), None).description
+        return build_pulse(d.events["e"].pulse)
+
+    one = {"rectangle": {"peak": 2.0, "duration": 0.01}}
+    two = {"triangle": {"peak": 3.0, "duration": 0.02, "start": 0.005}, "scale": -1}
+    both = built({"sum": [one, two]})
+    t = np.array([0.002, 0.0099, 0.012, 0.02])
+    np.testing.assert_allclose(np.interp(t, both.time, both.acceleration[:, 2]), [2.0, 2 - 1.47, -2.1, -1.5], rtol=1e-6)
+    assert both.velocity_change[2] == pytest.approx(0.02 - 0.03)
+    for shape, words in (
+        ({"trapezoid": {"peak": 1, "duration": 0.01, "rise": 0.008, "fall": 0.004}}, "longer than the duration"),
+        ({"sine": {"peak": 1, "frequency": 10, "cycles": 0}}, "cycles"),
+        ({"decaying sine": {"peak": 1, "frequency": 10, "damping": 1.5}}, "damping"),
+        ({"sum": []}, "one pulse at least"),
+        ({"versed sine": {"peak": 1, "duration": 0}}, "greater than 0"),
+    ):
+        with pytest.raises(hk.HolokineError, match=words):
+            built(shape)

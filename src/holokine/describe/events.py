@@ -162,6 +162,44 @@ class Peak(Strict):
         return data
 
 
+class Trapezoid(Peak):
+    """A flat top between a linear rise and a linear fall."""
+
+    rise: Time
+    fall: Time
+
+    @model_validator(mode="after")
+    def _fits(self) -> Trapezoid:
+        if self.rise + self.fall > self.duration * (1 + 1e-12):
+            raise complaint("rise and fall together are longer than the duration")
+        return self
+
+
+class Sine(Strict):
+    """A whole number of sine cycles, plain or under a window that begins and ends at zero."""
+
+    peak: Acceleration
+    frequency: Frequency
+    cycles: int = Field(ge=1, le=1000)
+    start: quantity_field("time", least=0.0) = 0.0  # type: ignore[valid-type]
+    window: Literal["none", "half sine", "hann"] = "none"
+
+
+class DecayingSine(Strict):
+    """A sine that starts at zero and decays with a damping ratio, followed until it is down to a thousandth."""
+
+    peak: Acceleration
+    frequency: Frequency
+    damping: quantity_field("number", above=0.0)  # type: ignore[valid-type]
+    start: quantity_field("time", least=0.0) = 0.0  # type: ignore[valid-type]
+
+    @model_validator(mode="after")
+    def _decays(self) -> DecayingSine:
+        if not 1e-3 <= self.damping < 1.0:
+            raise complaint("the damping of a decaying sine lies from 0.1 % to below 100 %")
+        return self
+
+
 class SignalTable(Strict):
     """A base acceleration by points in time, linear between them and zero outside."""
 
@@ -188,13 +226,25 @@ class PulseShape(Strict):
     half_sine: Peak | None = None
     rectangle: Peak | None = None
     triangle: Peak | None = None
+    versed_sine: Peak | None = None
+    terminal_peak_sawtooth: Peak | None = None
+    initial_peak_sawtooth: Peak | None = None
+    trapezoid: Trapezoid | None = None
+    sine: Sine | None = None
+    decaying_sine: DecayingSine | None = None
+    sum: tuple[PulseShape, ...] | None = None
     table: SignalTable | None = None
     file: str | None = None
     scale: Number = 1.0
 
     @model_validator(mode="after")
     def _one(self) -> PulseShape:
-        names = ("half_sine", "rectangle", "triangle", "table", "file")
+        names = (
+            "half_sine", "rectangle", "triangle", "versed_sine", "terminal_peak_sawtooth", "initial_peak_sawtooth",
+            "trapezoid", "sine", "decaying_sine", "sum", "table", "file",
+        )  # fmt: skip
+        if self.sum is not None and not self.sum:
+            raise complaint("a sum needs one pulse at least")
         self.exactly_one({n: getattr(self, n) for n in names}, "a pulse has one shape")
         return self
 

@@ -79,6 +79,42 @@ def _rows(shape: PulseShape, folder: Path | None, source: str) -> tuple[Floats, 
     if shape.triangle is not None:
         p = shape.triangle
         return p.start + p.duration * np.array([0.0, 0.5, 1.0]), p.peak * np.array([0.0, 1.0, 0.0])
+    if shape.versed_sine is not None:
+        p = shape.versed_sine
+        t = np.linspace(0.0, 1.0, HALF_SINE_STEPS + 1)
+        return p.start + p.duration * t, p.peak * 0.5 * (1.0 - np.cos(2.0 * np.pi * t))
+    if shape.terminal_peak_sawtooth is not None:
+        p = shape.terminal_peak_sawtooth
+        return p.start + p.duration * np.array([0.0, 1.0, 1.0]), p.peak * np.array([0.0, 1.0, 0.0])
+    if shape.initial_peak_sawtooth is not None:
+        p = shape.initial_peak_sawtooth
+        return p.start + p.duration * np.array([0.0, 0.0, 1.0]), p.peak * np.array([0.0, 1.0, 0.0])
+    if shape.trapezoid is not None:
+        z = shape.trapezoid
+        corners = np.array([0.0, z.rise, z.duration - z.fall, z.duration])
+        return z.start + corners, z.peak * np.array([0.0, 1.0, 1.0, 0.0])
+    if shape.sine is not None:
+        s = shape.sine
+        x = np.linspace(0.0, s.cycles, HALF_SINE_STEPS * s.cycles + 1)
+        windows = {"none": 1.0, "half sine": np.sin(np.pi * x / s.cycles), "hann": np.sin(np.pi * x / s.cycles) ** 2}
+        a = np.sin(2.0 * np.pi * x) * windows[s.window]
+        a[-1] = 0.0
+        return s.start + x / s.frequency, s.peak * a
+    if shape.decaying_sine is not None:
+        d = shape.decaying_sine
+        omega = 2.0 * np.pi * d.frequency
+        cycles = min(np.log(1e3) / (2.0 * np.pi * d.damping), 1000.0)
+        x = np.linspace(0.0, np.ceil(2.0 * cycles) / 2.0, int(HALF_SINE_STEPS * np.ceil(2.0 * cycles) / 2.0) + 1)
+        t = x / d.frequency
+        return d.start + t, d.peak * np.exp(-d.damping * omega * t) * np.sin(omega * t)
+    if shape.sum is not None:
+        parts = [_placed(s, folder, source) for s in shape.sum]
+        times = _common_times([t for t, _ in parts])
+        after = np.concatenate([[False], times[1:] == times[:-1]])
+        total = np.sum(
+            [np.where(after, _side(times, t, a, "right"), _side(times, t, a, "left")) for t, a in parts], axis=0
+        )
+        return times, total
     if shape.table is not None:
         return np.array(shape.table.time), np.array(shape.table.acceleration)
     assert shape.file is not None
@@ -98,6 +134,17 @@ def _rows(shape: PulseShape, folder: Path | None, source: str) -> tuple[Floats, 
     return t, a
 
 
+def _placed(shape: PulseShape, folder: Path | None, source: str) -> tuple[Floats, Floats]:
+    """Rows of a shape, scaled, that begin and end at zero."""
+    t, a = _rows(shape, folder, source)
+    a = a * shape.scale
+    if a[0] != 0.0:  # the base starts from rest: a jump at the first instant
+        t, a = np.concatenate([t[:1], t]), np.concatenate([[0.0], a])
+    if a[-1] != 0.0:
+        t, a = np.concatenate([t, t[-1:]]), np.concatenate([a, [0.0]])
+    return t, a
+
+
 def build_pulse(shapes: dict[str, PulseShape], *, folder: Path | None = None, source: str = "pulse") -> BasePulse:
     """One pulse from shapes by direction (x, y, z), put on common rows.
 
@@ -108,12 +155,7 @@ def build_pulse(shapes: dict[str, PulseShape], *, folder: Path | None = None, so
     """
     parts = []
     for axis, shape in shapes.items():
-        t, a = _rows(shape, folder, f"{source}, {axis}")
-        a = a * shape.scale
-        if a[0] != 0.0:  # the base starts from rest: a jump at the first instant
-            t, a = np.concatenate([t[:1], t]), np.concatenate([[0.0], a])
-        if a[-1] != 0.0:
-            t, a = np.concatenate([t, t[-1:]]), np.concatenate([a, [0.0]])
+        t, a = _placed(shape, folder, f"{source}, {axis}")
         parts.append(("xyz".index(axis), t, a))
     if all(not a.any() for _, _, a in parts):
         raise EventError(f"{source}: the base acceleration is zero throughout")
