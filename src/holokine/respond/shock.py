@@ -163,29 +163,76 @@ def _extremes(
 ) -> tuple[float, float, float, float]:
     """Highest and lowest value during the record, and after it.
 
-    The pair y = q' - s̄ q obeys a recurrence of first order, which stays exact where the usual one of second order
-    loses its digits (frequencies far below the sample rate).
+    With y = q' - s̄ q and y' = s y - a every quantity is g = u Im y + v Re y. Where the frequency is not far below the
+    sample rate g comes from a real filter of second order, which is fast; below, where that loses its digits, from the
+    complex one of first order. The state next to the extremes follows from two neighbouring values.
     """
     from scipy.signal import lfilter
 
     damped = omega * np.sqrt(1.0 - zeta**2)
     pole = complex(-zeta * omega, damped)
     grown, phi1, phi2 = (complex(x[0]) for x in phi_functions(np.array([pole * step])))
-    drive = (-step * (phi1 - phi2)) * a[:-1] - (step * phi2) * a[1:]
-    y = np.concatenate([[0.0], lfilter(np.array([1.0 + 0j]), np.array([1.0, -grown]), drive)])
-    q = y.imag / damped
-    v = y.real - zeta * omega * q
+    first, second = -step * (phi1 - phi2), -step * phi2
     if quantity == "absolute acceleration":
-        value = -2.0 * zeta * omega * v - omega**2 * q
-        slope = 2.0 * zeta * omega * (a + 2.0 * zeta * omega * v + omega**2 * q) - omega**2 * v
-        last = slope[-1] - 2.0 * zeta * omega * a[-1]  # the base stands still from the last sample on
+        u, v = (2.0 * zeta**2 - 1.0) * omega**2 / damped, -2.0 * zeta * omega
     else:
-        factor = {"relative displacement": 1.0, "pseudo-velocity": omega, "pseudo-acceleration": omega**2}[quantity]
-        value, slope = factor * q, factor * v
-        last = slope[-1]
-    low, high = cubic_extremes(value, slope * step)
-    after_high, after_low = _free(float(value[-1]), float(last), omega, zeta)
-    return high, low, after_high, after_low
+        u = {"relative displacement": 1.0, "pseudo-velocity": omega, "pseudo-acceleration": omega**2}[quantity] / damped
+        v = 0.0
+
+    def read(c: Any) -> Any:
+        return u * np.imag(c) + v * np.real(c)
+
+    back = grown.conjugate()
+    if omega * step < 1e-3:
+        drive = first * a[:-1] + second * a[1:]
+        y = np.concatenate([[0.0], lfilter(np.array([1.0 + 0j]), np.array([1.0, -grown]), drive)])
+        g = read(y)
+
+        def state(i: Any) -> Any:
+            return y[i]
+    else:
+        b = np.array([read(second), read(first - second * back), -read(first * back)])
+        # at rest at the first sample, whatever the base does there
+        begin = np.array([-b[0] * a[0], (read(first) - b[1]) * a[0]])
+        g = lfilter(b, np.array([1.0, -2.0 * grown.real, abs(grown) ** 2]), a, zi=begin)[0]
+        # g = u Im y + v Re y here, and a step later g' = u Im(e y) + v Re(e y) + drive
+        matrix = np.array([[v, u], [v * grown.real + u * grown.imag, u * grown.real - v * grown.imag]])
+        inverse = np.linalg.inv(matrix)
+
+        def state(i: Any) -> Any:
+            j = np.minimum(i, len(a) - 2)
+            later = g[j + 1] - read(first * a[j] + second * a[j + 1])
+            y = inverse[0, 0] * g[j] + inverse[0, 1] * later + 1j * (inverse[1, 0] * g[j] + inverse[1, 1] * later)
+            return np.where(i == j, y, grown * y + first * a[j] + second * a[j + 1])
+
+    result = []
+    for sign in (1.0, -1.0):
+        best = sign * float(g.max() if sign > 0 else g.min())
+        top = _tops(g, sign, best)
+        if len(top):
+            ends = np.stack([top, top + 1])
+            values, slopes = sign * g[ends], sign * step * read(pole * state(ends) - a[ends])
+            for k in range(len(top)):
+                best = max(best, cubic_extremes(values[:, k], slopes[:, k])[1])
+        result.append(sign * best)
+    end = state(np.array([len(a) - 1]))[0]
+    after_high, after_low = _free(float(read(end)), float(read(pole * end)), omega, zeta)
+    return result[0], result[1], after_high, after_low
+
+
+def _tops(g: Floats, sign: float, best: float) -> NDArray[np.int64]:
+    """Cells beside the largest local maxima of sign · g: between samples any of these may be the highest."""
+    edge = best - 0.05 * abs(best)
+    near = np.flatnonzero(g >= edge if sign > 0 else g <= -edge)
+    size = sign * g[near]
+    if len(near) > 4000:
+        keep = np.argpartition(-size, 4000)[:4000]
+        near, size = near[keep], size[keep]
+    i = int(near[size.argmax()])
+    inner = near[(near > 0) & (near < len(g) - 1)]
+    peaks = inner[(sign * g[inner] >= sign * g[inner - 1]) & (sign * g[inner] >= sign * g[inner + 1])]
+    peaks = peaks[np.argsort(-sign * g[peaks], kind="stable")[:8]]
+    return np.unique(np.concatenate([peaks - 1, peaks, [max(i - 1, 0), min(i, len(g) - 2)]]))
 
 
 def _free(value: float, slope: float, omega: float, zeta: float) -> tuple[float, float]:
