@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from holokine.describe.references import group_members
-from holokine.describe.schema import Adjust, Description, Material
+from holokine.describe.schema import Description, Material
 from holokine.errors import DescriptionError
 
 __all__ = ["adjusted", "merged"]
@@ -107,10 +107,3 @@ def _scaled_material(material: Material, k: float, m: float) -> Material:
         if material.G is not None:
             update["G"] = k * material.G
     return material.model_copy(update=update)
-
-
-def factor_words(change: Adjust) -> str:
-    """``stiffness x 1.1, mass x 0.9``."""
-    words = [f"{name} x {value:g}" for name, value in (("stiffness", change.stiffness), ("mass", change.mass))
-             if value != 1.0]  # fmt: skip
-    return ", ".join(words) or "nothing changed"

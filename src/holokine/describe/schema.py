@@ -408,9 +408,6 @@ class Adjust(Strict):
     mass: quantity_field("number", least=0.0) = 1.0  # type: ignore[valid-type]
 
 
-Named = dict[str, Any]
-
-
 class Description(Strict):
     """A whole assembly."""
 

@@ -278,14 +278,13 @@ def _crossings(field: _Field, value: Floats, along: Floats, across: Floats) -> i
             continue
         order = own[np.argsort(s[own], kind="stable")]
         v, place = value[order], np.round(s[order] / max(float(np.ptp(s)), 1e-30), 6)
-        unique, which = np.unique(place, return_inverse=True)
+        which = np.unique(place, return_inverse=True)[1]
         mean = np.bincount(which, weights=v) / np.bincount(which)
         firm = mean[np.abs(mean) > 0.05 * size]
         changes = sum(a * b < 0 for a, b in pairwise(firm.tolist()))
         strength = float((mean**2).mean())
         total += strength * changes
         counted += strength
-        del unique
     return round(total / counted) + 1 if counted > 0 else 1
 
 

@@ -11,7 +11,7 @@ Belsheim, NRL Report 6002, 1963. Rigid part of each mode, combined algebraically
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from itertools import permutations
 from typing import Any, Literal
 
@@ -132,10 +132,6 @@ class Combination:
     def signless(self) -> bool:
         """Whether cross terms count with their size, whatever the signs of the modes."""
         return self.rule in ("double sum", "grouped")
-
-    def without_rigid(self) -> Combination:
-        """The same rule on whole modes."""
-        return replace(self, rigid=None)
 
     def split(self, values: Floats, missing: Floats) -> tuple[Floats, Floats]:
         """Periodic part of every mode, and the rigid part of all with the missing mass, which adds algebraically.
