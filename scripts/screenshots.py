@@ -76,6 +76,7 @@ def figures(wanted: set[str]) -> None:
     for name, write in (
         ("assembly", crate.check().picture),
         ("mode", lambda path: modes.picture(3, path)),
+        ("stress_field", modes.respond("works shock").picture),
     ):
         if not wanted or name in wanted:
             write(TARGET / f"{name}.png")

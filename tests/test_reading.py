@@ -373,9 +373,11 @@ def test_commands_about_modes(crate_copy):
     assert saved.returncode == 1
     assert "the modes do not hold the mass asked for" in saved.stderr
     assert (folder / "c.run").exists()
-    fine = holokine("modes", str(folder / "c.run"), "--need", "80%", "--along", "z", "--json")
+    fine = holokine("modes", str(folder / "c.run"), "--need", "80%", "--along", "z", "--at-energy", "1J",
+                    "--json")  # fmt: skip
     assert fine.returncode == 0
     assert json.loads(fine.stdout)["tables"]["enough"][0]["with_mode"] == "4"
+    assert json.loads(fine.stdout)["tables"]["peak_at_energy"][0]["peak_displacement_mm"] > 1
     top = holokine("modes", str(folder / "c.run"), "--sort", "effective_y_kg", "--top", "2")
     assert top.returncode == 0
     assert holokine("modes", str(folder / "c.run"), "--sort", "effectiv_y").returncode == 2

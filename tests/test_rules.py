@@ -239,7 +239,12 @@ def test_spectra_of_every_make():
     assert spectrum(**one, scale=2, floor=5.0).at([1.0, 10.0]).tolist() == pytest.approx([5.0, 20.0])
     semi = build_spectrum(described(spectrum={"z": one}).spectrum["z"], interpolate="semi-log", outside="zero")
     assert semi.at([np.sqrt(10.0), 200.0]).tolist() == pytest.approx([5.5, 0.0])
+    pasted = spectrum(text="frequency_hz; acceleration_g\n# bench\n5; 1\n100; 4\n")
+    np.testing.assert_allclose(pasted.at([5.0, 100.0]), [G, 4 * G])
+    with pytest.raises(EventError, match=r"line 3: .* is not a number"):
+        spectrum(text="frequency_hz, acceleration_g\n5, 1\n100, four")
     for table, words in (
+        ({"text": "", "file": "a.csv"}, "only one of them"),
         ({"levels": {"2 %": one}}, "two damping ratios"),
         ({"levels": {"2 %": one, "0.02": two}}, "stands twice"),
         ({"levels": {"two": one, "3 %": two}}, "damping level"),
@@ -364,6 +369,13 @@ def test_whole_fields_agree_with_gauges(crate, crate_modes, tmp_path):
     assert b"largest stress (Pa)" in text
     with pytest.raises(EventError, match="spectrum answers"):
         crate_modes.respond("kerb strike").worst()
+    from matplotlib.image import imread
+
+    drawn = [imread(moved.picture(tmp_path / f"{c}.png", colour=c))[..., :3] for c in ("stress", "displacement")]
+    assert all(p.std() > 0.02 for p in drawn)
+    assert np.abs(drawn[0] - drawn[1]).mean() > 1e-3
+    with pytest.raises(EventError, match="stress or displacement"):
+        moved.picture(tmp_path / "no.png", colour="heat")
 
 
 def test_percentage_rules_on_an_assembly(crate_modes):

@@ -177,6 +177,32 @@ class Answer:
 
         return spectrum_stress(self.result, self.modes.set)  # type: ignore[arg-type]
 
+    def picture(self, path: str | Path, *, colour: str = "stress") -> Path:
+        """Picture of the assembly coloured by the combined stress (MPa) or displacement (mm) under a spectrum.
+
+        Raises
+        ------
+        EventError
+            For a pulse, or another word than stress or displacement.
+        """
+        import numpy as np
+
+        from holokine.respond.whole import spectrum_displacement
+        from holokine.show.scene import picture_field
+
+        if not isinstance(self.result, SpectrumAnswer):
+            raise EventError("pictures of whole fields are there for spectrum answers")
+        modes = self.modes.set
+        if colour == "stress":
+            values, label = 1e-6 * self._stress[1], "stress (MPa)"
+        elif colour == "displacement":
+            field = spectrum_displacement(self.result, modes).reshape(-1, 6)[:, :3]
+            values, label = 1e3 * np.linalg.norm(field, axis=1), "displacement (mm)"
+        else:
+            raise EventError(f'colour: expected stress or displacement, got "{colour}"')
+        picture_field(modes.system, values, label, f"{self.name}: largest combined {label}", Path(path))
+        return Path(path)
+
     def write_vtu(self, path: str | Path, *, at: float | None = None) -> Path:
         """Write displacements relative to the frame, in m, as point data on the mesh, for a 3D viewer.
 

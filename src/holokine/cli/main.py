@@ -103,6 +103,7 @@ def check(assembly: Path, as_json: bool, as_csv: bool, out: Path | None) -> None
 @click.option("--along", default="x,y,z", show_default=True, metavar="DIRECTIONS", help="Directions for --need.")
 @click.option("--sort", metavar="COLUMN", help="Sort the table of effective masses by a column of its CSV.")
 @click.option("--top", type=click.IntRange(min=1), metavar="N", help="Only the first N rows of that table.")
+@click.option("--at-energy", metavar="ENERGY", help="Peak displacement of each mode where it holds this energy, as 2J.")
 @click.option("--colour", type=click.Choice(["displacement", "energy", "stress"]), default="displacement",
               show_default=True, help="What shapes drawn into --out are coloured by.")  # fmt: skip
 @click.option("--shapes", type=click.IntRange(min=0), default=6, show_default=True, help="Shapes drawn into --out.")
@@ -126,6 +127,7 @@ def modes(
     along: str,
     sort: str | None,
     top: int | None,
+    at_energy: str | None,
     colour: str,
     shapes: int,
     animate: tuple[int, ...],
@@ -151,7 +153,7 @@ def modes(
         raise click.UsageError("--animate needs --out DIR")
 
     wanted = ModesRange(count, upto, above, near, as_saved)
-    asked = ModesAsked(shapes, animate, need, tuple(along.replace(",", " ").split()), sort, top, colour)
+    asked = ModesAsked(shapes, animate, need, tuple(along.replace(",", " ").split()), sort, top, colour, at_energy)
     view = ModesView.of(assembly, wanted, asked, save)
     view.deliver(as_json, as_csv, out)
     if not view.enough:

@@ -221,6 +221,7 @@ class ModesAsked:
     sort: str | None = None
     top: int | None = None
     colour: str = "displacement"
+    at_energy: str | None = None
 
 
 @dataclass
@@ -232,6 +233,11 @@ class ModesView(_View):
 
     @classmethod
     def of(cls, path: Path, wanted: ModesRange, asked: ModesAsked, save: Path | None) -> ModesView:
+        from holokine.units import quantity
+
+        for value, dimension in ((asked.need, "number"), (asked.at_energy, "energy")):
+            if value is not None:  # before anything is solved
+                quantity(value, dimension)
         if save is not None:
             refuse_target(save)
         modes = open_modes(path, wanted)
@@ -258,6 +264,9 @@ class ModesView(_View):
             ("What the modes are", _screen_words(table)),
             ("Effective mass (percent of the free mass)", _screen_modes(table, shares)),
         ]
+        if asked.at_energy is not None:
+            tables["peak_at_energy"] = modes.peak_at_energy(asked.at_energy)
+            screens.append((f"Peak displacement where each mode holds {asked.at_energy}", tables["peak_at_energy"]))
         if assembly.description.bands:
             tables["bands"] = modes.bands()
             figures["bands"] = modes.plot_bands
@@ -322,6 +331,8 @@ class AnswerView(_View):
             tables[f"{name}_main_modes"] = answer.main_modes()
             figures[f"{name}_shares"] = partial(plot_shares, result)
             figures[f"{name}_four_way"] = answer.plot_tripartite
+            pictures = {f"{name}_{c}.png": partial(answer.picture, colour=c) for c in ("stress", "displacement")}
+            meshes |= pictures
             meshes[f"{name}_parts.csv"] = lambda path: answer.worst().to_csv(path, index=False)
             screens.append(("Modes that matter most: share in the square of each peak", _screen_shares(shares, peaks)))
         limits = answer.limits()

@@ -97,6 +97,7 @@ class SpectrumTable(Strict):
 
     shorthand: ClassVar[str | None] = "file"
     file: str | None = None
+    text: str | None = None
     frequency: Frequencies | None = None  # type: ignore[valid-type]
     period: Periods | None = None  # type: ignore[valid-type]
     acceleration: _column("acceleration") | None = None  # type: ignore[valid-type]
@@ -117,7 +118,7 @@ class SpectrumTable(Strict):
             raise complaint("a spectrum is broadened by less than 100 %")
         made = {n: getattr(self, n) for n in ("corners", "envelope", "levels") if getattr(self, n) is not None}
         if made:
-            given = [self.file, self.frequency, self.period, *inline.values()]
+            given = [self.file, self.text, self.frequency, self.period, *inline.values()]
             if len(made) > 1 or any(v is not None for v in given):
                 raise complaint("give one of: a file, columns, corners, envelope, levels")
             if self.levels is not None and (len(self.levels) < 2 or self.damping is not None):
@@ -125,9 +126,10 @@ class SpectrumTable(Strict):
             if self.envelope is not None and len(self.envelope) < 1:
                 raise complaint("an envelope needs one spectrum at least")
             return self
-        if self.file is not None:
-            if any(v is not None for v in (*inline.values(), self.frequency, self.period)):
-                raise complaint("give a file or columns, not both")
+        if self.file is not None or self.text is not None:
+            other = self.text if self.file is not None else None
+            if any(v is not None for v in (*inline.values(), self.frequency, self.period, other)):
+                raise complaint("give a file, a text or columns, only one of them")
             return self
         self.exactly_one({"frequency": self.frequency, "period": self.period}, "a spectrum's first column")
         self.exactly_one(inline, "a spectrum's second column")

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from holokine.describe.events import Corners, Interpolation, Outside, SpectrumTable
 from holokine.errors import EventError
-from holokine.excite.tables import read_columns
+from holokine.excite.tables import parse_columns, read_columns
 
 __all__ = ["ResponseSpectrum", "broadened", "build_spectrum", "enveloped", "from_corners"]
 
@@ -210,9 +210,12 @@ def broadened(spectrum: ResponseSpectrum, by: float) -> ResponseSpectrum:
 def _from_table(
     table: SpectrumTable, folder: Path | None, interpolate: Interpolation, outside: Outside, source: str
 ) -> ResponseSpectrum:
-    if table.file is not None:
-        columns = read_columns(table.file, folder)
-        source = f"{source}, {Path(table.file).name}"
+    if table.file is not None or table.text is not None:
+        if table.file is not None:
+            columns = read_columns(table.file, folder)
+            source = f"{source}, {Path(table.file).name}"
+        else:
+            columns = parse_columns(str(table.text).splitlines(), f"{source}, text")
         firsts = [n for n in ("frequency", "period") if n in columns]
         seconds = [n for n in ("acceleration", "velocity", "displacement") if n in columns]
         if len(firsts) != 1 or len(seconds) != 1:

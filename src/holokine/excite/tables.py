@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from holokine.errors import EventError, UnitError, nearest_hint
 from holokine.units import unit_factor
 
-__all__ = ["read_columns"]
+__all__ = ["parse_columns", "read_columns"]
 
 Floats = NDArray[Any]  # float64
 _WORDS = {
@@ -82,9 +82,20 @@ def read_columns(path: str | Path, folder: Path | None = None) -> dict[str, Floa
         raise EventError(f"{file}: there is no such file") from None
     except (OSError, UnicodeDecodeError) as err:
         raise EventError(f"{file}: cannot be read as text ({err})") from None
+    return parse_columns(lines, file.name)
+
+
+def parse_columns(lines: list[str], name: str) -> dict[str, Floats]:
+    """The same from lines of text, such as a table that was pasted; `name` is for messages.
+
+    Raises
+    ------
+    EventError
+    """
+    file = Path(name)
     rows = [(n, line) for n, line in enumerate(lines, start=1) if line.strip() and not line.startswith("#")]
     if not rows:
-        raise EventError(f"{file.name}: the file is empty")
+        raise EventError(f"{file.name}: the table is empty")
     head = rows[0][1]
     separator = next((s for s in (";", "\t", ",") if s in head), ",")
     columns = [_header(cell, file) for cell in head.split(separator)]

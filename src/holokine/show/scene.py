@@ -21,7 +21,7 @@ from holokine.modes.fields import nodal_energy, nodal_stress
 from holokine.show.figures import COLOURS, GHOST, save
 from holokine.show.geometry import Drawing, drawing_of
 from holokine.show.numbers import number_text as n
-from holokine.show.solids import feature_edges, part_colours, plot_assembly, plot_shape
+from holokine.show.solids import feature_edges, part_colours, plot_assembly, plot_field, plot_shape
 from holokine.system.build import System
 
 __all__ = [
@@ -272,6 +272,38 @@ def picture_mode(
         return
     plotter, move, _, _ = _mode_scene(modes, mode, share, None, colour)
     move(1.0)
+    plotter.screenshot(str(path))
+    plotter.close()
+
+
+def picture_field(system: System, values: Floats, label: str, title: str, path: Path) -> None:
+    """The undeformed assembly coloured by a value at every node: rendered, or drawn plainly without the extra."""
+    drawing = drawing_of(system)
+    drawn = [a.ravel() for a in (*drawing.faces.values(), *drawing.lines.values())]
+    top = max(float(values[np.concatenate(drawn)].max()) if drawn else 0.0, 1e-300)
+    if not view_available():
+        save(plot_field(drawing, values / top, f"{label}, 1 = {n(top)}", title), path)
+        return
+    plotter = _plotter()
+    keys = {"scalars": label, "cmap": "viridis", "clim": (0.0, top), "show_scalar_bar": False}
+    painted: Any = None
+    for faces in drawing.faces.values():
+        surface = _surface(drawing.nodes, faces)
+        surface[label] = values
+        painted = plotter.add_mesh(surface, show_edges=len(faces) < 6000, edge_color="#4A4A4A", line_width=0.5, **keys)
+    for lines in drawing.lines.values():
+        run = _lines(drawing.nodes, lines)
+        run[label] = values
+        painted = plotter.add_mesh(run, line_width=7, render_lines_as_tubes=True, **keys)
+    radius = _beam_radius(drawing)
+    _spheres(plotter, [m.place for m in drawing.masses], 3.0 * radius, COLOURS[0], "point masses")
+    _spheres(plotter, [m.place for m in drawing.supports[:400]], 2.0 * radius, "black", "supports")
+    plotter.add_text(title, font_size=12, color="black", position="upper_left")
+    plotter.add_scalar_bar(
+        label, mapper=None if painted is None else painted.mapper, color="black", vertical=True, position_x=0.88,
+        position_y=0.2, height=0.5, width=0.05,
+    )  # fmt: skip
+    _look(plotter)
     plotter.screenshot(str(path))
     plotter.close()
 

@@ -182,6 +182,26 @@ def plot_shape(
     return ax
 
 
+def plot_field(drawing: Drawing, amount: Any, label: str, title: str) -> Any:
+    """The undeformed assembly coloured by a value from 0 to 1 at every node; returns the Axes."""
+    from matplotlib import colormaps
+    from mpl_toolkits.mplot3d.art3d import Line3DCollection
+
+    ax = _axes(None)
+    places, palette = 1e3 * drawing.nodes, colormaps["viridis"]
+    if drawing.faces:
+        every = np.concatenate(list(drawing.faces.values()))
+        _faces(ax, places[every], palette(amount[every].mean(axis=1)))
+    for lines in drawing.lines.values():
+        ax.add_collection3d(
+            Line3DCollection(places[lines], colors=palette(amount[lines].mean(axis=1)), lw=2.4, zorder=3)
+        )
+    _frame(ax, places[drawing.used])
+    ax.figure.colorbar(_mappable(palette), ax=ax, shrink=0.6, pad=0.08).set_label(label)
+    ax.set_title(title)
+    return ax
+
+
 def _mappable(palette: Any) -> Any:
     from matplotlib.cm import ScalarMappable
     from matplotlib.colors import Normalize
