@@ -13,7 +13,7 @@ import holokine as hk
 from conftest import STEEL, straight_beam
 from holokine.errors import SolverError
 from holokine.solvers import eigen, factorise
-from holokine.solvers.eigen import lowest_pairs
+from holokine.solvers.eigen import Wish, find_pairs, lowest_pairs
 from holokine.solvers.factor import fast_available
 from holokine.solvers.lanczos import block_lanczos
 
@@ -110,25 +110,42 @@ def test_planted_repeated_eigenvalues_are_all_found(place, times, extra, seed):
     assert len(limited.values) == limited.exists == place + times
 
 
-def test_a_mode_hidden_from_the_start_vectors_is_noticed_and_found(sparse_route, monkeypatch):
-    """The iteration is started orthogonal to one mode, and rounding is kept from bringing it in."""
+@pytest.mark.parametrize("wish", ["count", "upto", "band", "near"])
+def test_a_mode_hidden_from_the_start_vectors_is_noticed_and_found(sparse_route, monkeypatch, wish):
+    """The first iteration is kept orthogonal to one mode throughout; the count by inertia brings it back.
+
+    With an upper bound the hidden mode is the last below it, and the next one lies well above.
+    """
     values = np.sort(10 ** np.random.default_rng(2).uniform(1, 5, 90))
     K, M, X = problem(values, 2)
     hidden = X[:, [4]]
     original = eigen.block_lanczos
+    blinded = []
 
     def blind(solve, mass, wanted, **keys):
-        if keys.get("locked") is None:
+        first = not blinded
+        if first:
+            blinded.append(True)
             keys["locked"] = hidden  # stays orthogonal to it throughout
-        return original(solve, mass, wanted, **keys)
+        found = original(solve, mass, wanted, **keys)
+        if first:
+            assert np.abs(hidden.T @ M @ found.vectors).max() < 1e-6
+        return found
 
-    factor = factorise(sp.csr_array(K))
-    found = blind(factor.solve, sp.csr_array(M), lambda t: 8, block=4, most=60)
-    assert not np.isclose(1.0 / found.theta, values[4], rtol=1e-6).any()
     monkeypatch.setattr(eigen, "block_lanczos", blind)
-    pairs = lowest_pairs(sp.csr_array(K), sp.csr_array(M), count=8, upto=None)
-    np.testing.assert_allclose(pairs.values, values[:8], rtol=1e-9)
-    assert pairs.exists == 8
+    middle = (values[3] + values[4]) / 2
+    asked = {
+        "count": Wish(count=8),
+        "upto": Wish(upto=values[4] * 1.0001),
+        "near": Wish(near=values[4] * 1.001, count=3),
+        "band": Wish(above=middle, upto=values[4] * 1.0001),
+    }[wish]
+    pairs = find_pairs(sp.csr_array(K), sp.csr_array(M), asked)
+    true = {"count": values[:8], "upto": values[:5], "band": values[4:5],
+            "near": np.sort(values[np.argsort(np.abs(values - values[4] * 1.001))[:3]])}[wish]  # fmt: skip
+    np.testing.assert_allclose(pairs.values, true, rtol=1e-9)
+    assert pairs.exists == len(true)
+    assert pairs.missing == 0
 
 
 def test_without_convergence_it_says_what_it_has():

@@ -357,7 +357,6 @@ class _Sweep:
         need: int | None, top: int,
     ) -> tuple[Floats, Floats, int]:  # fmt: skip
         """All pairs between the last shift and the new one, to the full tolerance, and how many are missing."""
-        exact = self.pencil.method
         good = found.errors <= TOLERANCE
         lead = np.arange(len(found.theta)) < top
         estimate = shift + 1.0 / np.where(found.theta == 0.0, 1e-300, found.theta)
@@ -378,7 +377,7 @@ class _Sweep:
             def wanted(_theta: Floats, number: int = short) -> int:
                 return number
 
-            width = min(max(start.shape[1], 4 if exact == "superlu" else 8), self.K.shape[0] - X.shape[1])
+            width = min(max(start.shape[1], 4 if self.pencil.method == "superlu" else 8), self.K.shape[0] - X.shape[1])
             again = self._iterate(
                 factor, f"finishing below {_hertz(after)}", wanted, block=width, most=max(4 * width, short + 4 * width),
                 order=order, locked=X, start=start[:, :width], seed=self.seed + attempt + 1,
@@ -434,7 +433,6 @@ class _Sweep:
                 break
             short = missing
             factor, shift = self._factor(shift)
-        rising = np.sort(inside)
         rising = inside[np.argsort(values[inside])]
         return _Raw(values[rising], X[:, rising], self._words(), exists, missing, down, self.factorisations)
 
@@ -459,8 +457,9 @@ def _place(
         top += 1
     low = values[top - 1] if top else max(shift, 0.0)
     high = values[top] if top < len(values) else low + 2e-3 * abs(low)
-    if over and upto is not None:
-        high = min(high, max(2.0 * upto * (1.0 + 4e-5) - low, low * (1.0 + 4e-4)))
+    if over and upto is not None:  # the count must take in everything up to the bound, found or not
+        low = max(low, upto * (1.0 + 1e-12))
+        high = min(high, low * (1.0 + 4e-4)) if high > low else low * (1.0 + 4e-4)
     places = tuple(low + part * (high - low) for part in (0.5, 0.35, 0.65))
     return top, places, over
 
