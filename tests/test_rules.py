@@ -12,11 +12,11 @@ import pytest
 import holokine as hk
 from conftest import STEEL, chain, straight_beam
 from holokine.describe.document import Places, validated
+from holokine.elements.stress import equivalent_form
 from holokine.errors import EventError
 from holokine.excite import build_pulse, build_spectrum
 from holokine.respond import respond_spectrum
 from holokine.respond.conservatism import pulse_spectrum
-from holokine.respond.fields import equivalent_form
 from holokine.respond.rules import RULES, Combination, grouping, over_directions, rigid_share
 from test_cli import inside as holokine
 

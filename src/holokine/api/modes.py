@@ -76,7 +76,7 @@ class Modes:
             made.append(Assembly.of(document))
             return lambda: made[0].system
 
-        contents = read_run(Path(path), as_saved=as_saved)(builder)
+        contents = read_run(Path(path), builder, as_saved=as_saved)
         return cls(made[0], contents.modes, run=contents)
 
     def save(self, path: str | Path) -> Path:

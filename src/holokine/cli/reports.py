@@ -23,17 +23,6 @@ if TYPE_CHECKING:
 __all__ = ["AnswerView", "CheckReportView", "ModesAsked", "ModesRange", "ModesView", "open_modes", "run_demo"]
 
 
-def refuse_target(path: Path) -> None:
-    """Refuse a run file's name before anything is solved, where it could not be written at the end."""
-    from holokine.errors import RunFileError
-    from holokine.store import is_run_file
-
-    if path.exists() and not is_run_file(path):
-        raise RunFileError(f"{path}: is another kind of file and is not overwritten; choose another name")
-    if not path.resolve().parent.is_dir():
-        raise RunFileError(f"{path}: there is no folder {path.resolve().parent}")
-
-
 def _file_name(text: str) -> str:
     return "".join(c if c.isalnum() else "_" for c in text.strip().lower()) or "event"
 
@@ -233,13 +222,14 @@ class ModesView(_View):
 
     @classmethod
     def of(cls, path: Path, wanted: ModesRange, asked: ModesAsked, save: Path | None) -> ModesView:
+        from holokine.store import refuse_overwriting
         from holokine.units import quantity
 
         for value, dimension in ((asked.need, "number"), (asked.at_energy, "energy")):
             if value is not None:  # before anything is solved
                 quantity(value, dimension)
         if save is not None:
-            refuse_target(save)
+            refuse_overwriting(save)
         modes = open_modes(path, wanted)
         view = cls.about(modes.assembly, modes, asked)
         if save is not None:

@@ -19,6 +19,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse import csr_array
 
 from holokine.elements.sections import SectionProperties
 from holokine.errors import ConstraintError, MeshError
@@ -262,6 +263,24 @@ class BeamElements:
         """Stiffness and mass in global axes, each of shape (elements, 12, 12)."""
         back = np.swapaxes(self.to_local, 1, 2)
         return back @ self.local_stiffness @ self.to_local, back @ self.local_mass @ self.to_local
+
+    def stress_maps(self, size: int) -> list[csr_array]:
+        """Maps from displacement to the normal stress of all fibres of every element, at its start and at its end.
+
+        From the elastic forces alone; element by element, shape (elements * fibres, size). Empty without fibres.
+        """
+        fibres = self.fibre_stress()
+        if len(fibres) == 0:
+            return []
+        result = []
+        for side, sign in ((0, -1.0), (1, 1.0)):
+            rows = 6 * side + np.array([0, 4, 5])
+            local = sign * np.einsum("fr,erj->efj", fibres, (self.local_stiffness @ self.to_local)[:, rows])
+            count = local.shape[0] * local.shape[1]
+            columns = np.repeat(self.dofs, local.shape[1], axis=0)
+            index = np.repeat(np.arange(count), columns.shape[1])
+            result.append(csr_array((local.reshape(-1), (index, columns.ravel())), shape=(count, size)))
+        return result
 
     def fibre_stress(self) -> Floats:
         """Normal stress in Pa at the fibres from section forces (N, My, Mz), shape (fibres, 3)."""

@@ -13,7 +13,7 @@ from holokine.solvers.nullspace import unresisted
 from holokine.system.adequacy import ENOUGH, coarse_parts, symmetry_planes
 from holokine.system.build import System
 from holokine.system.mechanisms import describe_motion
-from holokine.system.pieces import Piece, connected_pieces
+from holokine.system.pieces import Piece, connected_pieces, piece_motions
 from holokine.system.totals import MassTotals, mass_totals, member_masses
 
 __all__ = ["CheckReport", "Finding", "check_system", "refuse_loose"]
@@ -147,11 +147,8 @@ def internal_mechanisms(system: System, pieces: tuple[Piece, ...]) -> list[str]:
     T = system.constraints.reduce
     known = []
     for piece in pieces:
-        R = system.rigid_motions(piece.centre)
-        inside = np.zeros(system.size, dtype=bool)
-        inside.reshape(-1, 6)[piece.nodes] = True
-        for motion in piece.free:
-            known.append(np.where(inside, motion @ R, 0.0))
+        if len(piece.free):
+            known += list(piece_motions(system, piece))
     try:
         free = unresisted(K, most=len(known) + 8)
     except SolverError:

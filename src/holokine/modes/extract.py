@@ -17,7 +17,7 @@ from holokine.solvers import factorise
 from holokine.solvers.eigen import Progress, Wish, find_pairs
 from holokine.system.adequacy import symmetry_planes
 from holokine.system.build import System
-from holokine.system.pieces import Piece, connected_pieces, motion_words
+from holokine.system.pieces import Piece, connected_pieces, motion_words, piece_motions
 from holokine.system.totals import MassTotals, mass_totals
 
 __all__ = ["DEFAULT_COUNT", "ModeSet", "extract_modes"]
@@ -276,14 +276,8 @@ def _searched(count: int | None, upto: float | None, above: float | None, near: 
 
 def _free_vectors(system: System, pieces: tuple[Piece, ...]) -> Floats:
     """Free rigid-body motions of all pieces in the independent motions, shape (independent, motions)."""
-    columns = []
-    for piece in pieces:
-        if len(piece.free) == 0:
-            continue
-        inside = np.zeros((system.size // 6, 6), dtype=bool)
-        inside[piece.nodes] = True
-        full = np.where(inside.ravel(), piece.free @ system.rigid_motions(piece.centre), 0.0)
-        columns.append(full[:, system.constraints.independent].T)
+    free = system.constraints.independent
+    columns = [piece_motions(system, piece)[:, free].T for piece in pieces if len(piece.free)]
     return np.hstack(columns) if columns else np.zeros((system.free_size, 0))
 
 
@@ -292,9 +286,7 @@ def _refuse_without_inertia(system: System, pieces: tuple[Piece, ...]) -> None:
     for piece in pieces:
         if len(piece.free) == 0:
             continue
-        inside = np.zeros((system.size // 6, 6), dtype=bool)
-        inside[piece.nodes] = True
-        motions = np.where(inside.ravel(), piece.free @ system.rigid_motions(piece.centre), 0.0)
+        motions = piece_motions(system, piece)
         inertia = motions @ (system.mass @ motions.T)
         values, vectors = np.linalg.eigh(inertia)
         if values[0] <= 1e-12 * max(values[-1], 1e-300):

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from holokine.elements.beam import BeamElements
 from holokine.elements.shell import ShellElements
+from holokine.elements.stress import equivalent_stress
 from holokine.modes.energy import element_energies
 from holokine.modes.extract import ModeSet
 
@@ -39,13 +40,8 @@ def nodal_stress(modes: ModeSet, mode: int) -> Floats:
     result = np.zeros(len(system.mesh.nodes))
     for block in system.elements:
         if isinstance(block, BeamElements):
-            fibres = block.fibre_stress()
-            if len(fibres) == 0:
-                continue
-            local = np.einsum("eij,ej->ei", block.local_stiffness @ block.to_local, shape[block.dofs])
-            for side, sign in ((0, -1.0), (1, 1.0)):
-                forces = sign * local[:, 6 * side + np.array([0, 4, 5])]
-                value = np.abs(forces @ fibres.T).max(axis=1)
+            for side, A in enumerate(block.stress_maps(system.size)):
+                value = np.abs(A @ shape).reshape(len(block.nodes), -1).max(axis=1)
                 np.maximum.at(result, block.nodes[:, side], value)
             continue
         if isinstance(block, ShellElements):
@@ -53,16 +49,8 @@ def nodal_stress(modes: ModeSet, mode: int) -> Floats:
             width = 3
         else:
             maps, width = [block.stress_map(system.size, "centre")[0]], 6
-        values = [_equivalent((A @ shape).reshape(-1, width)) for A in maps]
+        values = [equivalent_stress((A @ shape).reshape(-1, width)) for A in maps]
         value = np.max(values, axis=0)
         for column in block.nodes.T:
             np.maximum.at(result, column, value)
     return result
-
-
-def _equivalent(s: Floats) -> Floats:
-    """Von Mises stress of components xx yy xy, or xx yy zz xy yz zx."""
-    if s.shape[1] == 3:
-        return np.sqrt(np.maximum(s[:, 0] ** 2 - s[:, 0] * s[:, 1] + s[:, 1] ** 2 + 3.0 * s[:, 2] ** 2, 0.0))
-    d = (s[:, 0] - s[:, 1]) ** 2 + (s[:, 1] - s[:, 2]) ** 2 + (s[:, 2] - s[:, 0]) ** 2
-    return np.sqrt(np.maximum(0.5 * d + 3.0 * (s[:, 3:] ** 2).sum(axis=1), 0.0))

@@ -13,10 +13,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.elements.stress import equivalent_form
 from holokine.errors import EventError
 from holokine.excite.spectrum import ResponseSpectrum
 from holokine.modes.check import Finding
-from holokine.respond.fields import equivalent_form
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.respond.rules import Combination, DirectionRule, Rule, over_directions, rigid_share
 

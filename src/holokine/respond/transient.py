@@ -15,10 +15,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.elements.stress import equivalent_stress, principal_stress
 from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse
 from holokine.modes.check import Finding
-from holokine.respond.fields import equivalent_stress, principal_stress
 from holokine.respond.oscillators import Oscillators, Trajectory
 from holokine.respond.reduced import ReducedModel, reading_noise
 

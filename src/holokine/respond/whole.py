@@ -12,9 +12,9 @@ from scipy.sparse import csr_array
 
 from holokine.elements.beam import BeamElements
 from holokine.elements.shell import ShellElements
+from holokine.elements.stress import equivalent_form
 from holokine.modes.extract import ModeSet
 from holokine.respond.combine import SpectrumAnswer
-from holokine.respond.fields import equivalent_form
 from holokine.respond.rules import over_directions
 from holokine.respond.transient import PulseAnswer
 from holokine.solvers import factorise
@@ -123,7 +123,7 @@ def spectrum_stress(answer: SpectrumAnswer, modes: ModeSet) -> tuple[list[PartPe
     for block in system.elements:
         centres = system.mesh.nodes[block.nodes].mean(axis=1)
         if isinstance(block, BeamElements):
-            maps = [(A, 1, where) for A, where in _beam_maps(block, system.size)]
+            maps = [(A, 1, w) for A, w in zip(block.stress_maps(system.size), (", start", ", end"), strict=False)]
         elif isinstance(block, ShellElements):
             maps = [(block.stress_map(system.size, "centre", s)[0], 3, f", {s}") for s in ("top", "bottom")]
         else:
@@ -140,23 +140,6 @@ def spectrum_stress(answer: SpectrumAnswer, modes: ModeSet) -> tuple[list[PartPe
             for column in block.nodes.T:
                 np.maximum.at(nodal, column, stress)
     return [peaks[p] for p in system.description.parts if p in peaks], nodal
-
-
-def _beam_maps(block: BeamElements, size: int) -> list[tuple[csr_array, str]]:
-    """Maps from displacement to the normal stress of all fibres of every element, for its start and its end."""
-    fibres = block.fibre_stress()
-    if len(fibres) == 0:
-        return []
-    result = []
-    for side, sign, where in ((0, -1.0, ", start"), (1, 1.0, ", end")):
-        rows = 6 * side + np.array([0, 4, 5])
-        local = sign * np.einsum("fr,erj->efj", fibres, (block.local_stiffness @ block.to_local)[:, rows])
-        count = local.shape[0] * local.shape[1]
-        columns = np.repeat(block.dofs, local.shape[1], axis=0)
-        index = np.repeat(np.arange(count), columns.shape[1])
-        A = csr_array((local.reshape(-1), (index, columns.ravel())), shape=(count, size))
-        result.append((A, where))
-    return result
 
 
 def transient_displacement(answer: PulseAnswer, modes: ModeSet) -> Callable[[float], tuple[float, Floats]]:

@@ -26,7 +26,7 @@ from holokine.respond.reduced import ReducedModel
 from holokine.system.build import System
 from holokine.system.totals import MassTotals
 
-__all__ = ["RunContents", "is_run_file", "read_run", "write_run"]
+__all__ = ["RunContents", "is_run_file", "read_run", "refuse_overwriting", "write_run"]
 
 Floats = NDArray[Any]  # float64
 FORMAT = 1
@@ -78,6 +78,19 @@ def is_run_file(path: Path) -> bool:
         return False
 
 
+def refuse_overwriting(path: Path) -> None:
+    """Raise where a run file may not be written: over another kind of file, or into no folder.
+
+    Raises
+    ------
+    RunFileError
+    """
+    if path.exists() and not is_run_file(path):
+        raise RunFileError(f"{path}: is another kind of file and is not overwritten; choose another name")
+    if not path.resolve().parent.is_dir():
+        raise RunFileError(f"{path}: there is no folder {path.resolve().parent}")
+
+
 def write_run(
     path: Path,
     document: Document,
@@ -97,8 +110,7 @@ def write_run(
     """
     import h5py
 
-    if path.exists() and not is_run_file(path):
-        raise RunFileError(f"{path}: is another kind of file and is not overwritten; choose another name")
+    refuse_overwriting(path)
     part = path.with_name(f".part_{path.name}")
     try:
         with h5py.File(part, "w") as file:
@@ -127,20 +139,15 @@ def write_run(
         part.unlink(missing_ok=True)
 
 
-def read_run(
-    path: Path, *, as_saved: bool = False
-) -> Callable[[Callable[[Document], Callable[[], System]]], RunContents]:
+def read_run(path: Path, builder: Callable[[Document], Callable[[], System]], *, as_saved: bool = False) -> RunContents:
     """Open a run file.
 
     Parameters
     ----------
+    builder : callable
+        Given a document, says how to build its system when something needs it.
     as_saved : bool
         Take it as it was saved, even where the assembly has changed since.
-
-    Returns
-    -------
-    callable
-        Given a function that says how to build the system of a document, makes the contents.
 
     Raises
     ------
@@ -173,13 +180,8 @@ def read_run(
     folder, source = Path(str(attrs["folder"])), str(attrs["source"])
     document, findings = _document(path, data, files, folder, source, as_saved)
 
-    def finish(builder: Callable[[Document], Callable[[], System]]) -> RunContents:
-        modes = ModeSet(build=builder(document), **arrays, **facts)
-        return RunContents(
-            document, modes, reduced, dampers, str(attrs["version"]), str(attrs["created"]), tuple(findings)
-        )  # fmt: skip
-
-    return finish
+    modes = ModeSet(build=builder(document), **arrays, **facts)
+    return RunContents(document, modes, reduced, dampers, str(attrs["version"]), str(attrs["created"]), tuple(findings))
 
 
 def named_files(document: Document) -> list[str]:

@@ -14,7 +14,7 @@ from scipy.sparse.csgraph import connected_components
 from holokine.system.assemble import node_dofs
 from holokine.system.build import System
 
-__all__ = ["Piece", "connected_pieces", "free_motions", "motion_words"]
+__all__ = ["Piece", "connected_pieces", "free_motions", "motion_words", "piece_motions"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -47,6 +47,13 @@ class Piece:
     def words(self) -> list[str]:
         """The free motions in words."""
         return motion_words(self.free, self.centre)
+
+
+def piece_motions(system: System, piece: Piece) -> Floats:
+    """The free rigid-body motions of a piece on all nodes, zero outside it, shape (motions, dofs)."""
+    inside = np.zeros((system.size // 6, 6), dtype=bool)
+    inside[piece.nodes] = True
+    return np.where(inside.ravel(), piece.free @ system.rigid_motions(piece.centre), 0.0)
 
 
 def _edges(system: System) -> tuple[Ints, Ints]:
