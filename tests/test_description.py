@@ -96,7 +96,7 @@ BAD = [
     ("rectangle: {width: 40, height: 10}", "tube: {width: 40, height: 10, wall: 6}", DescriptionError, r"wall is half"),
     ("hold: all", "hold: [x, w]", DescriptionError, r"line 16: supports, wall, hold, item 2: expected 'x'"),
     ("damping: 2 %", "damping: 2", DescriptionError, r"damping ratio of 2 is critical or more.*percentage"),
-    ("3 g", "3 m", UnitError, r'expected an acceleration such as m/s\^2, got "m"'),
+    ("3 g", "3 kg", UnitError, r'expected an acceleration such as m/s\^2, got "kg"'),
     ("force: N", "force: N, mass: kg", UnitError, r"line 3: units: the unit system is not consistent.*declare mass: t"),
     ("holokine: 1", "holokine: 2", DescriptionError, r"line 1: holokine: this version reads format 1 only"),
     ("holokine: 1\n", "", DescriptionError, r"not an assembly file"),

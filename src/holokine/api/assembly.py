@@ -13,7 +13,9 @@ if TYPE_CHECKING:
     from holokine.api.answer import Answer
     from holokine.api.check import Check
     from holokine.api.modes import Modes
+    from holokine.describe.events import Event
     from holokine.describe.schema import Description
+    from holokine.gauges import GaugeSet
     from holokine.solvers.eigen import Progress
     from holokine.system.build import System
 
@@ -49,6 +51,7 @@ class Assembly:
         self._folder = Path(".")
         self._document: Document | None = None
         self._system: System | None = None
+        self._gauges: GaugeSet | None = None
         if units:
             self._check()
 
@@ -68,7 +71,7 @@ class Assembly:
         """The assembly of a document that was read and validated."""
         result = cls.__new__(cls)
         result._data, result._places, result._folder = document.data, document.places, document.folder
-        result._document, result._system = document, None
+        result._document, result._system, result._gauges = document, None, None
         return result
 
     # -- building -----------------------------------------------------------------------------------
@@ -150,8 +153,12 @@ class Assembly:
         """Add a gauge, for instance ``acceleration="fan", axis="z"`` or ``force="fan feet"``."""
         return self._add("gauges", name, keys)
 
+    def load(self, name: str, **keys: Any) -> Assembly:
+        """Add a load: gravity, force or moment, pressure, or supports that are moved."""
+        return self._add("loads", name, keys)
+
     def event(self, name: str, **keys: Any) -> Assembly:
-        """Add an event: spectrum or pulse by direction, and how it is answered."""
+        """Add an event: spectrum, pulse or loads in time, loads at rest, and how it is answered."""
         return self._add("events", name, keys)
 
     def damping(self, value: Any) -> Assembly:
@@ -327,10 +334,54 @@ class Assembly:
             if name not in groups:
                 raise UnknownNameError(f'there is no group "{name}". {nearest_hint(name, groups, "groups")}')
 
-    def respond(self, event: str) -> Answer:
-        """Extract the default modes and respond to an event of the description."""
-        self.event_named(event)
-        return self.modes().respond(event)
+    def respond(self, event: str | dict[str, Any]) -> Answer:
+        """Extract the default modes (but for loads at rest) and respond to an event."""
+        _, described = self.event_of(event)
+        return self.static(event) if described.static is not None else self.modes().respond(event)
+
+    def static(self, event: str | dict[str, Any] | Event) -> Answer:
+        """Displacement and gauges under loads at rest: a static event by name, or ``{"static": ...}``.
+
+        Raises
+        ------
+        UnknownNameError, EventError, MechanismError, DescriptionError
+            An event in time, something that moves freely, a load on nothing.
+        """
+        from holokine.api.answer import Answer
+        from holokine.errors import EventError
+        from holokine.respond.static import respond_static
+        from holokine.system.loads import load_field
+
+        name, described = self.event_of(event)
+        if described.static is None:
+            raise EventError(f'"{name}" is not an event of loads at rest (static)')
+        if not self.description.gauges:
+            raise EventError("there is nothing to read: the assembly has no gauges; add some under gauges:")
+        fields = [load_field(self.system, n, self.description.loads[n]) for n in described.static]
+        return Answer(self, respond_static(self.gauges, fields, described.static, name=name))
+
+    @property
+    def gauges(self) -> GaugeSet:
+        """Maps of the gauges on the full motion, built once."""
+        if self._gauges is None or self._gauges.system is not self.system:
+            from holokine.gauges import build_gauges
+
+            self._gauges = build_gauges(self.system)
+        return self._gauges
+
+    def event_of(self, event: str | dict[str, Any] | Event) -> tuple[str, Event]:
+        """Name and description of an event: of the file by name, or given as it would stand there.
+
+        Raises
+        ------
+        UnknownNameError, DescriptionError
+        """
+        if isinstance(event, str):
+            return event, self.event_named(event)
+        if isinstance(event, dict):
+            name = "event" if "event" not in self.description.events else "event given"
+            return "event", self.changed({"events": {name: event}}).description.events[name]
+        return "event", event
 
     def event_named(self, name: str) -> Any:
         """An event of the description.

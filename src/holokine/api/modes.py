@@ -27,12 +27,16 @@ if TYPE_CHECKING:
     from holokine.api.assembly import Assembly
     from holokine.api.compared import Compared
     from holokine.describe.document import Document
+    from holokine.excite import BasePulse
     from holokine.modes.energy import Energies
     from holokine.modes.participation import Enough
     from holokine.store import RunContents
     from holokine.system.build import System
+    from holokine.system.loads import LoadField
 
 __all__ = ["Modes"]
+
+COUPLED = 0.1  # coupling of neighbouring modes by dampers from which they are solved together
 
 Floats = NDArray[Any]  # float64
 
@@ -152,20 +156,6 @@ class Modes:
             return self.run.reduced
         return reduce_model(self.set, self.gauges, self.damping)
 
-    @cached_property
-    def limits(self) -> dict[int, float]:
-        """Limits of the description by row of the reading, in SI.
-
-        Raises
-        ------
-        DescriptionError, UnitError
-        """
-        from holokine.respond.limits import read_limits
-
-        d = self.assembly.description
-        readings = self.gauges.readings if self.run is None or self.run.reduced is None else self.run.reduced.readings
-        return read_limits(d.limits, readings, d.units.system())
-
     def conservatism(self, event: str) -> pd.DataFrame:
         """Peaks of a pulse in time against every rule of combination under the spectra of the same pulse.
 
@@ -197,11 +187,11 @@ class Modes:
             return own
         text = f"discrete dampers add up to {100 * ratios.max():.2g} % to the damping of a mode"
         level: Literal["note", "warning"] = "note"
-        if coupling > 0.1:
+        if coupling > COUPLED:
             level = "warning"
             text += (
-                f"; they also couple neighbouring modes (by up to {coupling:.2f} of their own damping), which modal "
-                "superposition leaves out"
+                f"; they also couple neighbouring modes (by up to {coupling:.2f} of their own damping), which spectra "
+                "leave out; pulses take it in (method: coupled modes)"
             )
         return (*own, Finding(level, text))
 
@@ -379,55 +369,150 @@ class Modes:
         ------
         UnknownNameError, EventError, MechanismError
         """
-        if isinstance(event, str):
-            name, described = event, self.assembly.event_named(event)
-        else:
-            name, described = "event", event
-            if isinstance(event, dict):
-                from holokine.api.assembly import Assembly
-
-                scratch = Assembly(units=self.assembly.document.data.get("units") or {})
-                described = scratch.event("event", **event).description.events["event"]
+        name, described = self.assembly.event_of(event)
+        if described.static is not None:
+            return self.assembly.static(event)
         if not self.reduced.readings:
             raise EventError("there is nothing to read: the assembly has no gauges; add some under gauges:")
         reduced = self._kept(described)
-        folder = self.assembly.document.folder
-        if described.spectrum is not None:
-            spectra = {
-                d: build_spectrum(
-                    table,
-                    folder=folder,
-                    interpolate=described.interpolate,
-                    outside=described.outside,
-                    source=f'event "{name}", spectrum {d}',
+        if described.kind == "spectrum":
+            return Answer(self.assembly, self._spectrum(name, described, reduced), self)
+        pulse, extra = self._excitation(name, described)
+        return Answer(self.assembly, self._in_time(name, described, reduced, pulse, extra), self, extra)
+
+    def _spectrum(self, name: str, event: Event, reduced: ReducedModel) -> Any:
+        tables: dict[str, Any] = {str(d): t for d, t in (event.spectrum or {}).items()}
+        groups: dict[str, tuple[str, ...]] = {}
+        apart: dict[str, float] = {}
+        imposed: dict[str, Floats] = {}
+        for group, own in (event.support_spectra or {}).items():
+            for axis, table in own.spectrum.items():
+                column = f"{group} {axis}"
+                from holokine.system.loads import moved_supports
+
+                where = f'event "{name}", supports "{group}"'
+                imposed[column] = moved_supports(self.set.system, own.supports, {axis: 1.0}, where)
+                tables[column], groups[column] = table, own.supports
+                apart[column] = own.displacement["xyz".index(axis)]
+        if imposed:
+            from holokine.respond.reduced import at_supports
+
+            reduced = at_supports(reduced, self.set, self.gauges, imposed)
+        spectra = {
+            d: build_spectrum(
+                table,
+                folder=self.assembly.document.folder,
+                interpolate=event.interpolate,
+                outside=event.outside,
+                source=f'event "{name}", spectrum {d}',
+            )
+            for d, table in tables.items()
+        }
+        zpa = event.zero_period_acceleration
+        if zpa is not None and not isinstance(zpa, dict):
+            zpa = dict.fromkeys(("x", "y", "z"), zpa)
+        answer = respond_spectrum(
+            reduced,
+            spectra,
+            name=name,
+            rule=event.combine,
+            direction_rule=event.directions,
+            missing_mass=event.missing_mass,
+            zero_period=None if zpa is None else {d: z for d in spectra for a, z in zpa.items() if a == d[-1]},
+            rigid_between=event.rigid_between,
+            duration=event.duration,
+            over_supports=event.over_supports,
+            apart=apart,
+            groups=groups,
+            over_displacement=event.over_displacement,
+        )
+        if imposed:
+            answer = replace(answer, findings=(*answer.findings, *self._about_supports(event)))
+        return answer
+
+    def _about_supports(self, event: Event) -> list[Finding]:
+        """What independent support motion leaves as it is."""
+        named = {s for own in (event.support_spectra or {}).values() for s in own.supports}
+        rest = [s for s in self.assembly.description.supports if s not in named]
+        found = []
+        if rest:
+            found.append(Finding("note", f"supports in no group stay with the frame: {', '.join(rest)}"))
+        d = self.assembly.description
+        grounded = [n for t in (d.springs, d.bushings) for n, s in t.items() if "ground" in s.between]
+        if grounded:
+            found.append(Finding("note", f"springs to ground stay with the frame: {', '.join(grounded)}"))
+        if any(any(own.displacement) for own in (event.support_spectra or {}).values()):
+            found.append(Finding("note", "whole fields (pictures, VTU, stress of parts) hold the dynamic part only"))
+        return found
+
+    def _in_time(self, name: str, event: Event, reduced: ReducedModel, pulse: BasePulse, extra: list[LoadField]) -> Any:
+        if extra:
+            from holokine.respond.reduced import with_loads
+
+            reduced = with_loads(reduced, self.set, self.gauges, extra)
+        method = event.method
+        if method == "automatic":
+            method = "coupled modes" if self._dampers[1] > COUPLED else "modes"
+        coupling = None
+        if method != "modes":
+            shapes = self.set.shapes[: reduced.count]
+            coupling = shapes @ (self.set.system.damping @ shapes.T)
+        return respond_pulse(
+            reduced,
+            pulse,
+            name=name,
+            ring_down=event.ring_down,
+            step=event.step,
+            static_correction=event.static_correction,
+            method=method,
+            coupling=coupling,
+            high_frequency_damping=event.high_frequency_damping,
+            full=self._full(reduced, extra, event) if event.model == "full" else None,
+        )
+
+    def _excitation(self, name: str, event: Event) -> tuple[BasePulse, list[LoadField]]:
+        """Signals on common rows, and the loads that they (and the start) act with."""
+        from holokine.system.loads import load_field
+
+        d = self.assembly.description
+        extra = [load_field(self.set.system, load, d.loads[load]) for load in event.loads or ()]
+        rest: dict[str, str | None] = {"start_from": None, "let_go": None}
+        for key in rest:
+            static = getattr(event, key)
+            if static is not None:
+                factors = d.events[static].static or {}
+                fields = [load_field(self.set.system, n, d.loads[n]).scaled(k) for n, k in factors.items()]
+                whole = fields[0]
+                for f in fields[1:]:
+                    whole = whole + f
+                rest[key] = f"{static} (at rest)"
+                extra.append(replace(whole, name=str(rest[key])))
+        for f in extra:
+            if f.moved.any():
+                raise EventError(
+                    f'event "{name}": the load "{f.name}" moves supports, which works at rest only; in time the whole '
+                    "base moves (pulse)"
                 )
-                for d, table in described.spectrum.items()
-            }
-            zpa = described.zero_period_acceleration
-            if zpa is not None and not isinstance(zpa, dict):
-                zpa = dict.fromkeys(spectra, zpa)
-            answer: Any = respond_spectrum(
-                reduced,
-                spectra,
-                name=name,
-                rule=described.combine,
-                direction_rule=described.directions,
-                missing_mass=described.missing_mass,
-                zero_period=zpa,
-                rigid_between=described.rigid_between,
-                duration=described.duration,
-            )
-        else:
-            pulse = build_pulse(described.pulse, folder=folder, source=f'event "{name}"')
-            answer = respond_pulse(
-                reduced,
-                pulse,
-                name=name,
-                ring_down=described.ring_down,
-                step=described.step,
-                static_correction=described.static_correction,
-            )
-        return Answer(self, answer)
+        base = {str(d): s for d, s in (event.pulse or {}).items()}
+        pulse = build_pulse(
+            base, loads=event.loads, stays=rest["start_from"], goes=rest["let_go"],
+            folder=self.assembly.document.folder, source=f'event "{name}"',
+        )  # fmt: skip
+        return pulse, extra
+
+    def _full(self, reduced: ReducedModel, extra: list[LoadField], event: Event) -> Any:
+        from holokine.modes.damping import rayleigh_factors
+        from holokine.respond.direct import FullModel
+        from holokine.system.loads import base_field
+
+        system, kept = self.set.system, reduced.count
+        described = self.assembly.description.damping
+        rayleigh = None
+        if described.rayleigh is not None and event.damping is None:
+            rayleigh = rayleigh_factors(*described.rayleigh)
+        own = reduced.damping - (self._dampers[0][:kept] if event.damping is None else 0.0)
+        fields = [base_field(system, axis) for axis in "xyz"] + extra
+        return FullModel(system, self.gauges, fields, self.set.shapes[:kept], reduced.omega, own, rayleigh)
 
     def _kept(self, event: Event) -> ReducedModel:
         """The reduced model under the event's own damping and cut-off."""

@@ -164,6 +164,12 @@ def modes(
 @_ASSEMBLY
 @click.argument("event")
 @click.option("--signed", is_flag=True, help="Peaks of a spectrum with the sign of the mode that dominates each.")
+@click.option(
+    "--animate", "gauge", metavar="GAUGE", help="Animate an answer in time into --out, above this gauge's history."
+)
+@click.option("--window", nargs=2, metavar="FROM TO", help="Time that the animation shows, such as 0s 80ms.")
+@click.option("--seconds", type=click.FloatRange(0.1, 120), default=6.0, show_default=True, help="How long it plays.")
+@click.option("--film", type=click.Choice(["gif", "mp4"]), default="gif", show_default=True, help="Its format.")
 @_range
 @_saved
 @_output
@@ -171,6 +177,10 @@ def respond(
     assembly: Path,
     event: str,
     signed: bool,
+    gauge: str | None,
+    window: tuple[str, str] | None,
+    seconds: float,
+    film: str,
     count: int | None,
     upto: str | None,
     as_saved: bool,
@@ -185,12 +195,19 @@ def respond(
       holokine respond crate.yaml "kerb strike"
       holokine respond crate.yaml "works shock" --out results
       holokine respond crate.run "kerb strike"
+      holokine respond crate.run "kerb strike" --animate "fan z" --window 0s 200ms --out results
+      holokine respond crate.yaml "own weight"
 
     Ends with exit code 1 when a limit of the assembly file is not met.
     """
-    from holokine.cli.reports import AnswerView, ModesRange
+    from holokine.cli.reports import AnswerView, Film, ModesRange
 
-    view = AnswerView.of(assembly, event, ModesRange(count, upto, as_saved=as_saved), signed)
+    if gauge is None and window:
+        raise click.UsageError("--window belongs to --animate GAUGE")
+    if gauge is not None and out is None:
+        raise click.UsageError("--animate needs --out DIR")
+    moving = None if gauge is None else Film(film, gauge, window or None, seconds)
+    view = AnswerView.of(assembly, event, ModesRange(count, upto, as_saved=as_saved), signed, moving)
     view.deliver(as_json, as_csv, out)
     if not view.ok:
         raise CheckFailedError("a limit is not met")

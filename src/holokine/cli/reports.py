@@ -286,6 +286,19 @@ class ModesView(_View):
         )
 
 
+@dataclass(frozen=True)
+class Film:
+    """Animation of an answer that a command asks for."""
+
+    ending: str
+    gauge: str | None
+    window: tuple[str, str] | None
+    seconds: float
+
+    def maker(self, answer: Answer) -> Any:
+        return partial(answer.animate, gauge=self.gauge, window=self.window, seconds=self.seconds)
+
+
 @dataclass
 class AnswerView(_View):
     """`holokine respond`."""
@@ -293,13 +306,19 @@ class AnswerView(_View):
     ok: bool = True
 
     @classmethod
-    def of(cls, path: Path, event: str, wanted: ModesRange, signed: bool) -> AnswerView:
+    def of(cls, path: Path, event: str, wanted: ModesRange, signed: bool, film: Film | None = None) -> AnswerView:
+        from holokine.store import is_run_file
+
+        if not is_run_file(path) and not wanted.given:
+            assembly = Assembly.read(path)
+            if assembly.event_named(event).static is not None:
+                return cls.about(assembly, assembly.static(event))
         modes = open_modes(path, wanted, before=lambda a: a.event_named(event))
-        return cls.about(modes.assembly, modes.respond(event), signed)
+        return cls.about(modes.assembly, modes.respond(event), signed, film)
 
     @classmethod
-    def about(cls, assembly: Assembly, answer: Answer, signed: bool = False) -> AnswerView:
-        from holokine.respond import PulseAnswer
+    def about(cls, assembly: Assembly, answer: Answer, signed: bool = False, film: Film | None = None) -> AnswerView:
+        from holokine.respond import PulseAnswer, StaticAnswer
         from holokine.show.figures import plot_shares
         from holokine.show.tables import history_table, spectral_table
         from holokine.show.text import answer_lines
@@ -310,8 +329,27 @@ class AnswerView(_View):
         tables = {f"{name}_peaks": peaks}
         meshes: dict[str, Any] = {f"{name}.vtu": answer.write_vtu}
         figures: dict[str, Any] = {name: answer.plot}
-        screens = [("Peaks", _screen_peaks(peaks))]
-        if isinstance(result, PulseAnswer):
+        screens = [("At rest" if isinstance(result, StaticAnswer) else "Peaks", _screen_peaks(peaks))]
+        if isinstance(result, StaticAnswer):
+            del figures[name]
+            shape = answer.deformed()
+            meshes |= {f"{name}_{c}.png": partial(shape.picture, colour=c) for c in ("displacement", "stress")}
+            tables |= {
+                f"{name}_points": shape.points(),
+                f"{name}_members": shape.members(),
+                f"{name}_parts": shape.stress(),
+            }
+        elif isinstance(result, PulseAnswer):
+            figures[f"{name}_excitation"] = answer.plot_excitation
+            meshes[f"{name}_histories.html"] = answer.page
+            if hasattr(result.reader, "oscillators"):
+                meshes |= {f"{name}_{c}.png": partial(answer.picture, colour=c) for c in ("stress", "displacement")}
+                meshes[f"{name}_parts.csv"] = lambda path: answer.worst().to_csv(path, index=False)
+                meshes[f"{name}_points.csv"] = lambda path: answer.points().to_csv(path, index=False)
+                if film is not None:
+                    meshes[f"{name}.{film.ending}"] = film.maker(answer)
+            else:
+                del meshes[f"{name}.vtu"]
             tables[f"{name}_histories"] = history_table(
                 result, list(range(len(result.reduced.readings))), _thin(result)
             )
@@ -348,7 +386,7 @@ def _thin(result: Any) -> int:
 
 
 def _screen_peaks(peaks: pd.DataFrame) -> pd.DataFrame:
-    drop = [c for c in ("lowest", "highest", "place") if c in peaks]
+    drop = [c for c in ("lowest", "highest", "rms", "place") if c in peaks]
     result = peaks.drop(columns=drop)
     if "place" in peaks and peaks["place"].fillna("").astype(bool).any():
         result["place"] = peaks["place"].fillna("")

@@ -12,10 +12,11 @@ from holokine.errors import DescriptionError
 __all__ = ["adjusted", "merged"]
 
 
-def merged(data: Mapping[str, Any], override: Mapping[str, Any]) -> dict[str, Any]:
+def merged(data: Mapping[str, Any], override: Mapping[str, Any], *, tables: bool = True) -> dict[str, Any]:
     """Plain data with values overridden, mapping by mapping; null takes an entry away.
 
-    Keys match however they are written, with spaces or underscores.
+    Keys match however they are written, with spaces or underscores. `tables`: at the top stand tables of named
+    things, to which names are added; further down one shape may stand in place of another.
     """
     result = dict(data)
     spelt = {str(k).replace("_", " "): k for k in result}
@@ -24,8 +25,8 @@ def merged(data: Mapping[str, Any], override: Mapping[str, Any]) -> dict[str, An
         before = result.get(own)
         if value is None:
             result.pop(own, None)
-        elif isinstance(value, Mapping) and isinstance(before, Mapping) and not _is_choice(before, value):
-            result[own] = merged(before, value)
+        elif isinstance(value, Mapping) and isinstance(before, Mapping) and (tables or not _is_choice(before, value)):
+            result[own] = merged(before, value, tables=False)
         else:
             result[own] = value
     return result

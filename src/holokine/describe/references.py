@@ -78,6 +78,24 @@ def check_references(d: Description, place: Place) -> None:
         group_members(d, name, place=place)
     for name in d.limits:
         need(name, d.gauges, "gauges", "limits", name)
+    for name, load in d.loads.items():
+        for kind in ("at", "on"):
+            selection = getattr(load, kind)
+            if selection is not None:
+                target(selection, "loads", name, kind)
+        for one in load.supports or ():
+            need(one, d.supports, "supports", "loads", name, "supports")
+    for name, event in d.events.items():
+        for load_name in (*(event.static or ()), *(event.loads or ())):
+            need(load_name, d.loads, "loads", "events", name, "static" if event.static else "loads", load_name)
+        for key in ("start_from", "let_go"):
+            other = getattr(event, key)
+            if other is not None:
+                settled = [n for n, e in d.events.items() if e.static is not None]
+                need(other, settled, "static events", "events", name, key)
+        for group, spectra in (event.support_spectra or {}).items():
+            for one in spectra.supports:
+                need(one, d.supports, "supports", "events", name, "support_spectra", group, "supports")
     for name in d.damping.composite or ():
         known = [*d.materials, *d.parts, *d.springs, *d.bushings, *d.joints, *d.groups, "default"]
         need(name, known, "materials, members and groups", "damping", "composite", name)

@@ -33,6 +33,7 @@ from holokine.describe.fields import (
 )
 from holokine.describe.gauges import Gauge
 from holokine.describe.joints import AveragingOrRigid, DampingSet, Joint, StiffnessSet, Tie
+from holokine.describe.loads import Load
 from holokine.describe.matrices import Matrices
 from holokine.describe.parts import Axes, Part
 from holokine.describe.targets import Target
@@ -428,6 +429,7 @@ class Description(Strict):
     groups: dict[str, tuple[str, ...]] = {}
     gauges: dict[str, Gauge] = {}
     limits: dict[str, Any] = {}
+    loads: dict[str, Load] = {}
     damping: Damping = Damping(ratio=0.02)
     events: dict[str, Event] = {}
     modes: ModesRequest = ModesRequest()

@@ -1,7 +1,8 @@
-"""Base pulses: an acceleration of the support frame in time, piecewise linear between rows."""
+"""Excitation in time: accelerations of the support frame and factors on loads, piecewise linear between rows."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -9,31 +10,41 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.events import PulseShape
+from holokine.describe.events import PulseShape, SignalTable
 from holokine.errors import EventError
+from holokine.excite.curves import curve_of, differentiated
 from holokine.excite.tables import read_columns
 
 __all__ = ["BasePulse", "build_pulse"]
 
 Floats = NDArray[Any]  # float64
-HALF_SINE_STEPS = 2000
-"""Linear pieces of a half-sine; its area is then low by (π/2000)²/12, 2e-7 of it."""
+_ORDER = {"acceleration": 0, "velocity": 1, "displacement": 2}
 
 
 @dataclass(frozen=True)
 class BasePulse:
-    """A base acceleration along x, y and z.
+    """A base acceleration along x, y and z, and factors on loads.
 
     Attributes
     ----------
     time : ndarray, shape (rows,)
-        Seconds, not falling; a time given twice is a jump. Zero before the first and after the last row.
-    acceleration : ndarray, shape (rows, 3)
-        m/s², linear between rows.
+        Seconds, not falling; a time given twice is a jump. After the last row its values stay (zero unless a step
+        or a ramp keeps them).
+    acceleration : ndarray, shape (rows, loads)
+        m/s² along x, y, z, then factors on loads; linear between rows.
+    names : tuple of str
+        x, y, z and the loads.
+    before : ndarray, shape (loads,)
+        Values before the first row, under which the assembly rests at the start.
+    notes : tuple of str
+        How tables of velocity or displacement were differentiated.
     """
 
     time: Floats
     acceleration: Floats
+    names: tuple[str, ...] = ("x", "y", "z")
+    before: Floats | None = None
+    notes: tuple[str, ...] = ()
 
     @property
     def start(self) -> float:
@@ -46,130 +57,208 @@ class BasePulse:
         return float(self.time[-1])
 
     @property
+    def resting(self) -> Floats:
+        """Values before the first row, shape (loads,)."""
+        return np.zeros(len(self.names)) if self.before is None else self.before
+
+    @property
     def peak(self) -> Floats:
-        """Largest absolute acceleration by direction in m/s², shape (3,)."""
+        """Largest absolute acceleration (m/s²) or factor by column, shape (loads,)."""
         return np.abs(self.acceleration).max(axis=0)
 
     @property
+    def moves_base(self) -> bool:
+        """Whether the base moves at all."""
+        return bool(self.peak[:3].any())
+
+    @property
     def velocity_change(self) -> Floats:
-        """Velocity of the base after the pulse in m/s, shape (3,)."""
-        step = np.diff(self.time)[:, None]
-        return np.sum(step * (self.acceleration[1:] + self.acceleration[:-1]) / 2.0, axis=0)
+        """Velocity of the base after the last row in m/s, shape (3,)."""
+        return self.base_motion(self.time, self.acceleration)[0][-1]
+
+    @property
+    def end_displacement(self) -> Floats:
+        """Displacement of the base at the last row in m, shape (3,)."""
+        return self.base_motion(self.time, self.acceleration)[1][-1]
 
     def base_motion(self, time: Floats, acceleration: Floats) -> tuple[Floats, Floats]:
         """Velocity (m/s) and displacement (m) of the base on rows of `time`, from rest; each (rows, 3)."""
         h = np.diff(time)[:, None]
-        a0, a1 = acceleration[:-1], acceleration[1:]
+        a0, a1 = acceleration[:-1, :3], acceleration[1:, :3]
         v = np.concatenate([np.zeros((1, 3)), np.cumsum(h * (a0 + a1) / 2.0, axis=0)])
         step = h * v[:-1] + h**2 * (2.0 * a0 + a1) / 6.0
         return v, np.concatenate([np.zeros((1, 3)), np.cumsum(step, axis=0)])
 
 
-def _rows(shape: PulseShape, folder: Path | None, source: str) -> tuple[Floats, Floats]:
-    if shape.half_sine is not None:
-        p = shape.half_sine
-        t = np.linspace(0.0, 1.0, HALF_SINE_STEPS + 1)
-        a = np.sin(np.pi * t)
-        a[-1] = 0.0
-        return p.start + p.duration * t, p.peak * a
-    if shape.rectangle is not None:
-        p = shape.rectangle
-        t = p.start + np.array([0.0, 0.0, p.duration, p.duration])
-        return t, p.peak * np.array([0.0, 1.0, 1.0, 0.0])
-    if shape.triangle is not None:
-        p = shape.triangle
-        return p.start + p.duration * np.array([0.0, 0.5, 1.0]), p.peak * np.array([0.0, 1.0, 0.0])
-    if shape.versed_sine is not None:
-        p = shape.versed_sine
-        t = np.linspace(0.0, 1.0, HALF_SINE_STEPS + 1)
-        return p.start + p.duration * t, p.peak * 0.5 * (1.0 - np.cos(2.0 * np.pi * t))
-    if shape.terminal_peak_sawtooth is not None:
-        p = shape.terminal_peak_sawtooth
-        return p.start + p.duration * np.array([0.0, 1.0, 1.0]), p.peak * np.array([0.0, 1.0, 0.0])
-    if shape.initial_peak_sawtooth is not None:
-        p = shape.initial_peak_sawtooth
-        return p.start + p.duration * np.array([0.0, 0.0, 1.0]), p.peak * np.array([0.0, 1.0, 0.0])
-    if shape.trapezoid is not None:
-        z = shape.trapezoid
-        corners = np.array([0.0, z.rise, z.duration - z.fall, z.duration])
-        return z.start + corners, z.peak * np.array([0.0, 1.0, 1.0, 0.0])
-    if shape.sine is not None:
-        s = shape.sine
-        x = np.linspace(0.0, s.cycles, HALF_SINE_STEPS * s.cycles + 1)
-        windows = {"none": 1.0, "half sine": np.sin(np.pi * x / s.cycles), "hann": np.sin(np.pi * x / s.cycles) ** 2}
-        a = np.sin(2.0 * np.pi * x) * windows[s.window]
-        a[-1] = 0.0
-        return s.start + x / s.frequency, s.peak * a
-    if shape.decaying_sine is not None:
-        d = shape.decaying_sine
-        omega = 2.0 * np.pi * d.frequency
-        cycles = min(np.log(1e3) / (2.0 * np.pi * d.damping), 1000.0)
-        x = np.linspace(0.0, np.ceil(2.0 * cycles) / 2.0, int(HALF_SINE_STEPS * np.ceil(2.0 * cycles) / 2.0) + 1)
-        t = x / d.frequency
-        return d.start + t, d.peak * np.exp(-d.damping * omega * t) * np.sin(omega * t)
+@dataclass(frozen=True)
+class _Rows:
+    """A signal: rows that begin (and, unless it holds, end) at zero."""
+
+    time: Floats
+    value: Floats
+    hold: bool = False
+    notes: tuple[str, ...] = ()
+
+    @classmethod
+    def closed(cls, t: Floats, a: Floats, hold: bool, notes: tuple[str, ...] = ()) -> _Rows:
+        if a[0] != 0.0:  # from rest: a jump at the first instant
+            t, a = np.concatenate([t[:1], t]), np.concatenate([[0.0], a])
+        if not hold and a[-1] != 0.0:
+            t, a = np.concatenate([t, t[-1:]]), np.concatenate([a, [0.0]])
+        return cls(t, a, hold, notes)
+
+
+def _rows(shape: PulseShape, folder: Path | None, source: str, of_load: bool) -> _Rows:
+    """Rows of a shape, as an acceleration of the base or as a factor on a load, scaled and delayed."""
     if shape.sum is not None:
-        parts = [_placed(s, folder, source) for s in shape.sum]
-        times = _common_times([t for t, _ in parts])
-        after = np.concatenate([[False], times[1:] == times[:-1]])
-        total = np.sum(
-            [np.where(after, _side(times, t, a, "right"), _side(times, t, a, "left")) for t, a in parts], axis=0
-        )
-        return times, total
+        parts = [_rows(s, folder, f"{source}, term {i}", of_load) for i, s in enumerate(shape.sum, start=1)]
+        found = _summed(parts)
+    elif shape.table is not None or shape.file is not None:
+        found = _tabled(shape, folder, source, of_load)
+    else:
+        p = getattr(shape, shape.shape)
+        if p.peak is None and not of_load:
+            raise EventError(f"{source}: give the peak of the base's acceleration (or of its velocity or displacement)")
+        if of_load and p.peak is not None and p.peak.plain is None:
+            raise EventError(f"{source}: the signal of a load is a plain factor; its peak has no unit")
+        if not of_load and np.isnan(p.peak.value):
+            raise EventError(f"{source}: the peak of a base motion is an acceleration, velocity or displacement")
+        size = 1.0 if p.peak is None else p.peak.plain if of_load else p.peak.value
+        what = "factor" if of_load else p.peak.of
+        segments, hold = curve_of(shape)
+        t, a = differentiated(segments, hold, 0 if of_load else _ORDER[what], size, source, what)
+        if hold and not of_load and _ORDER[what]:
+            hold = False  # a base that has come to a new place, or moves on evenly, has no acceleration
+        found = _Rows.closed(p.start + t, _clean(a), hold)
+    return _Rows(found.time + shape.delay, found.value * shape.scale, found.hold, found.notes)
+
+
+def _clean(a: Floats) -> Floats:
+    """Rounding at zeros of sines off."""
+    return np.where(np.abs(a) < 1e-14 * np.abs(a).max(initial=0.0), 0.0, a)
+
+
+def _tabled(shape: PulseShape, folder: Path | None, source: str, of_load: bool) -> _Rows:
     if shape.table is not None:
-        return np.array(shape.table.time), np.array(shape.table.acceleration)
-    assert shape.file is not None
-    columns = read_columns(shape.file, folder)
-    if "time" not in columns or "acceleration" not in columns:
-        raise EventError(
-            f"{source}, {Path(shape.file).name}: expected columns time and acceleration, got {', '.join(columns)}"
-        )
-    t, a = columns["time"], columns["acceleration"]
-    if len(t) < 2:
-        raise EventError(f"{source}, {Path(shape.file).name}: needs two rows at least")
-    back = np.flatnonzero(np.diff(t) < 0)
-    if len(back):
-        raise EventError(
-            f"{source}, {Path(shape.file).name}: the time goes back from {t[back[0]]:g} s to {t[back[0] + 1]:g} s"
-        )
-    return t, a
+        table: SignalTable = shape.table
+        t: Floats
+        what, t, y = table.column, np.array(table.time), np.array(getattr(table, table.column))
+        if of_load and what != "factor":
+            raise EventError(f"{source}: the table of a load's signal has columns time and factor, got {what}")
+        if not of_load and what == "factor":
+            raise EventError(f"{source}: a base motion is an acceleration, velocity or displacement, not a factor")
+    else:
+        assert shape.file is not None
+        source = f"{source}, {Path(shape.file).name}"
+        columns = read_columns(shape.file, folder, only=shape.column)
+        wanted = ("factor",) if of_load else ("acceleration", "velocity", "displacement")
+        present = [w for w in wanted if w in columns]
+        if "time" not in columns or len(present) != 1:
+            raise EventError(
+                f"{source}: expected columns time and {' or '.join(wanted)} (one of them), got {', '.join(columns)}"
+            )
+        what = present[0]
+        t, y = columns["time"], columns[what]
+        if len(t) < 2:
+            raise EventError(f"{source}: needs two rows at least")
+        back = np.flatnonzero(np.diff(t) < 0)
+        if len(back):
+            raise EventError(f"{source}: the time goes back from {t[back[0]]:g} s to {t[back[0] + 1]:g} s")
+    if what in ("acceleration", "factor"):
+        return _Rows.closed(t, y, False)
+    if (np.diff(t) <= 0).any():
+        raise EventError(f"{source}: a {what} that jumps (a time given twice) needs an infinite acceleration")
+    if what == "velocity":
+        return _from_velocity(t, y, source)
+    return _from_displacement(t, y, source)
 
 
-def _placed(shape: PulseShape, folder: Path | None, source: str) -> tuple[Floats, Floats]:
-    """Rows of a shape, scaled, that begin and end at zero."""
-    t, a = _rows(shape, folder, source)
-    a = a * shape.scale
-    if a[0] != 0.0:  # the base starts from rest: a jump at the first instant
-        t, a = np.concatenate([t[:1], t]), np.concatenate([[0.0], a])
-    if a[-1] != 0.0:
-        t, a = np.concatenate([t, t[-1:]]), np.concatenate([a, [0.0]])
-    return t, a
+def _from_velocity(t: Floats, v: Floats, source: str) -> _Rows:
+    if abs(v[0]) > 1e-9 * np.abs(v).max():
+        raise EventError(f"{source}: the base must start at rest, its velocity is {v[0]:g} m/s in the first row")
+    slope = np.diff(v) / np.diff(t)
+    note = (
+        f"{source}: the velocity is taken as straight between rows; its acceleration is constant between them and "
+        f"jumps at them by up to {np.abs(np.diff(slope, prepend=0.0)).max():.3g} m/s²"
+    )
+    return _Rows.closed(np.repeat(t, 2)[1:-1], np.repeat(slope, 2), False, (note,))
 
 
-def build_pulse(shapes: dict[str, PulseShape], *, folder: Path | None = None, source: str = "pulse") -> BasePulse:
-    """One pulse from shapes by direction (x, y, z), put on common rows.
+def _from_displacement(t: Floats, u: Floats, source: str) -> _Rows:
+    """By a cubic spline at rest at both ends, whose acceleration is linear between rows."""
+    from scipy.interpolate import CubicSpline
+
+    if len(t) < 5:
+        raise EventError(f"{source}: a table of displacement needs five rows at least, got {len(t)}")
+    a = CubicSpline(t, u, bc_type="clamped")(t, 2)
+    thin = np.unique(np.append(np.arange(0, len(t), 2), len(t) - 1))
+    rough = CubicSpline(t[thin], u[thin], bc_type="clamped")(t, 2)
+    size = float(np.abs(a).max())
+    off = float(np.abs(a - rough).max()) / size if size > 0 else 0.0
+    note = (
+        f"{source}: the displacement is taken as a cubic spline through its rows, at rest at both ends; the "
+        f"acceleration from every second row only would differ by up to {100 * off:.2g} % of its peak of {size:.4g} "
+        f"m/s², so that the error is about {100 * off / 4:.2g} %"
+    )
+    if abs(u[0]) > 1e-9 * float(np.ptp(u)):
+        note += f"; it starts at {1e3 * u[0]:.4g} mm, from which it is counted"
+    return _Rows.closed(t, a, False, (note,))
+
+
+def _summed(parts: list[_Rows]) -> _Rows:
+    times = _common_times([p.time for p in parts])
+    after = np.concatenate([[False], times[1:] == times[:-1]])
+    total = np.sum([np.where(after, _side(times, p, "right"), _side(times, p, "left")) for p in parts], axis=0)
+    return _Rows(times, total, any(p.hold for p in parts), tuple(n for p in parts for n in p.notes))
+
+
+def build_pulse(
+    shapes: Mapping[str, PulseShape],
+    *,
+    loads: Mapping[str, PulseShape] | None = None,
+    stays: str | None = None,
+    goes: str | None = None,
+    folder: Path | None = None,
+    source: str = "pulse",
+) -> BasePulse:
+    """One excitation from shapes by direction (x, y, z) and by load, put on common rows.
+
+    Parameters
+    ----------
+    stays, goes : str, optional
+        A load at full size from before the start: all the time, or until the first instant.
 
     Raises
     ------
     EventError
-        Files and tables that cannot be used, or a pulse that is zero throughout.
+        Files and tables that cannot be used, an infinite acceleration, or an excitation that is zero throughout.
     """
-    parts = []
-    for axis, shape in shapes.items():
-        t, a = _placed(shape, folder, f"{source}, {axis}")
-        parts.append(("xyz".index(axis), t, a))
-    if all(not a.any() for _, _, a in parts):
-        raise EventError(f"{source}: the base acceleration is zero throughout")
-    if len(parts) == 1:
-        d, t, a = parts[0]
-        rows = np.zeros((len(t), 3))
-        rows[:, d] = a
-        return BasePulse(t, rows)
-    times = _common_times([t for _, t, _ in parts])
-    rows = np.zeros((len(times), 3))
-    jump_after = np.concatenate([[False], times[1:] == times[:-1]])
-    for d, t, a in parts:
-        rows[:, d] = np.where(jump_after, _side(times, t, a, "right"), _side(times, t, a, "left"))
-    return BasePulse(times, rows)
+    parts = [("xyz".index(axis), _rows(shape, folder, f"{source}, {axis}", False)) for axis, shape in shapes.items()]
+    names = ["x", "y", "z"]
+    for name, shape in (loads or {}).items():
+        parts.append((len(names), _rows(shape, folder, f'{source}, load "{name}"', True)))
+        names.append(name)
+    if goes is None and all(not p.value.any() for _, p in parts):
+        what = "the base acceleration is" if not loads else "every signal is"
+        raise EventError(f"{source}: {what} zero throughout")
+    times = _common_times([p.time for _, p in parts]) if len(parts) != 1 else parts[0][1].time
+    before = np.zeros(len(names) + (stays is not None) + (goes is not None))
+    if goes is not None and times[0] == times[min(1, len(times) - 1)]:
+        times = np.concatenate([times[:1], times])
+    after = np.concatenate([[False], times[1:] == times[:-1]])
+    rows = np.zeros((len(times), len(before)))
+    for column, p in parts:
+        if len(parts) == 1 and len(times) == len(p.time):
+            rows[:, column] = p.value
+        else:
+            rows[:, column] = np.where(after, _side(times, p, "right"), _side(times, p, "left"))
+    for at_rest, value in ((stays, 1.0), (goes, 0.0)):
+        if at_rest is not None:
+            before[len(names)] = 1.0
+            rows[:, len(names)] = value
+            names.append(at_rest)
+    notes = tuple(n for _, p in parts for n in p.notes)
+    return BasePulse(times, rows, tuple(names), before, notes)
 
 
 def _common_times(tables: list[Floats]) -> Floats:
@@ -179,8 +268,9 @@ def _common_times(tables: list[Floats]) -> Floats:
     return np.sort(np.concatenate([every, double]))
 
 
-def _side(times: Floats, t: Floats, a: Floats, side: str) -> Floats:
-    """Values of one table as a limit from the left or the right; zero outside it."""
+def _side(times: Floats, rows: _Rows, side: str) -> Floats:
+    """Values of one signal as a limit from the left or the right; zero before it, its last value or zero after it."""
+    t, a = rows.time, rows.value
     if side == "left":
         i = np.searchsorted(t, times, side="left") - 1  # row before the instant
     else:
@@ -191,8 +281,9 @@ def _side(times: Floats, t: Floats, a: Floats, side: str) -> Floats:
     value = a[j] + np.clip(share, 0.0, 1.0) * (a[j + 1] - a[j])
     at_start = (i < 0) & (times == t[0])
     value = np.where(i < 0, np.where(at_start, a[0], 0.0), value)
+    last = a[-1] if rows.hold else 0.0
     if side == "right":
-        value = np.where(times >= t[-1], 0.0, value)
+        value = np.where(times >= t[-1], last, value)
     else:
-        value = np.where(times > t[-1], 0.0, value)
+        value = np.where(times > t[-1], last, value)
     return value

@@ -27,6 +27,7 @@ _WORDS = {
     "a": "acceleration",
     "velocity": "velocity",
     "displacement": "displacement",
+    "factor": "factor",
 }
 _DIMENSION = {"period": "time"}
 _SPELT = {
@@ -46,20 +47,42 @@ def _header(text: str, file: Path) -> tuple[str, float]:
         )
     name = _WORDS[word]
     unit = match.group(2) or match.group(3) or ""
+    if name == "factor" and not unit:
+        return name, 1.0
     if not unit:
         raise EventError(
             f'{file.name}, line 1: the column "{text}" has no unit; write for instance {name}_'
             f"{ {'frequency': 'hz', 'period': 's', 'time': 's', 'acceleration': 'g'}.get(name, 'm') }"
         )
-    spelt = _SPELT.get(unit.lower(), unit)
-    spelt = {"hz": "Hz", "khz": "kHz", "G": "g"}.get(spelt, spelt)
     try:
-        return name, unit_factor(spelt, _DIMENSION.get(name, name))
+        return name, unit_factor(_spelt(unit), _DIMENSION.get(name, name))
     except UnitError as err:
         raise EventError(f'{file.name}, line 1: column "{text}": {err}') from None
 
 
-def read_columns(path: str | Path, folder: Path | None = None) -> dict[str, Floats]:
+def _spelt(unit: str) -> str:
+    spelt = _SPELT.get(unit.lower(), unit)
+    return {"hz": "Hz", "khz": "kHz", "G": "g"}.get(spelt, spelt)
+
+
+def _chosen(text: str, file: Path) -> tuple[str, float]:
+    """Quantity and factor of a column by its unit alone: acc front left [g], channel_7_m_s2, lever (mm)."""
+    bracket = re.search(r"[\[(]\s*([^\])]*?)\s*[\])]\s*$", text)
+    words = re.split(r"[\s_]+", text.strip())
+    tails = [bracket.group(1)] if bracket else ["_".join(words[-n:]) for n in (3, 2, 1)]
+    for tail in tails:
+        for quantity_name in ("acceleration", "velocity", "displacement"):
+            try:
+                return quantity_name, unit_factor(_spelt(tail), quantity_name)
+            except UnitError:
+                continue
+    raise EventError(
+        f'{file.name}, line 1: the column "{text}" ends in no unit of acceleration, velocity or displacement; write '
+        f"for instance {words[0]} [g]"
+    )
+
+
+def read_columns(path: str | Path, folder: Path | None = None, *, only: str | None = None) -> dict[str, Floats]:
     """Read a CSV file whose header names quantity and unit, such as ``frequency_hz,acceleration_g``.
 
     Also read are ``time [ms]`` and ``acceleration (m/s^2)``; separators may be comma, semicolon or tab.
@@ -68,12 +91,14 @@ def read_columns(path: str | Path, folder: Path | None = None) -> dict[str, Floa
     Returns
     -------
     dict of str to ndarray
-        By quantity (frequency, period, time, acceleration, velocity, displacement), in SI.
+        By quantity (frequency, period, time, acceleration, velocity, displacement, factor), in SI. With `only` the
+        header of one column: time and that column, whatever the others are.
 
     Raises
     ------
     EventError
-        Missing file, a header that cannot be understood, a value that is not a finite number (with its line).
+        Missing file, no such column, a header that cannot be understood, a value that is not a finite number
+        (with its line).
     """
     file = Path(path) if folder is None or Path(path).is_absolute() else folder / path
     try:
@@ -82,10 +107,10 @@ def read_columns(path: str | Path, folder: Path | None = None) -> dict[str, Floa
         raise EventError(f"{file}: there is no such file") from None
     except (OSError, UnicodeDecodeError) as err:
         raise EventError(f"{file}: cannot be read as text ({err})") from None
-    return parse_columns(lines, file.name)
+    return parse_columns(lines, file.name, only)
 
 
-def parse_columns(lines: list[str], name: str) -> dict[str, Floats]:
+def parse_columns(lines: list[str], name: str, only: str | None = None) -> dict[str, Floats]:
     """The same from lines of text, such as a table that was pasted; `name` is for messages.
 
     Raises
@@ -98,7 +123,21 @@ def parse_columns(lines: list[str], name: str) -> dict[str, Floats]:
         raise EventError(f"{file.name}: the table is empty")
     head = rows[0][1]
     separator = next((s for s in (";", "\t", ",") if s in head), ",")
-    columns = [_header(cell, file) for cell in head.split(separator)]
+    heads = [cell.strip() for cell in head.split(separator)]
+    if only is None:
+        columns = [_header(cell, file) for cell in heads]
+    else:
+        if only not in heads:
+            raise EventError(
+                f'{file.name}, line 1: there is no column "{only}". {nearest_hint(only, heads, "columns")}'
+            )
+        first = next((h for h in heads if re.match(r"\s*(time|t)\b|\s*(time|t)_", h, re.IGNORECASE)), None)
+        if first is None:
+            raise EventError(f"{file.name}, line 1: there is no column of time")
+        columns = [
+            _header(h, file) if h == first else _chosen(h, file) if h == only else (f"unused {i}", 1.0)
+            for i, h in enumerate(heads)
+        ]
     names = [name for name, _ in columns]
     if len(set(names)) < len(names):
         raise EventError(f"{file.name}, line {rows[0][0]}: a quantity stands in two columns: {', '.join(names)}")
@@ -108,6 +147,9 @@ def parse_columns(lines: list[str], name: str) -> dict[str, Floats]:
         if len(cells) != len(columns):
             raise EventError(f"{file.name}, line {number}: {len(cells)} values for {len(columns)} columns")
         for c, cell in enumerate(cells):
+            if names[c].startswith("unused"):
+                values[index, c] = 0.0
+                continue
             try:
                 values[index, c] = float(cell)
             except ValueError:
@@ -115,4 +157,4 @@ def parse_columns(lines: list[str], name: str) -> dict[str, Floats]:
     bad = np.argwhere(~np.isfinite(values))
     if len(bad):
         raise EventError(f"{file.name}, line {rows[1 + bad[0][0]][0]}: a value is not a finite number")
-    return {name: values[:, c] * factor for c, (name, factor) in enumerate(columns)}
+    return {name: values[:, c] * factor for c, (name, factor) in enumerate(columns) if not name.startswith("unused")}

@@ -121,13 +121,15 @@ class GaugeSet:
         """Number of channels."""
         return len(self.channels)
 
-    def read(self, displacement: Floats, acceleration: Floats | None = None) -> Floats:
-        """Values of all channels for fields of displacement and absolute acceleration.
+    def read(self, displacement: Floats, acceleration: Floats | None = None, applied: Floats | None = None) -> Floats:
+        """Values of all channels for fields of displacement and absolute acceleration, under applied forces.
 
         Parameters
         ----------
         displacement, acceleration : ndarray, shape (fields, dofs)
             In m and rad, m/s² and rad/s²; acceleration is taken as zero when left out.
+        applied : ndarray, shape (fields, dofs), optional
+            Forces from outside in N and N m (and, beside motion, what dampers take), for constraint forces.
 
         Returns
         -------
@@ -141,6 +143,8 @@ class GaugeSet:
             values = values + self.on_acceleration @ acceleration.T
             if unbalanced is not None:
                 unbalanced = unbalanced + self.system.mass @ acceleration.T
+        if unbalanced is not None and applied is not None:
+            unbalanced = unbalanced - applied.T
         if unbalanced is not None:
             values = values + self.on_multipliers @ self.system.constraints.forces(unbalanced)
         return np.ascontiguousarray(values.T)

@@ -12,7 +12,7 @@ from holokine.describe.schema import Damping
 from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
 
-__all__ = ["composite_damping", "damper_share", "modal_damping"]
+__all__ = ["composite_damping", "damper_share", "modal_damping", "rayleigh_factors"]
 
 Floats = NDArray[Any]  # float64
 
@@ -75,8 +75,13 @@ def modal_damping(damping: Damping, frequencies: Floats) -> Floats:
     if damping.composite is not None:
         raise ValueError("composite damping needs energies: composite_damping")
     assert damping.rayleigh is not None
-    (f1, z1), (f2, z2) = damping.rayleigh
-    w = 2.0 * np.pi * np.array([f1, f2])
-    alpha, beta = np.linalg.solve(np.column_stack([0.5 / w, 0.5 * w]), [z1, z2])
+    alpha, beta = rayleigh_factors(*damping.rayleigh)
     omega = 2.0 * np.pi * np.maximum(f, 1e-12)
     return np.maximum(alpha / (2.0 * omega) + beta * omega / 2.0, 0.0)
+
+
+def rayleigh_factors(first: tuple[float, float], second: tuple[float, float]) -> tuple[float, float]:
+    """α and β of C = αM + βK from two pairs of frequency in Hz and damping ratio."""
+    w = 2.0 * np.pi * np.array([first[0], second[0]])
+    alpha, beta = np.linalg.solve(np.column_stack([0.5 / w, 0.5 * w]), [first[1], second[1]])
+    return float(alpha), float(beta)

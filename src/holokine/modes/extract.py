@@ -20,7 +20,7 @@ from holokine.system.build import System
 from holokine.system.pieces import Piece, connected_pieces, motion_words, piece_motions
 from holokine.system.totals import MassTotals, mass_totals
 
-__all__ = ["DEFAULT_COUNT", "ModeSet", "extract_modes"]
+__all__ = ["DEFAULT_COUNT", "ModeSet", "extract_modes", "free_mass"]
 
 Floats = NDArray[Any]  # float64
 DEFAULT_COUNT = 20
@@ -261,7 +261,7 @@ def extract_modes(
         participation=shapes @ MR,
         totals=totals,
         whole_mass=whole,
-        free_mass=_free_mass(M, T.T @ MR),
+        free_mass=free_mass(M, T.T @ MR),
         free_words=tuple(w for p in pieces for w in p.words),
         findings=tuple(findings),
     )
@@ -297,7 +297,7 @@ def _refuse_without_inertia(system: System, pieces: tuple[Piece, ...]) -> None:
             )
 
 
-def _free_mass(M: csr_array, load: Floats) -> Floats:
+def free_mass(M: csr_array, load: Floats) -> Floats:
     """bᵀ M⁻¹ b per direction: what the effective masses of all modes sum to. M may be singular."""
     diagonal = M.diagonal()
     carrying = np.flatnonzero(diagonal > 0)

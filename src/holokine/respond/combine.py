@@ -7,18 +7,18 @@ added as a term of its own: uncorrelated with the modes, or algebraically with t
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.elements.stress import equivalent_form
+from holokine.elements.stress import equivalent_form, equivalent_stress
 from holokine.errors import EventError
 from holokine.excite.spectrum import ResponseSpectrum
 from holokine.modes.check import Finding
 from holokine.respond.reduced import ReducedModel, reading_noise
-from holokine.respond.rules import Combination, DirectionRule, Rule, over_directions, rigid_share
+from holokine.respond.rules import Combination, DirectionRule, Rule, Sources, rigid_share
 
 __all__ = ["SpectrumAnswer", "respond_spectrum"]
 
@@ -35,11 +35,14 @@ class SpectrumAnswer:
     ----------
     reduced : ReducedModel
     directions : tuple of str
-        Excited directions.
+        What results are combined from: excited directions, or groups of supports with their direction.
+    sources : Sources
+        Columns that are excited, and the rules over them.
     spectra : dict of str to ResponseSpectrum
-    spectral : ndarray, shape (modes, directions)
+        By source.
+    spectral : ndarray, shape (modes, sources)
         Pseudo-acceleration of each mode in m/s².
-    zero_period : ndarray, shape (directions,)
+    zero_period : ndarray, shape (sources,)
         Acceleration in m/s² with which the missing mass answers.
     modal : ndarray, shape (modes, directions, channels)
         Largest value of each channel per mode, with the sign of the mode.
@@ -51,6 +54,10 @@ class SpectrumAnswer:
     peaks : ndarray, shape (readings,)
         Combined, SI; NaN where a spectrum cannot tell.
     by_direction : ndarray, shape (directions, readings)
+    settled : ndarray, shape (readings,)
+        Part of the peaks from groups of supports that move apart, at rest.
+    groups : dict of str to tuple of str
+        Supports of each source that is a group of them.
     findings : tuple of Finding
     """
 
@@ -69,6 +76,9 @@ class SpectrumAnswer:
     combination: Combination
     findings: tuple[Finding, ...]
     places: tuple[str, ...]
+    sources: Sources
+    settled: Floats
+    groups: dict[str, tuple[str, ...]] = field(default_factory=dict)
 
     @property
     def noise(self) -> Floats:
@@ -92,12 +102,12 @@ class SpectrumAnswer:
         form = np.eye(len(columns))
         if derived.how == "largest":
             each = self.combination.combined(self.modal[:, :, columns], self.missing[:, columns])
-            columns = [columns[int(np.nanargmax(over_directions(each, self.direction_rule)))]]
+            columns = [columns[int(np.nanargmax(self.sources.over(each)))]]
             form = np.eye(1)
         elif derived.how == "equivalent":
             form = equivalent_form(derived.width)
             each = self._equivalent(columns, derived.width)
-            place = int(over_directions(each, self.direction_rule).argmax())
+            place = int(self.sources.over(each).argmax())
             columns = columns[place * derived.width : (place + 1) * derived.width]
         mode_part = np.zeros(self.reduced.count)
         rest_part = 0.0
@@ -133,7 +143,7 @@ class SpectrumAnswer:
             columns = list(reading.channels)
             if reading.how == "largest":
                 each = self.combination.combined(self.modal[:, :, columns], self.missing[:, columns])
-                columns = [columns[int(over_directions(each, self.direction_rule).argmax())]]
+                columns = [columns[int(self.sources.over(each).argmax())]]
             every = np.concatenate([self.modal[:, :, columns[0]].ravel(), self.missing[:, columns[0]]])
             result[number] = -1.0 if every[np.abs(every).argmax()] < 0 else 1.0
         return result
@@ -150,13 +160,17 @@ def respond_spectrum(
     zero_period: dict[str, float] | None = None,
     rigid_between: tuple[float, float] | None = None,
     duration: float = 10.0,
+    over_supports: str = "absolute",
+    apart: dict[str, float] | None = None,
+    groups: dict[str, tuple[str, ...]] | None = None,
+    over_displacement: str = "absolute",
 ) -> SpectrumAnswer:
     """Response of all gauges to spectra along one or more directions.
 
     Parameters
     ----------
     spectra : dict of str to ResponseSpectrum
-        By direction x, y, z.
+        By direction x, y, z; or by column of a model `at_supports`, whose names end in the direction.
     zero_period : dict of str to float, optional
         Zero-period acceleration in m/s² by direction; the spectrum's last value where left out.
     rigid_between : tuple of float, optional
@@ -164,6 +178,13 @@ def respond_spectrum(
         (the zero-period frequency): that part is combined algebraically, with the missing mass.
     duration : float
         Of the motion in s, for the double sum.
+    over_supports : str
+        Rule over groups of supports along one direction: absolute, srss or algebraic.
+    apart : dict of str to float, optional
+        By column: the most by which the group may move, in m. What the assembly takes from that at rest is added over
+        groups absolutely, over directions by their rule, and to the peaks by `over_displacement` (absolute or srss).
+    groups : dict of str to tuple of str, optional
+        By column: names of the supports in the group.
 
     Raises
     ------
@@ -174,13 +195,14 @@ def respond_spectrum(
         raise EventError(f"{name}: no direction is excited")
     if rule == "cqc" and (reduced.damping <= 0).all():
         raise EventError(f"{name}: CQC needs damping, and every mode has none; give damping or use srss")
-    directions = tuple(spectra)
-    columns = ["xyz".index(d) for d in directions]
+    sources = Sources(tuple(spectra), tuple(name[-1] for name in spectra), direction_rule, over_supports)
+    directions = sources.results
+    columns = [reduced.column(d) for d in spectra]
     f = reduced.frequencies_hz
-    spectral = np.column_stack([spectra[d].at(f, reduced.damping) for d in directions])
+    spectral = np.column_stack([s.at(f, reduced.damping) for s in spectra.values()])
     findings: list[Finding] = []
-    zpa = np.zeros(len(directions))
-    for i, d in enumerate(directions):
+    zpa = np.zeros(len(spectra))
+    for i, d in enumerate(spectra):
         given = (zero_period or {}).get(d)
         zpa[i] = given if given is not None else spectra[d].acceleration[-1]
         if missing_mass and given is None:
@@ -211,10 +233,10 @@ def respond_spectrum(
     per_unit = reduced.modal * rate
     damper = reduced.modal_damper * reduced.omega[:, None]
     per_unit = np.where(damper == 0.0, per_unit, np.hypot(per_unit, damper) * np.where(per_unit < 0, -1, 1))
-    modal = coordinate[:, :, None] * per_unit[:, None, :]
+    modal = sources.gathered(coordinate, 1)[:, :, None] * per_unit[:, None, :]
     # the modes' coordinates stand for a base that moves the other way: relative motion and forces change sign
     forward = reduced.is_absolute & (order == 2)
-    missing = reduced.residual[columns] * np.where(forward, 1.0, -1.0) * zpa[:, None]
+    missing = sources.gathered(reduced.residual[columns] * np.where(forward, 1.0, -1.0) * zpa[:, None], 0)
     absolute = reduced.is_absolute & (order < 2)
     if absolute.any():
         labels = sorted({reduced.channels[i].gauge for i in np.flatnonzero(absolute)})
@@ -229,12 +251,12 @@ def respond_spectrum(
     combination = Combination.make(rule, reduced.omega, reduced.damping, duration=duration, rigid=rigid)
     channel = combination.combined(modal, missing)
     by_direction = _readings(reduced, channel)
-    peaks = over_directions(by_direction, direction_rule)
-    overall = over_directions(channel, direction_rule)
+    peaks = sources.over(by_direction)
+    overall = sources.over(channel)
     places = [""] * len(reduced.readings)
     answer = SpectrumAnswer(
         reduced, name, directions, spectra, spectral, zpa, modal, missing, rule, direction_rule,
-        peaks, by_direction, combination, (), (),
+        peaks, by_direction, combination, (), (), sources, np.zeros(len(reduced.readings)), groups or {},
     )  # fmt: skip
     for number, reading in enumerate(reduced.readings):
         columns = list(reading.channels)
@@ -245,8 +267,8 @@ def respond_spectrum(
         elif reading.how == "equivalent":
             each = answer._equivalent(columns, reading.width)
             by_direction[:, number] = each.max(axis=1)
-            field = over_directions(each, direction_rule)
-            peaks[number], places[number] = field.max(), reading.places[int(field.argmax())]
+            every = sources.over(each)
+            peaks[number], places[number] = every.max(), reading.places[int(every.argmax())]
         elif reading.how == "principal":
             peaks[number] = np.nan
             by_direction[:, number] = np.nan
@@ -254,7 +276,29 @@ def respond_spectrum(
                 "warning", f"principal stress has no meaning in a combined answer ({reading.gauge}): its direction "
                 "differs from mode to mode; read the equivalent stress or components",
             ))  # fmt: skip
-    return replace(answer, findings=tuple(findings), places=tuple(places))
+    settled = _settled(reduced, sources, apart or {})
+    if settled.any():
+        peaks[:] = peaks + settled if over_displacement == "absolute" else np.hypot(peaks, settled)
+    return replace(answer, findings=tuple(findings), places=tuple(places), settled=settled)
+
+
+def _settled(reduced: ReducedModel, sources: Sources, apart: dict[str, float]) -> Floats:
+    """Readings of the assembly that follows its supports as they move apart, at rest, shape (readings,)."""
+    result = np.zeros(len(reduced.readings))
+    if reduced.settled is None or not any(apart.values()):
+        return result
+    each = np.array([apart.get(name, 0.0) * reduced.settled[reduced.column(name)] for name in sources.names])
+    for number, reading in enumerate(reduced.readings):
+        part = each[:, list(reading.channels)]
+        if reading.how == "magnitude":
+            part = np.linalg.norm(part, axis=1)[:, None]
+        elif reading.how == "equivalent":
+            part = equivalent_stress(part.reshape(len(part), -1, reading.width))
+        axes = replace(sources, supports="absolute")
+        result[number] = axes.over(np.abs(part)).max()
+    moving = [r.how == "principal" or reduced.channels[r.channels[0]].order > 0 for r in reduced.readings]
+    result[moving] = 0.0
+    return result
 
 
 def _spectrum_findings(d: str, spectrum: ResponseSpectrum, reduced: ReducedModel, axis: int) -> list[Finding]:

@@ -87,10 +87,11 @@ class Oscillators:
         self._gap = 2.0 * root
 
     def run(self, time: Floats, load: Floats) -> Trajectory:
-        """March from rest over all rows."""
-        rows, count = len(time), len(self.omega)
+        """March over all rows, from rest under the load of the first row."""
+        rows, count = len(time), len(self.poles)
         state = np.zeros((rows, count, self.poles.shape[1]), dtype=complex)
         p = load @ self.weights.T
+        state[0] = -p[0][:, None] / self.poles
         steps = np.diff(time)
         starts = _runs(steps)
         if len(starts) > _MANY_RUNS:
@@ -109,7 +110,7 @@ class Oscillators:
         from scipy.signal import lfilter  # loads for over a second: only where a pulse is answered
 
         E, phi1, phi2 = phi_functions(self.poles * h)
-        for i in range(len(self.omega)):
+        for i in range(len(self.poles)):
             for k in range(self.poles.shape[1]):
                 drive = h * ((phi1[i, k] - phi2[i, k]) * p[a:b, i] + phi2[i, k] * p[a + 1 : b + 1, i])
                 carry = np.array([E[i, k] * state[a, i, k]])
@@ -148,6 +149,10 @@ class Oscillators:
             v = np.where(self.over, (y + self.poles[:, 1] * q).real, y.real - self.damping * self.omega * q)
         a = load @ self.weights.T - 2.0 * self.damping * self.omega * v - self.omega**2 * q
         return q, v, a
+
+    def balance(self, q: Floats, v: Floats, a: Floats, load: Floats) -> Floats:
+        """s = -(q'' - p)/ω² = q + 2ζ q'/ω: what elastic and damping forces are together, as a coordinate."""
+        return np.asarray(q + 2.0 * self.damping / self.omega * v)
 
 
 def cubic_extremes(value: Floats, slope: Floats) -> tuple[float, float]:

@@ -13,10 +13,20 @@ from numpy.typing import NDArray
 
 from holokine.errors import EventError, MechanismError
 from holokine.gauges.channels import Channel, Derived, GaugeSet
-from holokine.modes.extract import ModeSet
+from holokine.modes.extract import ModeSet, free_mass
 from holokine.solvers import factorise
+from holokine.system.build import System
+from holokine.system.loads import LoadField, base_field
 
-__all__ = ["ReducedModel", "reading_noise", "reduce_model"]
+__all__ = [
+    "ReducedModel",
+    "at_supports",
+    "read_static",
+    "reading_noise",
+    "reduce_model",
+    "solve_static",
+    "with_loads",
+]
 
 Floats = NDArray[Any]  # float64
 
@@ -29,25 +39,29 @@ class ReducedModel:
     ----------
     omega, damping : ndarray, shape (modes,)
         rad/s and damping ratios.
-    participation : ndarray, shape (modes, 3)
-        Γ along x y z.
+    participation : ndarray, shape (modes, loads)
+        Γ along x y z; of other loads, minus the modal force.
     channels, readings
         Of the gauges.
     modal : ndarray, shape (modes, channels)
         Value of each channel per unit modal coordinate (displacement and, for balances, inertia).
     modal_damper : ndarray, shape (modes, channels)
         Value per unit modal velocity (dampers).
-    residual : ndarray, shape (3, channels)
-        What the left-out modes answer, statically, to a unit base acceleration along x y z. For accelerations
-        it is the rigid share of the left-out mass.
-    static : ndarray, shape (3, channels)
-        The whole static answer to a unit base acceleration.
-    rigid : ndarray, shape (3, channels)
-        Reading of a unit rigid translation (motion channels).
-    captured : ndarray, shape (3,)
-        Share of the free mass that the modes hold, along x y z.
-    free_mass, whole_mass : ndarray, shape (3,)
-        kg.
+    residual : ndarray, shape (loads, channels)
+        What the left-out modes answer, statically, to a unit base acceleration along x y z, or to another load. For
+        accelerations it is the rigid share of the left-out mass.
+    static : ndarray, shape (loads, channels)
+        The whole static answer to a unit base acceleration or load.
+    rigid : ndarray, shape (loads, channels)
+        Reading of a unit rigid translation (motion channels); zero for loads that are no base motion.
+    captured : ndarray, shape (loads,)
+        Share of the free mass that the modes hold, along x y z; for other loads NaN.
+    free_mass, whole_mass : ndarray, shape (loads,)
+        kg; for other loads NaN.
+    loads : tuple of str
+        x, y, z and the loads that an event adds.
+    settled : ndarray, shape (loads, channels), or None
+        For groups of supports: reading of the assembly that follows a unit motion of the group at rest.
     """
 
     omega: Floats
@@ -63,6 +77,12 @@ class ReducedModel:
     captured: Floats
     free_mass: Floats
     whole_mass: Floats
+    loads: tuple[str, ...] = ("x", "y", "z")
+    settled: Floats | None = None
+
+    def column(self, load: str) -> int:
+        """Which column a direction or load has."""
+        return self.loads.index(load)
 
     @property
     def frequencies_hz(self) -> Floats:
@@ -93,11 +113,8 @@ class ReducedModel:
         lost = gamma.T @ (modal / (omega**2)[:, None])
         residual[:, ~moving] -= lost[:, ~moving]
         residual[:, accelerating] += (gamma.T @ modal)[:, accelerating]
-        captured = self.captured - np.where(
-            self.free_mass > 0,
-            (gamma**2).sum(axis=0) / np.where(self.free_mass > 0, self.free_mass, 1.0),
-            0.0,
-        )
+        carrying = np.where(self.free_mass > 0, self.free_mass, np.inf)
+        captured = self.captured - (gamma**2).sum(axis=0) / carrying
         return replace(
             self, omega=self.omega[which], damping=self.damping[which],
             participation=self.participation[which], modal=self.modal[which],
@@ -106,11 +123,17 @@ class ReducedModel:
 
 
 def reading_noise(readings: tuple[Derived, ...], peaks: Floats) -> Floats:
-    """What is rounding only in each reading: 1e-9 of the largest reading of its gauge, shape (readings,)."""
-    largest: dict[str, float] = {}
+    """What is rounding only in each reading, shape (readings,).
+
+    1e-9 of the largest reading of its gauge, and 1e-11 of the largest of its dimension.
+    """
+    largest: dict[tuple[str, str], float] = {}
     for reading, peak in zip(readings, np.nan_to_num(peaks), strict=True):
-        largest[reading.gauge] = max(largest.get(reading.gauge, 0.0), abs(float(peak)))
-    return np.array([1e-9 * largest[r.gauge] for r in readings])
+        for key in (("gauge", reading.gauge), ("dimension", reading.dimension)):
+            largest[key] = max(largest.get(key, 0.0), abs(float(peak)))
+    return np.array(
+        [max(1e-9 * largest["gauge", r.gauge], 1e-11 * largest["dimension", r.dimension]) for r in readings]
+    )
 
 
 def reduce_model(modes: ModeSet, gauges: GaugeSet, damping: Floats) -> ReducedModel:
@@ -128,34 +151,105 @@ def reduce_model(modes: ModeSet, gauges: GaugeSet, damping: Floats) -> ReducedMo
         )
     if not modes.from_the_bottom:
         raise EventError(f"a response needs the modes from the lowest up; these were extracted {modes.searched}")
-    system = modes.system
     omega = modes.omega
-    gamma = modes.participation[:, :3]
     modal = gauges.read(modes.shapes, -modes.shapes * (omega**2)[:, None])
-    damper = gauges.read_velocity(modes.shapes)
-    T = system.constraints.reduce
-    R = system.rigid_motions(np.zeros(3))[:3]
-    factor = factorise(system.reduced_stiffness)
-    load = T.T @ (system.mass @ R.T)
-    moved = (T @ -factor.solve(np.asarray(load))).T
-    static = gauges.read(moved, R)
-    rigid = gauges.read(R)
-    kept = np.einsum("md,mc->dc", gamma / (omega**2)[:, None], modal)
-    residual = static + kept
-    kinds = np.array([c.kind for c in gauges.channels])
-    order = np.array([c.order for c in gauges.channels])
-    absolute = np.array([c.kind == "motion" and not c.relative for c in gauges.channels], dtype=bool)
-    moving = (kinds == "motion") & (order > 0)
-    share = rigid - gamma.T @ modal
-    residual[:, moving] = 0.0
-    static[:, moving] = 0.0
-    accelerating = (kinds == "motion") & (order == 2) & absolute
-    residual[:, accelerating] = share[:, accelerating]
-    static[:, accelerating] = rigid[:, accelerating]
-    rigid[:, kinds != "motion"] = 0.0
+    factor = factorise(modes.system.reduced_stiffness)
+    columns = [_column(modes, gauges, modal, factor, base_field(modes.system, axis)) for axis in "xyz"]
+    rows: dict[str, Any] = {name: np.array([c[name] for c in columns]) for name in columns[0]}
     free = modes.free_mass[:3]
+    gamma = rows.pop("participation").T
     captured = np.where(free > 0, (gamma**2).sum(axis=0) / np.where(free > 0, free, 1.0), 1.0)
     return ReducedModel(
-        omega, damping, gamma, gauges.channels, gauges.readings, modal, damper, residual, static, rigid,
-        captured, free, modes.whole_mass[:3],
+        omega, damping, gamma, gauges.channels, gauges.readings, modal, gauges.read_velocity(modes.shapes),
+        captured=captured, free_mass=free, whole_mass=modes.whole_mass[:3], **rows,
+    )  # fmt: skip
+
+
+def solve_static(system: System, fields: list[LoadField], factor: Any = None) -> Floats:
+    """Displacement under loads at rest, shape (fields, dofs), in m and rad."""
+    T = system.constraints.reduce
+    factor = factor or factorise(system.reduced_stiffness)
+    loads = np.array([f.force - system.mass @ f.ride - system.stiffness @ f.moved for f in fields])
+    free = np.asarray(factor.solve(np.ascontiguousarray(T.T @ loads.T)))
+    return np.asarray((T @ free).T + np.array([f.moved for f in fields]))
+
+
+def read_static(gauges: GaugeSet, field: LoadField, moved: Floats) -> Floats:
+    """All channels for a displacement under a load at rest, shape (channels,); accelerations read nothing."""
+    return gauges.read(moved[None], field.ride[None], field.force[None])[0]
+
+
+def _column(modes: ModeSet, gauges: GaugeSet, modal: Floats, factor: Any, field: LoadField) -> dict[str, Floats]:
+    """Participation, residual, static and rigid reading of one load."""
+    system, omega = modes.system, modes.omega
+    gamma = -(modes.shapes @ (field.force - system.mass @ field.ride - system.stiffness @ field.moved))
+    static = read_static(gauges, field, solve_static(system, [field], factor)[0])
+    residual = static + (gamma / omega**2) @ modal
+    moving = np.array([c.kind == "motion" and c.order > 0 for c in gauges.channels], dtype=bool)
+    absolute = np.array([c.kind == "motion" and not c.relative for c in gauges.channels], dtype=bool)
+    accelerating = moving & absolute & np.array([c.order == 2 for c in gauges.channels], dtype=bool)
+    residual[moving] = 0.0
+    static[moving] = 0.0
+    rigid = np.zeros(len(static))
+    if field.is_base:
+        rigid = gauges.read(field.ride[None])[0]
+        residual[accelerating] = (rigid - gamma @ modal)[accelerating]
+        static[accelerating] = rigid[accelerating]
+        rigid[[c.kind != "motion" for c in gauges.channels]] = 0.0
+    return {"participation": gamma, "residual": residual, "static": static, "rigid": rigid}
+
+
+def with_loads(reduced: ReducedModel, modes: ModeSet, gauges: GaugeSet, fields: list[LoadField]) -> ReducedModel:
+    """The model with columns for more loads; one static solution each.
+
+    `reduced` may hold fewer of the modes than `modes` (from the lowest up).
+    """
+    factor = factorise(modes.system.reduced_stiffness)
+    kept = replace(
+        modes, frequencies_hz=modes.frequencies_hz[: reduced.count], shapes=modes.shapes[: reduced.count]
+    )  # fmt: skip
+    columns = [_column(kept, gauges, reduced.modal, factor, f) for f in fields]
+    nothing = np.full(len(fields), np.nan)
+    return replace(
+        reduced,
+        participation=np.hstack([reduced.participation, *(c["participation"][:, None] for c in columns)]),
+        residual=np.vstack([reduced.residual, *(c["residual"] for c in columns)]),
+        static=np.vstack([reduced.static, *(c["static"] for c in columns)]),
+        rigid=np.vstack([reduced.rigid, *(c["rigid"] for c in columns)]),
+        captured=np.concatenate([reduced.captured, nothing]),
+        free_mass=np.concatenate([reduced.free_mass, nothing]),
+        whole_mass=np.concatenate([reduced.whole_mass, nothing]),
+        loads=(*reduced.loads, *(f.name for f in fields)),
+    )
+
+
+def at_supports(reduced: ReducedModel, modes: ModeSet, gauges: GaugeSet, groups: dict[str, Floats]) -> ReducedModel:
+    """The model excited by groups of supports that move by themselves, instead of by the whole base.
+
+    Parameters
+    ----------
+    groups : dict of str to ndarray, shape (dofs,)
+        By name of the column: what a unit motion of the group imposes.
+
+    The assembly follows a group at rest (the influence field r, K r = 0 away from supports); its motion relative to
+    that answers to the inertia -M r s'' (Clough & Penzien, Dynamics of Structures, section 26-7).
+    """
+    system = modes.system
+    factor = factorise(system.reduced_stiffness)
+    T = system.constraints.reduce
+    kept = replace(modes, frequencies_hz=modes.frequencies_hz[: reduced.count], shapes=modes.shapes[: reduced.count])
+    none = np.zeros(system.size)
+    columns, settled, free = [], [], []
+    for name, imposed in groups.items():
+        r = solve_static(system, [LoadField(name, none, none, imposed)], factor)[0]
+        columns.append(_column(kept, gauges, reduced.modal, factor, LoadField(name, none, r, none, True)))
+        settled.append(gauges.read(r[None])[0])
+        free.append(float(free_mass(system.reduced_mass, (T.T @ (system.mass @ r))[:, None])[0]))
+    gamma = np.column_stack([c["participation"] for c in columns])
+    whole = np.array(free)
+    return replace(
+        reduced, participation=gamma, residual=np.array([c["residual"] for c in columns]),
+        static=np.array([c["static"] for c in columns]), rigid=np.array([c["rigid"] for c in columns]),
+        captured=np.where(whole > 0, (gamma**2).sum(axis=0) / np.where(whole > 0, whole, 1.0), 1.0),
+        free_mass=whole, whole_mass=whole, loads=tuple(groups), settled=np.array(settled),
     )  # fmt: skip

@@ -98,6 +98,52 @@ def over_directions(values: Floats, rule: DirectionRule) -> Floats:
 
 
 @dataclass(frozen=True)
+class Sources:
+    """Where a spectrum acts: columns, each along an axis, of the whole base or of one group of supports.
+
+    Attributes
+    ----------
+    names : tuple of str
+        Columns of the reduced model.
+    axes : tuple of str
+        x, y or z of each.
+    supports : str
+        Rule over groups of supports of one axis: absolute, srss, or algebraic (they move in phase; the modal values
+        are then added with their signs before modes are combined).
+    directions : str
+        Rule over the axes.
+    """
+
+    names: tuple[str, ...]
+    axes: tuple[str, ...]
+    directions: DirectionRule = "srss"
+    supports: str = "absolute"
+
+    @property
+    def results(self) -> tuple[str, ...]:
+        """Names of what is combined over modes: the columns, or the axes where columns add algebraically."""
+        return tuple(dict.fromkeys(self.axes)) if self.supports == "algebraic" else self.names
+
+    def gathered(self, values: Floats, at: int) -> Floats:
+        """Columns (axis `at` of the array) added up to `results`."""
+        if self.supports != "algebraic":
+            return values
+        moved = np.moveaxis(values, at, 0)
+        return np.moveaxis(self._by_axis(moved, np.sum), 0, at)
+
+    def _by_axis(self, values: Floats, add: Any) -> Floats:
+        axes = np.array(self.axes)
+        return np.array([add(values[axes == a], axis=0) for a in dict.fromkeys(self.axes)])
+
+    def over(self, values: Floats) -> Floats:
+        """Combine combined results, shape (results, ...), over groups of supports and then over directions."""
+        if len(values) == len(self.axes) and len(set(self.axes)) < len(self.axes):
+            rule = "srss" if self.supports == "srss" else "absolute"
+            values = self._by_axis(values, lambda v, axis: over_directions(v, rule))  # type: ignore[arg-type]
+        return over_directions(values, self.directions)
+
+
+@dataclass(frozen=True)
 class Combination:
     """A rule made ready for some modes.
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -19,6 +20,7 @@ from holokine.elements.stress import equivalent_stress, principal_stress
 from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse
 from holokine.modes.check import Finding
+from holokine.respond.direct import CoupledModes, FullModel, Scheme, SteppedModes, full_histories
 from holokine.respond.oscillators import Oscillators, Trajectory
 from holokine.respond.reduced import ReducedModel, reading_noise
 
@@ -27,6 +29,7 @@ __all__ = ["PulseAnswer", "respond_pulse"]
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 STEPS_PER_PERIOD = 16
+DIRECT_STEPS = 40
 MAX_ROWS = 2_000_000
 MASS_THRESHOLD = 0.9
 _BLOCK = 4_000_000  # numbers held at once when peaks of many channels are searched
@@ -77,6 +80,17 @@ class PulseAnswer:
         """What is rounding only in each reading, shape (readings,)."""
         return reading_noise(self.reduced.readings, self.peaks)
 
+    @cached_property
+    def rms(self) -> Floats:
+        """Root of the mean square of each reading from the first row of the pulse to the end, shape (readings,), SI."""
+        keep = self.time >= self.pulse.start
+        t = self.time[keep]
+        result = np.zeros(len(self.reduced.readings))
+        for number in range(len(result)):
+            y = self.history(number)[keep] ** 2
+            result[number] = np.sqrt(np.sum(np.diff(t) * (y[1:] + y[:-1]) / 2.0) / (t[-1] - t[0]))
+        return result
+
     def history(self, reading: int, thin: int = 1) -> Floats:
         """History of a reading on `time[::thin]`, SI; of a field, the channel that governs the peak."""
         derived = self.reduced.readings[reading]
@@ -110,7 +124,7 @@ class _Reader:
         needs = bool((self.absolute & (self.order < 2)).any())
         self.base_v: Floats | None = None
         self.base_u: Floats | None = None
-        if needs:
+        if needs and path is not None:
             self.base_v, self.base_u = pulse.base_motion(path.time, path.load)
 
     def rows(self, rows: Ints, columns: Ints) -> Floats:
@@ -129,11 +143,12 @@ class _Reader:
         if self.base_v is not None and self.base_u is not None:
             mean = (2.0 * self.path.load[rows] + load) / 6.0
             t = tau[:, None]
-            bv = self.base_v[rows] + t * (self.path.load[rows] + load) / 2.0
+            mean = mean[:, :3]
+            bv = self.base_v[rows] + t * (self.path.load[rows] + load)[:, :3] / 2.0
             base = (bv, self.base_u[rows] + t * self.base_v[rows] + t**2 * mean)
         r = self.reduced
         g, d = r.modal[:, columns], r.modal_damper[:, columns]  # (modes, k, several)
-        coordinate = self._coordinate(q, v, a, load)
+        coordinate = np.stack([q, v, a, self.oscillators.balance(q, v, a, load)])
         picked = coordinate[self._which[columns], np.arange(len(rows))[:, None]]  # (k, several, modes)
         values = np.einsum("kcm,mkc->kc", picked, g)
         if self.damped.any():
@@ -151,24 +166,20 @@ class _Reader:
         """Which coordinate a channel takes: 0 q, 1 q', 2 q'' (+ base), 3 s."""
         return np.where(self.balance, 3, self.order)
 
-    def _coordinate(self, q: Floats, v: Floats, a: Floats, load: Floats) -> Floats:
-        w, z = self.oscillators.omega, self.oscillators.damping
-        return np.stack([q, v, a, q + 2.0 * z / w * v])
-
     def _per_load(self, columns: Ints) -> tuple[Floats, Floats]:
-        """Weight of the base acceleration on channels, shape (3, ...): residual, or the rigid share."""
+        """Weight of the loads on channels, shape (loads, ...): residual, or the rigid share of a base motion."""
         r = self.reduced
         accelerating = (self.order == 2) & self.absolute
         # absolute acceleration: Σ g q'' + rigid·a, in which the left-out modes ride with the base
         kept = np.where(accelerating, r.rigid if self.correct else r.rigid - r.residual, self.residual)
-        return kept[:, columns], r.rigid[:, columns]
+        return kept[:, columns], r.rigid[:3][:, columns]
 
     def _values(
         self, q: Floats, v: Floats, a: Floats, load: Floats, base: tuple[Floats, Floats] | None, columns: Ints
     ) -> Floats:
         r = self.reduced
         result = np.zeros((len(q), len(columns)))
-        coordinate = self._coordinate(q, v, a, load)
+        coordinate = (q, v, a, self.oscillators.balance(q, v, a, load))
         which = self._which[columns]
         for kind in range(4):
             use = which == kind
@@ -183,6 +194,29 @@ class _Reader:
                 use = self.absolute[columns] & (self.order[columns] == order)
                 result[:, use] += motion @ rigid[:, use]
         return result
+
+
+class _SampledReader(_Reader):
+    """Reads channels whose histories are held on equal steps; cubics through four rows between them."""
+
+    def __init__(self, reduced: ReducedModel, time: Floats, load: Floats, values: Floats) -> None:
+        self.reduced, self.values = reduced, values
+        self.path = Trajectory(time, load, np.zeros((len(time), 0), dtype=complex))
+        self.correct = False
+        self.residual = np.zeros_like(reduced.residual)
+        self.governing = {}
+
+    def rows(self, rows: Ints, columns: Ints) -> Floats:
+        return self.values[np.ix_(rows, columns)]
+
+    def between(self, rows: Ints, tau: Floats, columns: Ints) -> Floats:
+        last = len(self.path.time) - 1
+        h = self.path.time[1] - self.path.time[0]
+        s = (tau / h)[:, None]
+        y = [self.values[np.clip(rows + k, 0, last)[:, None], columns] for k in (-1, 0, 1, 2)]
+        d0, d1 = (y[2] - y[0]) / 2.0, (y[3] - y[1]) / 2.0
+        a, b = 2.0 * (y[1] - y[2]) + d0 + d1, 3.0 * (y[2] - y[1]) - 2.0 * d0 - d1
+        return np.asarray(((a * s + b) * s + d0) * s + y[1])
 
 
 def _only(values: Floats) -> Floats:
@@ -207,22 +241,34 @@ def respond_pulse(
     pulse: BasePulse,
     *,
     name: str = "pulse",
-    ring_down: float | None = None,
+    ring_down: float | tuple[float] | None = None,
     step: float | None = None,
     static_correction: bool = True,
+    method: str = "modes",
+    coupling: Floats | None = None,
+    high_frequency_damping: float = 0.2,
+    full: FullModel | None = None,
 ) -> PulseAnswer:
-    """Response of all gauges to a base pulse, from rest.
+    """Response of all gauges to a base pulse and loads in time, from rest under the loads before them.
 
     Parameters
     ----------
-    ring_down : float, optional
-        Seconds after the pulse; by default until the lowest mode has decayed to 5 %, at most 30 of its
-        periods.
+    ring_down : float or tuple of float, optional
+        Seconds after the pulse, or what is then left of the slowest motion as a 1-tuple of a share; by default
+        until the lowest mode has decayed to 5 %, at most 30 of its periods.
     step : float, optional
-        Longest step in s; by default a sixteenth of the shortest period kept. Steps never pass over a row of
-        the pulse, and peaks are found between steps as well.
+        Longest step in s; by default a sixteenth of the shortest period kept (a fortieth for direct integration).
+        But for direct integration, steps never pass over a row of the pulse, and peaks are found between steps as well.
     static_correction : bool
         Add what the left-out modes answer statically.
+    method : str
+        modes (uncoupled, exact), coupled modes (exact), average acceleration or generalised alpha.
+    coupling : ndarray, shape (modes, modes), optional
+        Modal damping matrix of discrete dampers, Φ C Φᵀ; its diagonal is part of `reduced.damping`.
+    high_frequency_damping : float
+        1 - ρ of the generalised-α method.
+    full : FullModel, optional
+        Integrate the whole model instead of its modes.
 
     Raises
     ------
@@ -231,41 +277,38 @@ def respond_pulse(
     """
     if step is not None and not step > 0:
         raise EventError(f"{name}: step must be greater than 0 s, got {step:g}")
-    if ring_down is not None and not ring_down > 0:
+    if isinstance(ring_down, float | int) and not ring_down > 0:
         raise EventError(f"{name}: ring down must be greater than 0 s, got {ring_down:g}")
-    findings: list[Finding] = []
+    direct = method in ("average acceleration", "generalised alpha")
+    findings = _before(reduced, pulse, step, static_correction and full is None)
     shortest = 2.0 * np.pi / reduced.omega.max()
-    longest = step if step is not None else shortest / STEPS_PER_PERIOD
-    if step is not None and step > shortest / 8:
-        findings.append(Finding(
-            "warning", f"the step of {1e3 * step:.4g} ms is coarse for the highest mode kept (period "
-            f"{1e3 * shortest:.4g} ms): peaks may be missed; {1e3 * shortest / STEPS_PER_PERIOD:.3g} ms would do",
-        ))  # fmt: skip
-    if ring_down is None:
-        slow = int(np.argmin(reduced.omega))
-        decay = reduced.damping[slow] * reduced.omega[slow]
-        period = 2.0 * np.pi / reduced.omega[slow]
-        ring_down = min(np.log(20.0) / decay if decay > 0 else np.inf, 30.0 * period)
-    time, base = _grid(pulse, longest, float(ring_down))
+    per_period = DIRECT_STEPS if direct else STEPS_PER_PERIOD
+    longest = step if step is not None else shortest / per_period
+    time, base = _grid(pulse, longest, _after(reduced, ring_down))
+    if direct:
+        lead = time[0]
+        count = int(np.ceil((time[-1] - lead) / longest))
+        even = np.linspace(lead, time[-1], count + 1)
+        base = np.stack([np.interp(even, time, base[:, k]) for k in range(base.shape[1])], axis=1)
+        time = even
     if len(time) > MAX_ROWS:
         raise EventError(
             f"{name}: {len(time):,} rows would be needed; give a longer step, a shorter ring down, or keep "
             "fewer modes (upto)"
         )
-    for d, axis in enumerate("xyz"):
-        if pulse.peak[d] > 0 and reduced.captured[d] < MASS_THRESHOLD:
-            cure = "the static correction answers for the rest" if static_correction else "add modes"
-            findings.append(Finding(
-                "warning", f"{axis}: the modes hold {100 * reduced.captured[d]:.1f} % of the free mass, below "
-                f"{100 * MASS_THRESHOLD:.0f} %; {cure}",
-            ))  # fmt: skip
-    moved = pulse.velocity_change
-    if np.abs(moved).max() > 1e-9:
-        shown = ", ".join(f"{a} {m:.4g} m/s" for a, m in zip("xyz", moved, strict=True) if abs(m) > 1e-9)
-        findings.append(Finding("note", f"the base moves on after the pulse: {shown}"))
-    oscillators = Oscillators(reduced.omega, reduced.damping, -reduced.participation)
-    path = oscillators.run(time, base)
-    reader = _Reader(reduced, oscillators, path, pulse, static_correction)
+    scheme = (
+        Scheme.average_acceleration() if method == "average acceleration"
+        else Scheme.generalised_alpha(1.0 - high_frequency_damping)
+    )  # fmt: skip
+    reader: _Reader
+    if full is not None:
+        motion = pulse.base_motion(time, base)
+        values = full_histories(full, reduced, scheme, time, base, motion)
+        reader = _SampledReader(reduced, time, base, values)
+    else:
+        oscillators = _oscillators(reduced, method, coupling, scheme)
+        reader = _Reader(reduced, oscillators, oscillators.run(time, base), pulse, static_correction)
+    findings += _method_words(method, full, longest, high_frequency_damping, reader)
     count = len(reduced.readings)
     lowest, highest = np.zeros(count), np.zeros(count)
     when = np.zeros((2, count))
@@ -282,10 +325,101 @@ def respond_pulse(
     )  # fmt: skip
 
 
+def _oscillators(reduced: ReducedModel, method: str, coupling: Floats | None, scheme: Scheme) -> Oscillators:
+    weights = -reduced.participation
+    if method == "modes":
+        return Oscillators(reduced.omega, reduced.damping, weights)
+    C = np.diag(2.0 * reduced.damping * reduced.omega)
+    if coupling is not None:  # its diagonal is in the ratios
+        C = C + coupling - np.diag(np.diag(coupling))
+    if method == "coupled modes":
+        return CoupledModes(reduced.omega, reduced.damping, weights, C)
+    return SteppedModes(reduced.omega, reduced.damping, weights, C, scheme)
+
+
+def _before(reduced: ReducedModel, pulse: BasePulse, step: float | None, correct: bool) -> list[Finding]:
+    """What is to be known of the excitation, the step and the modes."""
+    findings = [Finding("note", text) for text in pulse.notes]
+    shortest = 2.0 * np.pi / reduced.omega.max()
+    if step is not None and step > shortest / 8:
+        findings.append(Finding(
+            "warning", f"the step of {1e3 * step:.4g} ms is coarse for the highest mode kept (period "
+            f"{1e3 * shortest:.4g} ms): peaks may be missed; {1e3 * shortest / STEPS_PER_PERIOD:.3g} ms would do",
+        ))  # fmt: skip
+    rises = np.diff(pulse.time)
+    rises = rises[(rises > 0) & (np.abs(np.diff(pulse.acceleration, axis=0)).max(axis=1) > 0.5 * pulse.peak.max())]
+    if step is not None and len(rises) and step > rises.min():
+        findings.append(Finding(
+            "note", f"the step of {1e3 * step:.4g} ms is longer than the shortest rise of {1e3 * rises.min():.4g} ms; "
+            "rows of the pulse are kept, so that the rise is",
+        ))  # fmt: skip
+    for d, axis in enumerate("xyz"):
+        if pulse.peak[d] > 0 and reduced.captured[d] < MASS_THRESHOLD:
+            cure = "the static correction answers for the rest" if correct else "add modes"
+            findings.append(Finding(
+                "warning", f"{axis}: the modes hold {100 * reduced.captured[d]:.1f} % of the free mass, below "
+                f"{100 * MASS_THRESHOLD:.0f} %; {cure}",
+            ))  # fmt: skip
+    for text, unit, factor, values, small in (
+        ("the base moves on after the pulse", "m/s", 1.0, pulse.velocity_change, 1e-9),
+        ("the base is displaced at the end of the pulse", "mm", 1e3, pulse.end_displacement, 1e-9),
+    ):
+        if np.abs(values).max() > small:
+            shown = ", ".join(
+                f"{a} {factor * m:.4g} {unit}" for a, m in zip("xyz", values, strict=True) if abs(m) > small
+            )
+            findings.append(Finding("note", f"{text}: {shown}"))
+    left = pulse.acceleration[-1, :3]
+    if left.any():
+        findings.append(Finding("warning", "the base's acceleration does not end: its velocity grows without bound"))
+    return findings
+
+
+def _after(reduced: ReducedModel, ring_down: float | tuple[float] | None) -> float:
+    """How long the answer is followed after the pulse, in s."""
+    if isinstance(ring_down, float | int):
+        return float(ring_down)
+    left = 0.05 if ring_down is None else ring_down[0]
+    rates = reduced.damping * reduced.omega
+    period = 2.0 * np.pi / reduced.omega.min()
+    if ring_down is None:
+        slow = rates[int(np.argmin(reduced.omega))]
+        return float(min(-np.log(left) / slow if slow > 0 else np.inf, 30.0 * period))
+    if rates.min() <= 0:
+        raise EventError(f"ring down to {100 * left:g} %: a mode without damping never decays; give a time")
+    return float(-np.log(left) / rates.min())
+
+
+def _method_words(method: str, full: FullModel | None, step: float, high: float, reader: _Reader) -> list[Finding]:
+    if method == "modes":
+        return []
+    if method == "coupled modes":
+        return [
+            Finding("note", "dampers couple the modes: solved together, exactly, by complex modes of the kept ones")
+        ]
+    what = "all motions of the model" if full is not None else "the modal equations"
+    if full is not None and full.rayleigh is None:
+        what += f" (described damping in the {len(full.omega)} modes kept, none above them)"
+    scheme = method
+    if method == "generalised alpha":
+        scheme = f"the generalised-α method (a step leaves {100 * (1 - high):.0f} % of very fast motions)"
+    rows = len(reader.path.time) - 1
+    return [
+        Finding(
+            "note",
+            f"direct integration of {what} by {scheme} in {rows:,} steps of {1e3 * step:.4g} ms; the error falls with "
+            "the square of the step: halve it to see",
+        )
+    ]
+
+
 def _grid(pulse: BasePulse, longest: float, ring_down: float) -> tuple[Floats, Floats]:
     """Rows from a tenth of the pulse before it, through its rows, to the end of the ring-down."""
     lead = 0.1 * max(pulse.end - pulse.start, longest)
-    times, loads = [np.array([pulse.start - lead])], [np.zeros((1, 3))]
+    times, loads = [np.array([pulse.start - lead])], [pulse.resting[None]]
+    if (pulse.resting != pulse.acceleration[0]).any():  # the load before the first row ends there
+        times.append(pulse.time[:1])
+        loads.append(pulse.resting[None])
     step = np.diff(pulse.time)
     pieces = np.maximum(1, np.ceil(step / longest - 1e-9)).astype(int)
     times.append(pulse.time[:1])
@@ -302,7 +436,7 @@ def _grid(pulse: BasePulse, longest: float, ring_down: float) -> tuple[Floats, F
         loads.append(a0 + share[:, None] * (a1 - a0))
     count = max(2, int(np.ceil(ring_down / longest)))
     times.append(pulse.end + ring_down * np.arange(1, count + 1) / count)
-    loads.append(np.zeros((count, 3)))
+    loads.append(np.repeat(pulse.acceleration[-1:], count, axis=0))
     return np.concatenate(times), np.concatenate(loads)
 
 
@@ -392,9 +526,12 @@ def _refine(
 
 
 def _static(reduced: ReducedModel, pulse: BasePulse, peaks: Floats, reader: _Reader) -> tuple[Floats, Floats]:
-    """Static answer to the peak base acceleration, and the largest correction as a share of the peak."""
+    """Largest answer if everything were slow, and the largest correction as a share of the peak."""
     static, share = np.full(len(reduced.readings), np.nan), np.zeros(len(reduced.readings))
-    push = pulse.acceleration[np.abs(pulse.acceleration).max(axis=1).argmax()]
+    rows = np.unique(pulse.acceleration, axis=0)
+    if len(rows) > 20_000:
+        rows = rows[:: len(rows) // 20_000 + 1]
+    rows = np.vstack([rows, pulse.resting, pulse.acceleration[np.abs(pulse.acceleration).argmax(axis=0)]])
     for number, reading in enumerate(reduced.readings):
         columns = list(reading.channels)
         channel = reduced.channels[columns[0]]
@@ -403,7 +540,13 @@ def _static(reduced: ReducedModel, pulse: BasePulse, peaks: Floats, reader: _Rea
             columns = columns[place * reading.width : (place + 1) * reading.width]
         if channel.kind != "motion" or channel.order == 0 or (channel.order == 2 and not channel.relative):
             if not (channel.kind == "motion" and channel.order == 0 and not channel.relative):
-                static[number] = abs(float(_FORMS[reading.how]((push @ reduced.static[:, columns])[None])[0]))
-            left = abs(float(_FORMS[reading.how]((pulse.peak @ np.abs(reader.residual[:, columns]))[None])[0]))
+                static[number] = float(np.abs(_FORMS[reading.how](rows @ reduced.static[:, columns])).max())
+            left = abs(
+                float(
+                    _FORMS[reading.how](
+                        (np.maximum(pulse.peak, np.abs(pulse.resting)) @ np.abs(reader.residual[:, columns]))[None]
+                    )[0]
+                )
+            )
             share[number] = left / abs(peaks[number]) if peaks[number] else 0.0
     return static, share

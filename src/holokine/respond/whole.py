@@ -1,43 +1,30 @@
-"""Whole fields: displacement and stress combined under a spectrum, displacement at an instant of a pulse answer."""
+"""Whole fields combined under a spectrum: displacement of all nodes, stress of all parts."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-from holokine.elements.beam import BeamElements
-from holokine.elements.shell import ShellElements
 from holokine.elements.stress import equivalent_form
 from holokine.modes.extract import ModeSet
 from holokine.respond.combine import SpectrumAnswer
-from holokine.respond.rules import over_directions
-from holokine.respond.transient import PulseAnswer
+from holokine.respond.reduced import solve_static
 from holokine.solvers import factorise
+from holokine.system.loads import LoadField, moved_supports
+from holokine.system.recovery import PartPeak, StressMap, keep_worst, stress_maps
 
-__all__ = ["PartPeak", "residual_displacement", "spectrum_displacement", "spectrum_stress", "transient_displacement"]
+__all__ = ["residual_displacement", "spectrum_displacement", "spectrum_stress"]
 
 Floats = NDArray[Any]  # float64
 _BLOCK = 20_000
 
 
-def _kept(answer: SpectrumAnswer | PulseAnswer, modes: ModeSet) -> Floats:
+def _kept(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
     """Shapes of the modes that the answer used (an event may have its own cut-off)."""
     return modes.shapes[: answer.reduced.count]
-
-
-@dataclass(frozen=True)
-class PartPeak:
-    """Largest combined stress of a part in Pa, and where it is (m)."""
-
-    part: str
-    stress: float
-    place: Floats
-    where: str
 
 
 def residual_displacement(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
@@ -49,9 +36,9 @@ def residual_displacement(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
         In m per m/s², with the sign that it has beside the modes.
     """
     system = modes.system
-    columns = ["xyz".index(d) for d in answer.directions]
     T = system.constraints.reduce
-    R = system.rigid_motions(np.zeros(3))[columns]
+    R = influence(answer, modes)
+    columns = [answer.reduced.column(s) for s in answer.sources.names]
     load = T.T @ (system.mass @ R.T)
     whole = (T @ factorise(system.reduced_stiffness).solve(np.asarray(load))).T
     shapes = _kept(answer, modes)
@@ -60,9 +47,31 @@ def residual_displacement(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
 
 
 def _coordinates(answer: SpectrumAnswer) -> Floats:
-    columns = ["xyz".index(d) for d in answer.directions]
     reduced = answer.reduced
-    return reduced.participation[:, columns] * answer.spectral / (reduced.omega**2)[:, None]
+    columns = [reduced.column(s) for s in answer.sources.names]
+    coordinate = reduced.participation[:, columns] * answer.spectral / (reduced.omega**2)[:, None]
+    return answer.sources.gathered(coordinate, 1)
+
+
+def _rest(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
+    """Displacement of the missing mass, shape (directions, dofs)."""
+    whole = residual_displacement(answer, modes) * answer.zero_period[:, None]
+    return answer.sources.gathered(whole, 0)
+
+
+def influence(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
+    """Motion of the assembly at rest under a unit motion of each source, shape (sources, dofs)."""
+    system = modes.system
+    rigid = system.rigid_motions(np.zeros(3))
+    none = np.zeros(system.size)
+    fields = []
+    for name, axis in zip(answer.sources.names, answer.sources.axes, strict=True):
+        if name in answer.groups:
+            imposed = moved_supports(system, answer.groups[name], {axis: 1.0}, name)
+            fields.append(solve_static(system, [LoadField(name, none, none, imposed)])[0])
+        else:
+            fields.append(rigid["xyz".index(axis)])
+    return np.array(fields)
 
 
 def spectrum_displacement(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
@@ -71,13 +80,13 @@ def spectrum_displacement(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
     In blocks of motions, by the answer's rules, with the missing mass.
     """
     shapes, coordinate = _kept(answer, modes), _coordinates(answer)
-    rest = residual_displacement(answer, modes) * answer.zero_period[:, None] if answer.zero_period.any() else None
+    rest = _rest(answer, modes) if answer.zero_period.any() else None
     result = np.empty(shapes.shape[1])
     for a in range(0, shapes.shape[1], _BLOCK):
         part = slice(a, a + _BLOCK)
         values = coordinate[:, :, None] * shapes[:, None, part]
         missing = np.zeros(values.shape[1:]) if rest is None else rest[:, part]
-        result[part] = over_directions(answer.combination.combined(values, missing), answer.direction_rule)
+        result[part] = answer.sources.over(answer.combination.combined(values, missing))
     return result
 
 
@@ -99,9 +108,7 @@ def spectrum_stress(answer: SpectrumAnswer, modes: ModeSet) -> tuple[list[PartPe
     shapes, coordinate = _kept(answer, modes), _coordinates(answer)
     rest = np.zeros((len(answer.directions), shapes.shape[1]))
     if answer.zero_period.any():
-        rest = residual_displacement(answer, modes) * answer.zero_period[:, None]
-    nodal = np.zeros(len(system.mesh.nodes))
-    peaks: dict[str, PartPeak] = {}
+        rest = _rest(answer, modes)
 
     def combined(A: csr_array, width: int) -> Floats:
         found = []
@@ -117,39 +124,11 @@ def spectrum_stress(answer: SpectrumAnswer, modes: ModeSet) -> tuple[list[PartPe
                 each = answer.combination.form(
                     values.reshape(shape), missing.reshape(shape[1:]), equivalent_form(width)
                 )  # fmt: skip
-            found.append(over_directions(each, answer.direction_rule))
+            found.append(answer.sources.over(each))
         return np.concatenate(found) if found else np.zeros(0)
 
-    for block in system.elements:
-        centres = system.mesh.nodes[block.nodes].mean(axis=1)
-        if isinstance(block, BeamElements):
-            maps = [(A, 1, w) for A, w in zip(block.stress_maps(system.size), (", start", ", end"), strict=False)]
-        elif isinstance(block, ShellElements):
-            maps = [(block.stress_map(system.size, "centre", s)[0], 3, f", {s}") for s in ("top", "bottom")]
-        else:
-            maps = [(block.stress_map(system.size, "centre")[0], 6, "")]
-        for A, width, where in maps:
-            stress = combined(A, width)
-            if isinstance(block, BeamElements):
-                stress = stress.reshape(len(block.nodes), -1).max(axis=1)
-            best = int(stress.argmax())
-            if block.part not in peaks or stress[best] > peaks[block.part].stress:
-                peaks[block.part] = PartPeak(
-                    block.part, float(stress[best]), centres[best], f"element {best + 1}{where}"
-                )
-            for column in block.nodes.T:
-                np.maximum.at(nodal, column, stress)
-    return [peaks[p] for p in system.description.parts if p in peaks], nodal
-
-
-def transient_displacement(answer: PulseAnswer, modes: ModeSet) -> Callable[[float], tuple[float, Floats]]:
-    """A function of time in s that gives the nearest row's time and the displacement there, shape (dofs,), in m."""
-    shapes = _kept(answer, modes)
-
-    def at(time: float) -> tuple[float, Floats]:
-        row = int(np.abs(answer.time - time).argmin())
-        path = answer.reader.path
-        q, _, _ = answer.reader.oscillators.motion(path.state[[row]], path.load[[row]])
-        return float(answer.time[row]), (q @ shapes)[0]
-
-    return at
+    found: list[tuple[StressMap, Floats, Floats | None]] = []
+    for m in stress_maps(system):
+        stress = combined(m.matrix, m.width)
+        found.append((m, stress.reshape(len(m.block.nodes), -1).max(axis=1), None))
+    return keep_worst(system, found)

@@ -83,13 +83,14 @@ def plot_spectrum(answer: SpectrumAnswer) -> Any:
     """The spectra with the modes marked on them; marks grow with effective mass. Returns the Figure."""
     figure, ax = _figure()
     f = answer.reduced.frequencies_hz
-    for i, d in enumerate(answer.directions):
+    for i, d in enumerate(answer.sources.names):
         spectrum = answer.spectra[d]
         low, high = min(spectrum.frequency_hz[0], f[0]), max(spectrum.frequency_hz[-1], f[-1])
         grid = np.geomspace(spectrum.frequency_hz[0], spectrum.frequency_hz[-1], 400)
-        ax.loglog(grid, spectrum.at(grid) / STANDARD_GRAVITY, color=COLOURS[i], lw=1.8, label=f"spectrum along {d}")
-        mass = answer.reduced.participation[:, "xyz".index(d)] ** 2
-        share = mass / answer.reduced.free_mass["xyz".index(d)]
+        ax.loglog(grid, spectrum.at(grid) / STANDARD_GRAVITY, color=COLOURS[i % 6], lw=1.8, label=f"spectrum along {d}")
+        column = answer.reduced.column(d)
+        mass = answer.reduced.participation[:, column] ** 2
+        share = mass / max(float(answer.reduced.free_mass[column]), 1e-300)
         ax.scatter(
             f, answer.spectral[:, i] / STANDARD_GRAVITY, s=12 + 500 * share, color=COLOURS[i], alpha=0.55,
             marker=MARKS[i], edgecolor="white", label=f"modes along {d} (area: effective mass)",
@@ -114,7 +115,7 @@ def plot_tripartite(answer: SpectrumAnswer) -> Any:
     figure, ax = _figure()
     f = answer.reduced.frequencies_hz
     speeds: list[float] = []
-    for i, d in enumerate(answer.directions):
+    for i, d in enumerate(answer.sources.names):
         spectrum = answer.spectra[d]
         grid = np.geomspace(spectrum.frequency_hz[0], spectrum.frequency_hz[-1], 400)
         velocity = spectrum.at(grid) / (2.0 * np.pi * grid)

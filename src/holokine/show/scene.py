@@ -7,7 +7,9 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Iterable, Iterator
 from ctypes.util import find_library
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -27,10 +29,13 @@ from holokine.system.build import System
 __all__ = [
     "VIEW_HINT",
     "animate_mode",
+    "moving_pictures",
     "picture_assembly",
+    "picture_deformed",
     "picture_mode",
     "refuse_animation",
     "view_available",
+    "write_film",
 ]
 
 Floats = NDArray[Any]  # float64
@@ -165,6 +170,76 @@ def mode_colours(modes: ModeSet, mode: int, colour: str) -> tuple[Floats, str, f
     raise HolokineError(f'colour: expected displacement, energy or stress, got "{colour}"')
 
 
+@dataclass
+class _Scene:
+    """A scene whose nodes can be moved."""
+
+    plotter: Any
+    drawing: Drawing
+    moving: list[tuple[Any, Any, Floats | None]]
+    painted: list[Any]
+    label: str
+
+    def place(self, displacement: Floats) -> None:
+        """Move all nodes by a drawn displacement, shape (nodes, 3)."""
+        for data, node, rest in self.moving:
+            if node is None:
+                data.points = self.drawing.nodes + displacement
+            else:
+                assert rest is not None
+                data.points = rest + displacement[node]
+
+    def scale_bar(self) -> None:
+        self.plotter.add_scalar_bar(
+            self.label, mapper=self.painted[-1].mapper if self.painted else None, color="black", vertical=True,
+            position_x=0.88, position_y=0.2, height=0.5, width=0.05,
+        )  # fmt: skip
+
+
+def _movable(system: System, amount: Floats, label: str, top: float, plotter: Any) -> _Scene:
+    """The assembly coloured at its nodes, over a grey ghost of itself at rest."""
+    drawing = drawing_of(system)
+    radius = _beam_radius(drawing)
+    scene = _Scene(plotter, drawing, [], [], label)
+    keys = {"scalars": label, "cmap": "viridis", "clim": (0.0, top), "show_scalar_bar": False}
+    for faces in drawing.faces.values():
+        edges = feature_edges(drawing.nodes, faces)
+        if len(edges):
+            plotter.add_mesh(_lines(drawing.nodes, edges), color=GHOST, line_width=1.5)
+        surface = _surface(drawing.nodes.copy(), faces)
+        surface[label] = amount
+        scene.painted.append(
+            plotter.add_mesh(surface, show_edges=len(faces) < 6000, edge_color="#4A4A4A", line_width=0.5, **keys)
+        )
+        scene.moving.append((surface, None, None))
+    for lines in drawing.lines.values():
+        plotter.add_mesh(_lines(drawing.nodes, lines), color=GHOST, line_width=1.5)
+        path = _lines(drawing.nodes.copy(), lines)
+        path[label] = amount
+        scene.painted.append(plotter.add_mesh(path, line_width=7, render_lines_as_tubes=True, **keys))
+        scene.moving.append((path, None, None))
+    for arms in drawing.arms.values():
+        path = _lines(drawing.nodes.copy(), arms)
+        plotter.add_mesh(path, color="#202124", line_width=2)
+        scene.moving.append((path, None, None))
+    if len(drawing.springs):
+        path = _lines(drawing.nodes.copy(), drawing.springs)
+        plotter.add_mesh(path, color=COLOURS[1], line_width=9, render_lines_as_tubes=True)
+        scene.moving.append((path, None, None))
+    if drawing.masses:
+        import pyvista
+
+        nodes = [m.node for m in drawing.masses]
+        ball = pyvista.Sphere(radius=3.0 * radius)
+        for node in nodes:
+            body = ball.copy()
+            body.translate(drawing.nodes[node], inplace=True)
+            plotter.add_mesh(body, color=COLOURS[0])
+            scene.moving.append((body, node, body.points.copy()))
+    _spheres(plotter, [m.place for m in drawing.supports[:400]], 2.0 * radius, "black", "supports")
+    return scene
+
+
 def _mode_scene(
     modes: ModeSet,
     mode: int,
@@ -185,51 +260,10 @@ def _mode_scene(
     amount, label, top = mode_colours(modes, mode, colour)
     single = plotter is None
     plotter = plotter if plotter is not None else _plotter()
-    radius = _beam_radius(drawing)
-    moving: list[tuple[Any, Any, Floats | None]] = []
-    painted: Any = None
-    keys = {"scalars": label, "cmap": "viridis", "clim": (0.0, top), "show_scalar_bar": False}
-    for faces in drawing.faces.values():
-        edges = feature_edges(drawing.nodes, faces)
-        if len(edges):
-            plotter.add_mesh(_lines(drawing.nodes, edges), color=GHOST, line_width=1.5)
-        surface = _surface(drawing.nodes.copy(), faces)
-        surface[label] = amount
-        painted = plotter.add_mesh(surface, show_edges=len(faces) < 6000, edge_color="#4A4A4A", line_width=0.5, **keys)
-        moving.append((surface, None, None))
-    for lines in drawing.lines.values():
-        plotter.add_mesh(_lines(drawing.nodes, lines), color=GHOST, line_width=1.5)
-        path = _lines(drawing.nodes.copy(), lines)
-        path[label] = amount
-        painted = plotter.add_mesh(path, line_width=7, render_lines_as_tubes=True, **keys)
-        moving.append((path, None, None))
-    for arms in drawing.arms.values():
-        path = _lines(drawing.nodes.copy(), arms)
-        plotter.add_mesh(path, color="#202124", line_width=2)
-        moving.append((path, None, None))
-    if len(drawing.springs):
-        path = _lines(drawing.nodes.copy(), drawing.springs)
-        plotter.add_mesh(path, color=COLOURS[1], line_width=9, render_lines_as_tubes=True)
-        moving.append((path, None, None))
-    if drawing.masses:
-        import pyvista
-
-        nodes = [m.node for m in drawing.masses]
-        ball = pyvista.Sphere(radius=3.0 * radius)
-        for node in nodes:
-            body = ball.copy()
-            body.translate(drawing.nodes[node], inplace=True)
-            plotter.add_mesh(body, color=COLOURS[0])
-            moving.append((body, node, body.points.copy()))
-    _spheres(plotter, [m.place for m in drawing.supports[:400]], 2.0 * radius, "black", "supports")
+    scene = _movable(modes.system, amount, label, top, plotter)
 
     def move(phase: float) -> None:
-        for data, node, rest in moving:
-            if node is None:
-                data.points = drawing.nodes + phase * factor * shape
-            else:
-                assert rest is not None
-                data.points = rest + phase * factor * shape[node]
+        scene.place(phase * factor * shape)
 
     text = f"Mode {mode}: {n(modes.frequencies_hz[modes.index(mode)])} Hz\n{words}; undeformed in grey"
     if not single:
@@ -237,18 +271,69 @@ def _mode_scene(
         _look(plotter)
         return plotter, move, drawing, words
     plotter.add_text(text, font_size=12, color="black", position="upper_left")
-    plotter.add_scalar_bar(
-        label,
-        mapper=None if painted is None else painted.mapper,
-        color="black",
-        vertical=True,
-        position_x=0.88,
-        position_y=0.2,
-        height=0.5,
-        width=0.05,
-    )
+    scene.scale_bar()
     _look(plotter)
     return plotter, move, drawing, words
+
+
+def picture_deformed(
+    system: System, nodes: Floats, values: Floats, label: str, title: str, path: Path, share: float = 0.08
+) -> None:
+    """The assembly deformed by `nodes` (nodes, 3; in m), magnified, over a ghost of itself, coloured by values."""
+    drawing = drawing_of(system)
+    top = max(float(values.max(initial=0.0)), 1e-300)
+    largest = max(float(np.linalg.norm(nodes, axis=1).max(initial=0.0)), 1e-300)
+    factor = share * drawing.diagonal / largest
+    words = f"{title}\nlargest displacement {n(1e3 * largest)} mm, drawn {n(factor, 3)} times; undeformed in grey"
+    if not view_available():
+        moved = replace(drawing, nodes=drawing.nodes + factor * nodes)
+        save(plot_field(moved, values / top, f"{label}, 1 = {n(top)}", words), path)
+        return
+    plotter = _plotter()
+    scene = _movable(system, values, label, top, plotter)
+    scene.place(factor * nodes)
+    plotter.add_text(words, font_size=12, color="black", position="upper_left")
+    scene.scale_bar()
+    _look(plotter)
+    plotter.screenshot(str(path))
+    plotter.close()
+
+
+def moving_pictures(
+    system: System, frames: Floats, title: str, share: float, size: tuple[int, int] = (1280, 560)
+) -> Iterator[Floats]:
+    """Pictures of the assembly at displacements, shape (frames, nodes, 3) in m, magnified alike in all of them."""
+    drawing = drawing_of(system)
+    amount = 1e3 * np.linalg.norm(frames, axis=2)
+    largest = max(float(amount.max(initial=0.0)) / 1e3, 1e-300)
+    factor = share * drawing.diagonal / largest
+    words = f"{title}; largest displacement {n(1e3 * largest)} mm, drawn {n(factor, 3)} times"
+    label = "displacement (mm)"
+    if view_available():
+        plotter = _plotter()
+        plotter.window_size = size
+        scene = _movable(system, amount[0], label, 1e3 * largest, plotter)
+        plotter.add_text(words, font_size=10, color="black", position="upper_left")
+        scene.scale_bar()
+        _look(plotter)
+        for frame, values in zip(frames, amount, strict=True):
+            scene.place(factor * frame)
+            for data, node, _ in scene.moving:
+                if node is None and label in data.array_names:
+                    data[label] = values
+            plotter.render()
+            yield plotter.screenshot(return_img=True)
+        plotter.close()
+        return
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+
+    for frame, values in zip(frames, amount, strict=True):
+        moved = replace(drawing, nodes=drawing.nodes + factor * frame)
+        ax = plot_field(moved, values / (1e3 * largest), f"{label}, 1 = {n(1e3 * largest)}", words)
+        ax.figure.set_size_inches(size[0] / 100, size[1] / 100)
+        canvas = FigureCanvasAgg(ax.figure)
+        canvas.draw()
+        yield np.asarray(canvas.buffer_rgba())[:, :, :3]
 
 
 def _check_mode(modes: ModeSet, mode: int) -> None:
@@ -339,6 +424,10 @@ def picture_sheet(modes: ModeSet, chosen: list[int], path: Path) -> None:
 def refuse_animation(modes: ModeSet, mode: int) -> Any:
     """Raise where an animation could not be made, before anything is written; return the package that writes it."""
     _check_mode(modes, mode)
+    return _imageio()
+
+
+def _imageio() -> Any:
     try:
         import imageio.v2 as imageio
     except ImportError:
@@ -372,19 +461,31 @@ def animate_mode(
     HolokineError
         No such mode, an ending that is not gif or mp4, or imageio is not installed.
     """
-    imageio = refuse_animation(modes, mode)
+    _check_mode(modes, mode)
+    phases = np.sin(2.0 * np.pi * np.arange(frames) / frames)
+    write_film(path, _rendered(modes, mode, share, true_scale, phases), rate, repeat=4)
+
+
+def write_film(path: Path, pictures: Iterable[Any], rate: float, *, repeat: int = 1) -> None:
+    """Pictures as GIF or MP4 by the ending of `path`; an MP4 repeats them.
+
+    Raises
+    ------
+    HolokineError
+        Another ending, or imageio is not installed; nothing half-written is left.
+    """
+    imageio = _imageio()
     if path.suffix.lower() not in (".gif", ".mp4"):
         raise HolokineError(f'{path}: an animation ends with .gif or .mp4, not "{path.suffix}"')
-    phases = np.sin(2.0 * np.pi * np.arange(frames) / frames)
-    pictures = list(_rendered(modes, mode, share, true_scale, phases))
+    made = list(pictures)
     part = path.with_name(f".part_{path.name}")
     try:
         if path.suffix.lower() == ".gif":
-            imageio.mimsave(part, pictures, duration=1000.0 / rate, loop=0)
+            imageio.mimsave(part, made, duration=1000.0 / rate, loop=0)
         else:
             writer: Any
             with imageio.get_writer(part, fps=rate, quality=8, macro_block_size=16) as writer:
-                for picture in pictures * 4:
+                for picture in made * repeat:
                     writer.append_data(picture)
         part.replace(path)
     finally:

@@ -6,18 +6,23 @@ import numpy as np
 import pandas as pd
 
 from holokine.excite.spectrum import ResponseSpectrum
+from holokine.gauges.channels import GaugeSet
 from holokine.mesh.quality import block_shapes
 from holokine.modes.check import CheckReport
 from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
 from holokine.respond.combine import SpectrumAnswer
 from holokine.respond.limits import LimitCheck
+from holokine.respond.motion import Envelope
 from holokine.respond.reduced import ReducedModel
 from holokine.respond.shock import ShockSpectrum
+from holokine.respond.static import StaticAnswer
 from holokine.respond.transient import PulseAnswer
 from holokine.show.mode_tables import member_words
 from holokine.show.numbers import display_unit
 from holokine.system.build import System
+from holokine.system.recovery import PartPeak
+from holokine.units import STANDARD_GRAVITY
 
 __all__ = [
     "connections_table",
@@ -28,8 +33,10 @@ __all__ = [
     "main_modes_table",
     "mass_table",
     "modes_table",
+    "part_peaks_table",
     "participation_table",
     "peaks_table",
+    "points_table",
     "shares_table",
     "shock_table",
     "spectral_table",
@@ -171,22 +178,23 @@ def participation_table(modes: ModeSet) -> pd.DataFrame:
     return pd.DataFrame(table)
 
 
-def _motion_word(reduced: ReducedModel, number: int) -> str:
+def _motion_word(reduced: ReducedModel | GaugeSet, number: int) -> str:
     channel = reduced.channels[reduced.readings[number].channels[0]]
     if channel.kind != "motion":
         return ""
     return "relative" if channel.relative else "absolute"
 
 
-def peaks_table(answer: SpectrumAnswer | PulseAnswer) -> pd.DataFrame:
-    """Peak of every gauge in display units; with times, extremes and the static ratio for pulses."""
+def peaks_table(answer: SpectrumAnswer | PulseAnswer | StaticAnswer) -> pd.DataFrame:
+    """Peak (or value at rest) of every gauge in display units; with times, extremes and static ratio for pulses."""
     rows = []
     reduced = answer.reduced
     noise = answer.noise
     for number, reading in enumerate(reduced.readings):
         if abs(answer.peaks[number]) <= noise[number]:
+            column = "value" if isinstance(answer, StaticAnswer) else "peak"
             rows.append({"gauge": reading.gauge, "component": reading.component,
-                         "motion": _motion_word(reduced, number), "peak": 0.0,
+                         "motion": _motion_word(reduced, number), column: 0.0,
                          "unit": display_unit(reading.dimension)[0]})  # fmt: skip
             continue
         unit, size = display_unit(reading.dimension)
@@ -205,14 +213,22 @@ def peaks_table(answer: SpectrumAnswer | PulseAnswer) -> pd.DataFrame:
                 "time_ms": 1e3 * answer.peak_times[number],
                 "lowest": answer.lowest[number] / size,
                 "highest": answer.highest[number] / size,
+                "rms": answer.rms[number] / size,
                 "static": static,
                 "ratio_to_static": abs(row["peak"] / static) if static > 0 else np.nan,  # type: ignore[operator]
                 "correction_percent": 100.0 * answer.correction_share[number],
                 "place": answer.places[number],
             }
+        elif isinstance(answer, StaticAnswer):
+            if not np.isfinite(answer.peaks[number]):
+                continue  # at rest nothing has a velocity or an acceleration
+            row["value"] = row.pop("peak")
+            row["place"] = answer.places[number]
         else:
             for d, axis in enumerate(answer.directions):
-                row[f"from_{axis}"] = answer.by_direction[d, number] / size
+                row[f"from_{axis.replace(' ', '_')}"] = answer.by_direction[d, number] / size
+            if answer.settled.any():
+                row["from_displacement"] = answer.settled[number] / size
             _, rest = answer.shares(number) if np.isfinite(answer.peaks[number]) else (None, [np.nan])
             row["missing_mass_percent"] = 100.0 * float(rest[0])
             row["place"] = answer.places[number]
@@ -220,7 +236,38 @@ def peaks_table(answer: SpectrumAnswer | PulseAnswer) -> pd.DataFrame:
     return pd.DataFrame(rows)
 
 
-def limits_table(answer: SpectrumAnswer | PulseAnswer, checks: list[LimitCheck]) -> pd.DataFrame:
+def part_peaks_table(peaks: list[PartPeak]) -> pd.DataFrame:
+    """Largest stress of every part in MPa, where, and when it is known."""
+    rows = []
+    for p in peaks:
+        row: dict[str, object] = {"part": p.part, "stress_mpa": 1e-6 * p.stress}
+        if p.time is not None:
+            row["time_ms"] = 1e3 * p.time
+        row |= dict(zip(("at_x_mm", "at_y_mm", "at_z_mm"), 1e3 * p.place, strict=True))
+        rows.append({**row, "where": p.where})
+    return pd.DataFrame(rows)
+
+
+def points_table(points: list[str], moved: Envelope, pushed: Envelope) -> pd.DataFrame:
+    """Extremes of points by direction: displacement relative to the frame (mm), absolute acceleration (g)."""
+    rows = []
+    for i, point in enumerate(points):
+        for d, axis in enumerate("xyz"):
+            k = 3 * i + d
+            row: dict[str, object] = {"point": point, "axis": axis}
+            for name, envelope, size in (
+                ("displacement_mm", moved, 1e-3),
+                ("acceleration_g", pushed, STANDARD_GRAVITY),
+            ):
+                row[f"lowest_{name}"] = envelope.lowest[k] / size
+                row[f"at_ms_lowest_{name.split('_')[0]}"] = 1e3 * envelope.lowest_time[k]
+                row[f"highest_{name}"] = envelope.highest[k] / size
+                row[f"at_ms_highest_{name.split('_')[0]}"] = 1e3 * envelope.highest_time[k]
+            rows.append(row)
+    return pd.DataFrame(rows)
+
+
+def limits_table(answer: SpectrumAnswer | PulseAnswer | StaticAnswer, checks: list[LimitCheck]) -> pd.DataFrame:
     """Peaks against limits: use in percent of the limit, met or not."""
     rows = []
     for c in checks:
@@ -321,9 +368,10 @@ def spectral_table(answer: SpectrumAnswer) -> pd.DataFrame:
         "frequency_hz": answer.reduced.frequencies_hz,
         "damping_percent": 100.0 * answer.reduced.damping,
     }
-    for i, d in enumerate(answer.directions):
-        table[f"acceleration_{d}_{unit}"] = answer.spectral[:, i] / size
-        table[f"effective_{d}_kg"] = answer.reduced.participation[:, "xyz".index(d)] ** 2
+    for i, d in enumerate(answer.sources.names):
+        name = d.replace(" ", "_")
+        table[f"acceleration_{name}_{unit}"] = answer.spectral[:, i] / size
+        table[f"effective_{name}_kg"] = answer.reduced.participation[:, answer.reduced.column(d)] ** 2
     return pd.DataFrame(table)
 
 
@@ -334,6 +382,8 @@ def history_table(answer: PulseAnswer, numbers: list[int], thin: int = 1) -> pd.
     for d, axis in enumerate("xyz"):
         if answer.pulse.peak[d] > 0:
             table[f"base_{axis}_{unit}"] = answer.base[::thin, d] / size
+    for k, name in enumerate(answer.pulse.names[3:], start=3):
+        table[f"{name} factor".replace(" ", "_")] = answer.base[::thin, k]
     for number in numbers:
         reading = answer.reduced.readings[number]
         unit, size = display_unit(reading.dimension)

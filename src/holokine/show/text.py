@@ -7,6 +7,7 @@ import numpy as np
 from holokine.modes.check import CheckReport
 from holokine.modes.extract import ModeSet
 from holokine.respond.combine import SpectrumAnswer
+from holokine.respond.static import StaticAnswer
 from holokine.respond.transient import PulseAnswer
 from holokine.show.numbers import number_text as n
 from holokine.system.build import System
@@ -106,7 +107,7 @@ def time_step_line(modes: ModeSet) -> str:
 def event_words(answer: SpectrumAnswer | PulseAnswer) -> str:
     """What the event is, in a line."""
     if isinstance(answer, SpectrumAnswer):
-        names = ", ".join(answer.directions)
+        names = ", ".join(answer.sources.names)
         rule = {
             "srss": "SRSS",
             "cqc": "CQC",
@@ -116,24 +117,61 @@ def event_words(answer: SpectrumAnswer | PulseAnswer) -> str:
         }.get(answer.rule, answer.rule)
         if answer.combination.rigid is not None:
             rule += ", rigid parts algebraically"
-        both = "" if len(answer.directions) == 1 else f", directions by {answer.direction_rule}".replace("srss", "SRSS")
-        return f"response spectrum along {names}; modes by {rule}{both}"
+        both = "" if len(set(answer.sources.axes)) == 1 else f", directions by {answer.direction_rule}"
+        if len(set(answer.sources.axes)) < len(answer.sources.axes):
+            both = f", groups of supports by {answer.sources.supports}" + both
+            return f"response spectra at groups of supports: {names}; modes by {rule}{both.replace('srss', 'SRSS')}"
+        return f"response spectrum along {names}; modes by {rule}{both.replace('srss', 'SRSS')}"
     pulse = answer.pulse
-    axes = [a for d, a in enumerate("xyz") if pulse.peak[d] > 0]
-    peak, change = pulse.peak / STANDARD_GRAVITY, pulse.velocity_change
-    shown = ", ".join(
-        f"{a} {n(peak[d])} g with a velocity change of {n(change[d])} m/s"
-        for d, a in enumerate("xyz")
-        if pulse.peak[d] > 0
-    )
-    return (
-        f"base pulse along {', '.join(axes)}: peak {shown}; from {n(1e3 * pulse.start)} to {n(1e3 * pulse.end)} ms, "
-        f"followed until {n(1e3 * answer.time[-1])} ms in {len(answer.time) - 1:,} steps"
+    words = []
+    if pulse.moves_base:
+        peak, change, end = pulse.peak / STANDARD_GRAVITY, pulse.velocity_change, pulse.end_displacement
+        moved = [d for d in range(3) if pulse.peak[d] > 0]
+        shown = ", ".join(
+            f"{'xyz'[d]} {n(peak[d])} g with a velocity change of {n(change[d])} m/s and a displacement of "
+            f"{n(1e3 * end[d])} mm at its end" for d in moved
+        )  # fmt: skip
+        words.append(f"base pulse along {', '.join('xyz'[d] for d in moved)}: peak {shown}")
+    signals = [
+        f"{name} (peak {n(pulse.peak[k])} times)" for k, name in enumerate(pulse.names)
+        if k > 2 and pulse.resting[k] == 0
+    ]  # fmt: skip
+    if signals:
+        words.append("loads in time: " + ", ".join(signals))
+    for k, name in enumerate(pulse.names):
+        if pulse.resting[k]:
+            words.append(
+                f"{name} stays on all the time" if pulse.acceleration[-1, k] else f"{name} is let go at the start"
+            )
+    return "; ".join(words) + (
+        f"; from {n(1e3 * pulse.start)} to {n(1e3 * pulse.end)} ms, followed until {n(1e3 * answer.time[-1])} ms in "
+        f"{len(answer.time) - 1:,} steps"
     )
 
 
-def answer_lines(answer: SpectrumAnswer | PulseAnswer) -> list[str]:
+def static_lines(answer: StaticAnswer) -> list[str]:
+    """Loads and their balance."""
+    loads = ", ".join(name if k == 1 else f"{n(k)} times {name}" for name, k in answer.loads.items())
+    rows = [
+        ("loads in all", answer.applied),
+        ("supports answer", answer.reactions),
+        ("springs to the frame", answer.ground),
+    ]
+    size = max(float(abs(v).max()) for _, v in rows) or 1.0
+    result = [f"loads at rest: {loads}"]
+    for word, v in rows:
+        if abs(v).max() > 1e-9 * size:
+            result.append(
+                f"{word}: "
+                + ", ".join(f"{a} {n(0.0 if abs(x) < 1e-9 * size else x)} N" for a, x in zip("xyz", v, strict=True))
+            )
+    return result
+
+
+def answer_lines(answer: SpectrumAnswer | PulseAnswer | StaticAnswer) -> list[str]:
     """Event, modes kept and mass held: what to read before the peaks."""
+    if isinstance(answer, StaticAnswer):
+        return static_lines(answer)
     r = answer.reduced
     f = r.frequencies_hz
     damping = f"{n(100 * r.damping.min(), 3)} %"
@@ -143,7 +181,7 @@ def answer_lines(answer: SpectrumAnswer | PulseAnswer) -> list[str]:
         event_words(answer),
         f"{r.count} modes from {n(f[0])} to {n(f[-1])} Hz, damping {damping}",
         "free mass held by the modes: "
-        + ", ".join(f"{a} {100 * c:.1f} %" for a, c in zip("xyz", r.captured, strict=True)),
+        + ", ".join(f"{a} {100 * c:.1f} %" for a, c in zip(r.loads, r.captured, strict=True) if c == c),
     ]
     if isinstance(answer, SpectrumAnswer):
         if answer.missing.any():
@@ -151,7 +189,7 @@ def answer_lines(answer: SpectrumAnswer | PulseAnswer) -> list[str]:
                 "missing mass answers with "
                 + ", ".join(
                     f"{d} {n(z / STANDARD_GRAVITY)} g"
-                    for d, z in zip(answer.directions, answer.zero_period, strict=True)
+                    for d, z in zip(answer.sources.names, answer.zero_period, strict=True)
                 )
             )
         else:

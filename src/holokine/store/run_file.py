@@ -38,7 +38,7 @@ _REDUCED_ARRAYS = (
     "free_mass", "whole_mass",
 )  # fmt: skip
 # what may change without touching modes or reduced model
-_HARMLESS = frozenset({"events", "title", "modes", "bands", "groups", "limits", "variants"})
+_HARMLESS = frozenset({"events", "title", "modes", "bands", "groups", "limits", "variants", "loads"})
 
 
 @dataclass(frozen=True)

@@ -91,6 +91,20 @@ class Constraints:
             result = result + factor.solve(right - self.rows @ (self.rows.T @ result))
         return result
 
+    def enforced(self, values: Floats) -> Floats:
+        """A motion u with C u = values, of least norm: shape (constraints,) to (dofs,).
+
+        Any such motion serves as the part that supports impose; the independent motions answer for the rest.
+        """
+        return np.asarray(self.rows.T @ self._solved(values))
+
+    def _solved(self, values: Floats) -> Floats:
+        factor, ridge = self._normal
+        result = factor.solve(values)
+        for _ in range(6 if ridge else 1):
+            result = result + factor.solve(values - self.rows @ (self.rows.T @ result))
+        return np.asarray(result)
+
 
 def eliminate(size: int, active: NDArray[np.bool_], equations: list[Equation]) -> Constraints:
     """Eliminate dependent motions.

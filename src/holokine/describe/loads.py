@@ -1,0 +1,106 @@
+"""Loads: gravity, forces and moments, pressures, and supports that are moved."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from pydantic import BeforeValidator, ValidationInfo, model_validator
+
+from holokine.describe.fields import Direction, Strict, UnitVector, complaint, quantity_field
+from holokine.describe.targets import Selection, Target
+from holokine.errors import UnitError
+from holokine.units import UnitSystem, quantity
+
+__all__ = ["Load", "Names", "length_vector"]
+
+
+def _vector(dimension: str) -> Any:
+    def read(value: Any, info: ValidationInfo) -> tuple[float, ...]:
+        units = (info.context or {}).get("units") or UnitSystem()
+        if hasattr(value, "tolist"):
+            value = value.tolist()
+        if isinstance(value, dict):
+            wrong = [k for k in value if k not in ("x", "y", "z")]
+            if wrong:
+                raise complaint(f'unknown direction "{wrong[0]}"; directions of a {dimension} are x y z')
+            value = [value.get(axis, 0.0) for axis in "xyz"]
+        if not isinstance(value, list | tuple) or len(value) != 3:
+            raise complaint(f"expected three values of {dimension} [x, y, z] or {{z: ...}}, got {value!r}")
+        try:
+            return tuple(quantity(v, dimension, units) for v in value)
+        except UnitError as err:
+            raise complaint(str(err), "unit") from None
+
+    return Annotated[tuple[float, float, float], BeforeValidator(read)]
+
+
+length_vector = _vector("length")
+
+
+def _movement(value: Any, info: ValidationInfo) -> dict[str, float]:
+    units = (info.context or {}).get("units") or UnitSystem()
+    if not isinstance(value, dict) or not value:
+        raise complaint(f"expected directions and how far, such as {{z: -2 mm}}, got {value!r}")
+    result = {}
+    for axis, size in value.items():
+        if axis not in ("x", "y", "z", "rx", "ry", "rz"):
+            raise complaint(f'unknown direction "{axis}"; directions are x y z rx ry rz')
+        try:
+            result[axis] = quantity(size, "length" if len(axis) == 1 else "angle", units)
+        except UnitError as err:
+            raise complaint(f"{axis}: {err}", "unit") from None
+    return result
+
+
+def _names(value: Any) -> Any:
+    return (value,) if isinstance(value, str) else value
+
+
+Names = Annotated[tuple[str, ...], BeforeValidator(_names)]
+
+
+class Load(Strict):
+    """One load: gravity, a force and moment, a pressure, or supports that are moved.
+
+    ``gravity``: the direction into which weight pulls, with `size` of the acceleration (1 g). ``force``, ``moment``:
+    on a point or selection (`at`), the whole of it, shared evenly over the nodes. ``pressure``: on the faces whose
+    nodes a selection holds (`on`); it pushes against the outside of solids; shells need `towards`, the side to which
+    it pushes. ``move``: how far `supports` are moved, relative to the frame.
+    """
+
+    gravity: UnitVector | None = None
+    size: quantity_field("acceleration", above=0.0) = 9.80665  # type: ignore[valid-type]
+    at: Target | None = None
+    force: _vector("force") | None = None  # type: ignore[valid-type]
+    moment: _vector("moment") | None = None  # type: ignore[valid-type]
+    pressure: quantity_field("stress") | None = None  # type: ignore[valid-type]
+    on: Selection | None = None
+    towards: UnitVector | None = None
+    supports: Names | None = None
+    move: Annotated[dict[Direction, float], BeforeValidator(_movement)] | None = None
+
+    @property
+    def kind(self) -> str:
+        """gravity, force, pressure or move."""
+        if self.gravity is not None:
+            return "gravity"
+        if self.pressure is not None:
+            return "pressure"
+        return "move" if self.move is not None else "force"
+
+    @model_validator(mode="after")
+    def _one(self) -> Load:
+        pushes = self.force if self.force is not None else self.moment
+        self.exactly_one(
+            {"gravity": self.gravity, "force or moment": pushes, "pressure": self.pressure, "move": self.move}, "a load"
+        )
+        needs = {"gravity": (), "force": ("at",), "pressure": ("on", "towards"), "move": ("supports",)}[self.kind]
+        for name in ("at", "on", "towards", "supports"):
+            given = getattr(self, name) is not None
+            if given and name not in needs:
+                raise complaint(f"{name} does not belong to a load by {self.kind}")
+            if not given and name in needs and name != "towards":
+                raise complaint(f"a load by {self.kind} needs {name}")
+        if self.kind != "gravity" and "size" in self.model_fields_set:
+            raise complaint("size belongs to gravity only")
+        return self

@@ -1,0 +1,195 @@
+"""Signals as curves whose derivatives are known, so that a base velocity or displacement is differentiated exactly."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.describe.events import Chirp, PulseShape, Sine
+from holokine.errors import EventError
+
+__all__ = ["LOBE_STEPS", "Segment", "curve_of", "differentiated"]
+
+Floats = NDArray[Any]  # float64
+Derivative = Callable[[int], Floats]
+LOBE_STEPS = 2000
+"""Linear pieces of a half-sine or of a cycle; the area of a half-sine is then low by (π/2000)²/12, 2e-7 of it."""
+MAX_ROWS = 1_000_000
+
+
+@dataclass(frozen=True)
+class Segment:
+    """A smooth stretch of a curve: instants in s, and values or derivatives at them by order (0, 1, 2)."""
+
+    time: Floats
+    derivative: Derivative
+
+
+def _line(t0: float, t1: float, y0: float, y1: float) -> Segment:
+    slope = (y1 - y0) / (t1 - t0)
+    orders = {0: [y0, y1], 1: [slope, slope], 2: [0.0, 0.0]}
+    return Segment(np.array([t0, t1]), lambda order: np.array(orders[order]))
+
+
+def _polygon(times: list[float], values: list[float]) -> list[Segment]:
+    rows = list(zip(times, values, strict=True))
+    return [_line(*a[:1], *b[:1], a[1], b[1]) for a, b in pairwise(rows) if b[0] > a[0]]
+
+
+def _wave(t: Floats, omega: float, phase: float = 0.0) -> Derivative:
+    """sin(ω t + phase) and its derivatives."""
+    return lambda order: omega**order * np.sin(omega * t + phase + order * np.pi / 2.0)
+
+
+def _product(a: Derivative, b: Derivative) -> Derivative:
+    """Leibniz' rule up to the second derivative."""
+
+    def derivative(order: int) -> Floats:
+        if order == 0:
+            return a(0) * b(0)
+        if order == 1:
+            return a(1) * b(0) + a(0) * b(1)
+        return a(2) * b(0) + 2.0 * a(1) * b(1) + a(0) * b(2)
+
+    return derivative
+
+
+def _polynomial(t: Floats, c0: float, c1: float) -> Derivative:
+    return lambda order: [c0 + c1 * t, np.full(len(t), c1), np.zeros(len(t))][order]
+
+
+def _hann(t: Floats, length: float) -> Derivative:
+    """sin² (π t / length) = (1 - cos(2π t / length)) / 2."""
+    wave = _wave(t, 2.0 * np.pi / length, -np.pi / 2.0)
+    return lambda order: (0.5 if order == 0 else 0.0) + 0.5 * wave(order)
+
+
+def _windowed(window: str, length: float, t: Floats) -> Derivative:
+    if window == "hann":
+        return _hann(t, length)
+    if window == "half sine":
+        return _wave(t, np.pi / length)
+    return _polynomial(t, 1.0, 0.0)
+
+
+def _sine(s: Sine) -> list[Segment]:
+    omega, length = 2.0 * np.pi * s.frequency, s.cycles / s.frequency
+    if s.window != "ramp":
+        t = np.linspace(0.0, length, LOBE_STEPS * s.cycles + 1)
+        return [Segment(t, _product(_windowed(s.window, length, t), _wave(t, omega)))]
+    rise = s.ramp / s.frequency
+    result = []
+    pieces = [(0.0, rise, 0.0, 1.0 / rise), (rise, length - rise, 1.0, 0.0),
+              (length - rise, length, length / rise, -1.0 / rise)]  # fmt: skip
+    for a, b, c0, c1 in pieces:
+        if b - a > 1e-12 * length:
+            t = np.linspace(a, b, max(2, round(LOBE_STEPS * (b - a) * s.frequency) + 1))
+            result.append(Segment(t, _product(_polynomial(t, c0, c1), _wave(t, omega))))
+    return result
+
+
+def _chirp(c: Chirp) -> list[Segment]:
+    low, high = c.range
+    cycles = c.duration * (
+        (low + high) / 2.0 if c.sweep == "linear" else (high - low) / np.log(high / low)
+    )  # fmt: skip
+    if cycles > 5000:
+        raise EventError(f"the chirp has {cycles:,.0f} cycles, more than 5,000: shorten it, or sweep less far")
+    count = int(min(LOBE_STEPS * cycles, MAX_ROWS)) + 1
+    t = np.linspace(0.0, c.duration, count)
+    if c.sweep == "linear":
+        rate = (high - low) / c.duration
+        phase = [2.0 * np.pi * (low * t + rate * t**2 / 2.0), 2.0 * np.pi * (low + rate * t),
+                 np.full(count, 2.0 * np.pi * rate)]  # fmt: skip
+    else:
+        k = np.log(high / low) / c.duration
+        grown = 2.0 * np.pi * low * np.exp(k * t)
+        phase = [(grown - 2.0 * np.pi * low) / k, grown, k * grown]
+
+    def carrier(order: int) -> Floats:
+        sin, cos = np.sin(phase[0]), np.cos(phase[0])
+        return [sin, phase[1] * cos, phase[2] * cos - phase[1] ** 2 * sin][order]
+
+    return [Segment(t, _product(_windowed(c.window, c.duration, t), carrier))]
+
+
+def curve_of(shape: PulseShape) -> tuple[list[Segment], bool]:
+    """Segments of a shape with a peak of 1, from 0 s, and whether its last value stays; not of tables and sums."""
+    p: Any = getattr(shape, shape.shape)
+    kind = shape.shape
+    if kind == "half_sine":
+        t = np.linspace(0.0, p.duration, LOBE_STEPS + 1)
+        return [Segment(t, _wave(t, np.pi / p.duration))], False
+    if kind == "versed_sine":
+        t = np.linspace(0.0, p.duration, LOBE_STEPS + 1)
+        return [Segment(t, _hann(t, p.duration))], False
+    if kind in ("rectangle", "triangle", "terminal_peak_sawtooth", "initial_peak_sawtooth"):
+        D = p.duration
+        corners = {
+            "rectangle": ([0.0, D], [1.0, 1.0]),
+            "triangle": ([0.0, 0.5 * D, D], [0.0, 1.0, 0.0]),
+            "terminal_peak_sawtooth": ([0.0, D], [0.0, 1.0]),
+            "initial_peak_sawtooth": ([0.0, D], [1.0, 0.0]),
+        }[kind]
+        return _polygon(*corners), False
+    if kind == "trapezoid":
+        return _polygon([0.0, p.rise, p.duration - p.fall, p.duration], [0.0, 1.0, 1.0, 0.0]), False
+    if kind == "sine":
+        return _sine(p), False
+    if kind == "chirp":
+        return _chirp(p), False
+    if kind == "ramp":
+        return [_line(0.0, p.rise, 0.0, 1.0)], True
+    if kind == "step":
+        if p.rise == 0.0:
+            return [], True
+        t = np.linspace(0.0, p.rise, LOBE_STEPS + 1)
+        return [Segment(t, _hann(t, 2.0 * p.rise))], True
+    assert kind == "decaying_sine"
+    cycles = min(np.log(1e3) / (2.0 * np.pi * p.damping), 1000.0)
+    half = int(np.ceil(2.0 * cycles))
+    t = np.linspace(0.0, half / 2.0, LOBE_STEPS * half // 2 + 1) / p.frequency
+    pole = 2.0 * np.pi * p.frequency * complex(-p.damping, 1.0)
+    return [Segment(t, lambda order: (pole**order * np.exp(pole * t)).imag)], False
+
+
+def differentiated(
+    segments: list[Segment], hold: bool, order: int, scale: float, where: str, what: str
+) -> tuple[Floats, Floats]:
+    """Rows (time, value) of a derivative of a curve: instants twice where it jumps.
+
+    Parameters
+    ----------
+    order : int
+        How often to differentiate.
+
+    Raises
+    ------
+    EventError
+        Where a lower derivative jumps, so that the one asked for would be infinite.
+    """
+    if not segments:
+        if order:
+            raise EventError(f"{where}: a {what} that jumps needs an infinite acceleration; give the step a rise")
+        return np.zeros(2), np.array([0.0, scale])
+    size = max(float(np.abs(s.derivative(0)).max()) for s in segments)
+    span = segments[-1].time[-1] - segments[0].time[0]
+    for low in range(order):
+        ends = [(0.0, segments[0].derivative(low)[0])]
+        ends += [(a.derivative(low)[-1], b.derivative(low)[0]) for a, b in pairwise(segments)]
+        last = segments[-1].derivative(low)[-1]
+        ends.append((last, last if hold and low == 0 else 0.0))
+        most = max([size / span**low, *(float(np.abs(s.derivative(low)).max()) for s in segments)])
+        if any(abs(b - a) > 1e-9 * most for a, b in ends):
+            word = "jumps" if low == 0 else "has a kink (its velocity jumps)"
+            raise EventError(
+                f"{where}: this {what} {word}, which needs an infinite acceleration; take a smoother shape (versed "
+                "sine, sine with a hann window, a step with a rise), or a table of accelerations"
+            )
+    time = np.concatenate([s.time for s in segments])
+    return time, scale * np.concatenate([s.derivative(order) for s in segments])

@@ -1,0 +1,116 @@
+"""Loads at rest: displacement, gauges, and the balance of loads and reactions."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.elements.stress import equivalent_stress, principal_stress
+from holokine.errors import MechanismError
+from holokine.gauges.channels import GaugeSet
+from holokine.modes.check import Finding
+from holokine.respond.reduced import read_static, reading_noise, solve_static
+from holokine.system.loads import LoadField
+from holokine.system.pieces import connected_pieces
+
+__all__ = ["StaticAnswer", "respond_static"]
+
+Floats = NDArray[Any]  # float64
+
+
+@dataclass(frozen=True)
+class StaticAnswer:
+    """Answer to loads at rest.
+
+    Attributes
+    ----------
+    reduced : GaugeSet
+        Channels and readings.
+    loads : dict of str to float
+        Factors by load.
+    displacement : ndarray, shape (dofs,)
+        m and rad, relative to the frame.
+    peaks : ndarray, shape (readings,)
+        SI, with sign; NaN for velocities and accelerations.
+    places : tuple of str
+        For readings of a field: where the largest value is.
+    applied, reactions, ground : ndarray, shape (3,)
+        Resultants in N of the loads, of the supports, and of springs to the frame, along x y z.
+    findings : tuple of Finding
+    """
+
+    reduced: GaugeSet
+    name: str
+    loads: dict[str, float]
+    displacement: Floats
+    peaks: Floats
+    places: tuple[str, ...]
+    applied: Floats
+    reactions: Floats
+    ground: Floats
+    findings: tuple[Finding, ...]
+
+    @property
+    def noise(self) -> Floats:
+        """What is rounding only in each reading, shape (readings,)."""
+        return reading_noise(self.reduced.readings, self.peaks)
+
+
+def respond_static(
+    gauges: GaugeSet, fields: list[LoadField], factors: dict[str, float], *, name: str = "loads at rest"
+) -> StaticAnswer:
+    """Readings of all gauges under loads at rest, added with factors.
+
+    Raises
+    ------
+    MechanismError
+        When something can move freely.
+    """
+    system = gauges.system
+    free = [w for piece in connected_pieces(system) for w in piece.words]
+    if free:
+        raise MechanismError("loads at rest need every rigid-body motion held by supports; free: " + "; ".join(free))
+    total = fields[0].scaled(factors[fields[0].name])
+    for f in fields[1:]:
+        total = total + f.scaled(factors[f.name])
+    moved = solve_static(system, [total])[0]
+    values = read_static(gauges, total, moved)
+    peaks, places = np.full(len(gauges.readings), np.nan), [""] * len(gauges.readings)
+    for number, reading in enumerate(gauges.readings):
+        columns = list(reading.channels)
+        channel = gauges.channels[columns[0]]
+        if channel.kind == "motion" and channel.order > 0:
+            continue
+        part = values[columns]
+        if reading.how == "magnitude":
+            peaks[number] = float(np.linalg.norm(part))
+            continue
+        if reading.how in ("equivalent", "principal"):
+            form = equivalent_stress if reading.how == "equivalent" else principal_stress
+            part = form(part.reshape(-1, reading.width))
+        best = int(np.abs(part).argmax())
+        peaks[number] = part[best]
+        if reading.how != "single":
+            places[number] = reading.places[best] if reading.places else gauges.channels[columns[best]].place
+    inertia = system.mass @ total.ride
+    outside = (total.force - inertia).reshape(-1, 6)[:, :3].sum(axis=0)
+    unbalanced = system.stiffness @ moved + inertia - total.force
+    taken = system.constraints.forces(unbalanced)
+    reactions = np.zeros(3)
+    for support in system.supports.values():
+        for d in range(3):
+            reactions[d] += taken[support.rows][support.dofs % 6 == d].sum()
+    ground = -(system.stiffness @ moved).reshape(-1, 6)[:, :3].sum(axis=0)
+    off = float(np.abs(outside + reactions + ground).max())
+    size = float(np.abs(np.stack([outside, reactions, ground])).max())
+    findings = []
+    if off > 1e-6 * size:
+        findings.append(Finding(
+            "warning", f"loads and reactions are out of balance by {off:.3g} N: the stiffness is badly conditioned"
+        ))  # fmt: skip
+    return StaticAnswer(
+        gauges, name, dict(factors), moved, peaks, tuple(places), outside, reactions, ground, tuple(findings)
+    )  # fmt: skip

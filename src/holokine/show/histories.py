@@ -1,0 +1,186 @@
+"""Answers in time: the excitation, a page of histories to be read with the cursor, motion with a moving marker."""
+
+from __future__ import annotations
+
+import html
+import json
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.errors import DescriptionError, EventError
+from holokine.excite.pulse import BasePulse
+from holokine.respond.motion import FieldMotion
+from holokine.respond.transient import PulseAnswer
+from holokine.show.figures import COLOURS
+from holokine.show.numbers import display_unit
+from holokine.show.numbers import number_text as n
+from holokine.show.scene import moving_pictures, write_film
+from holokine.show.tables import history_table
+from holokine.show.text import answer_lines
+from holokine.units import STANDARD_GRAVITY
+
+__all__ = ["animate_answer", "plot_excitation", "write_histories_page"]
+
+Floats = NDArray[Any]  # float64
+MOST_ROWS = 8000
+
+
+def plot_excitation(pulse: BasePulse, name: str) -> Any:
+    """Acceleration, velocity and displacement of the base, and factors of loads, against time; returns the Figure."""
+    from matplotlib.figure import Figure
+
+    moves, loads = pulse.moves_base, [k for k in range(3, len(pulse.names)) if pulse.resting[k] == 0]
+    rows = 3 * moves + bool(loads)
+    figure = Figure(figsize=(12.8, 8.0), layout="constrained")
+    axes = np.atleast_1d(figure.subplots(max(rows, 1), 1, sharex=True))
+    span = max(pulse.end - pulse.start, 1e-9)
+    t = np.concatenate([[pulse.start - 0.1 * span], pulse.time, [pulse.end, pulse.end + 0.15 * span]])
+    values = np.vstack([pulse.resting, pulse.acceleration, pulse.acceleration[-1:], pulse.acceleration[-1:]])
+    at = 0
+    if moves:
+        velocity, displacement = pulse.base_motion(t, values)
+        for ax, data, word in zip(
+            axes, (values[:, :3] / STANDARD_GRAVITY, velocity, 1e3 * displacement),
+            ("acceleration (g)", "velocity (m/s)", "displacement (mm)"), strict=False,
+        ):  # fmt: skip
+            for d, axis in enumerate("xyz"):
+                if pulse.peak[d] > 0:
+                    end = data[-2, d]
+                    ax.plot(1e3 * t, data[:, d], color=COLOURS[d], lw=1.6, label=f"{axis}: {n(end)} at the end")
+            ax.set_ylabel(word)
+            ax.legend(loc="upper right")
+        at = 3
+    if loads:
+        for k in loads:
+            axes[at].plot(1e3 * t, values[:, k], color=COLOURS[(k - 3) % 6], lw=1.6, label=pulse.names[k])
+        axes[at].set_ylabel("factor of the load")
+        axes[at].legend(loc="upper right")
+    axes[-1].set_xlabel("time (ms)")
+    for ax in axes:
+        ax.grid(alpha=0.3)
+    figure.suptitle(f"{name}: what acts")
+    return figure
+
+
+def _rows(answer: PulseAnswer) -> Any:
+    return slice(None, None, max(1, len(answer.time) // MOST_ROWS))
+
+
+def write_histories_page(answer: PulseAnswer, path: Path, title: str) -> None:
+    """Write the page; histories are thinned to some eight thousand rows, peaks stand beside them as they are.
+
+    Raises
+    ------
+    DescriptionError
+        When the file cannot be written.
+    """
+    rows = _rows(answer)
+    thin = rows.step
+    series = []
+    table = history_table(answer, [], thin)
+    for column in table.columns[1:]:
+        word, unit = (column.replace("_", " ").removesuffix(" g"), "g") if column.endswith("_g") else (column, "")
+        values = table[column].to_numpy()
+        best = int(np.abs(values).argmax())
+        series.append({"name": word, "unit": unit, "kind": "what acts", "peak": float(values[best]),
+                       "at": 1e3 * float(answer.time[rows][best]), "y": _short(values)})  # fmt: skip
+    for number, reading in enumerate(answer.reduced.readings):
+        if abs(answer.peaks[number]) <= answer.noise[number]:
+            continue
+        unit, size = display_unit(reading.dimension)
+        channel = answer.reduced.channels[reading.channels[0]]
+        frame = "" if channel.kind != "motion" else ", relative" if channel.relative else ", absolute"
+        series.append(
+            {
+                "name": reading.label,
+                "unit": unit,
+                "kind": reading.dimension + frame,
+                "peak": answer.peaks[number] / size,
+                "at": 1e3 * answer.peak_times[number],
+                "y": _short(answer.history(number, thin) / size),
+            }
+        )
+    data = {"t": _short(1e3 * answer.time[rows]), "series": series}
+    template = files("holokine.show").joinpath("histories.html").read_text(encoding="utf-8")
+    facts = "".join(f"<li>{html.escape(line)}</li>" for line in answer_lines(answer))
+    facts += "".join(f'<li class="{f.level}">{f.level}: {html.escape(f.text)}</li>' for f in answer.findings)
+    text = template.replace("__TITLE__", html.escape(f"{title}: {answer.name}")).replace("__FACTS__", facts)
+    text = text.replace("__DATA__", json.dumps(data).replace("</", "<\\/"))
+    part = path.with_name(f".part_{path.name}")
+    try:
+        part.write_text(text, encoding="utf-8")
+        part.replace(path)
+    except OSError as err:
+        raise DescriptionError(f"{path}: cannot be written ({err.strerror})") from None
+    finally:
+        part.unlink(missing_ok=True)
+
+
+def _short(values: Floats) -> list[float]:
+    """Numbers with six digits, which a page shows."""
+    return [float(f"{v:.6g}") for v in values]
+
+
+def animate_answer(
+    motion: FieldMotion, number: int, window: tuple[float, float], path: Path, seconds: float, rate: int, share: float
+) -> None:
+    """The moving assembly above, the history of a reading with a marker below.
+
+    Raises
+    ------
+    EventError
+        A window outside the history, or fewer than two pictures.
+    """
+    answer = motion.answer
+    start, end = window
+    if not answer.time[0] <= start < end <= answer.time[-1] * (1 + 1e-12):
+        raise EventError(
+            f"the window from {start:g} to {end:g} s does not lie in the history, {answer.time[0]:.4g} to "
+            f"{answer.time[-1]:.4g} s"
+        )
+    count = round(seconds * rate)
+    if count < 2 or count > 2000:
+        raise EventError(f"{seconds:g} s at {rate} pictures per second are {count} pictures; 2 to 2000 can be made")
+    times = np.linspace(start, min(end, float(answer.time[-1])), count)
+    system = motion.modes.system
+    frames = [motion.frames(times[a : a + 50]) for a in range(0, count, 50)]
+    moved = np.concatenate(frames).reshape(count, -1, 6)[:, :, :3]
+    slower = seconds / (end - start)
+    title = (
+        f"{answer.name}: {1e3 * start:.4g} to {1e3 * end:.4g} ms in {seconds:g} s at {rate} pictures per second, "
+        f"{n(slower, 3)} times slower than life"
+    )
+    strips = _strips(answer, number, times)
+    pictures = (
+        np.concatenate([above[:, :, :3], below], axis=0)
+        for above, below in zip(moving_pictures(system, moved, title, share), strips, strict=True)
+    )
+    write_film(path, pictures, rate)
+
+
+def _strips(answer: PulseAnswer, number: int, times: Floats) -> Any:
+    """The history with a marker at each instant, 1280 x 240."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.figure import Figure
+
+    reading = answer.reduced.readings[number]
+    unit, size = display_unit(reading.dimension)
+    keep = (answer.time >= times[0]) & (answer.time <= times[-1])
+    t, y = 1e3 * answer.time[keep], answer.history(number)[keep] / size
+    figure = Figure(figsize=(12.8, 2.4), dpi=100, layout="constrained")
+    canvas = FigureCanvasAgg(figure)
+    ax = figure.subplots()
+    ax.plot(t, y, color=COLOURS[0], lw=1.2)
+    ax.set(xlabel="time (ms)", ylabel=f"{reading.label} ({unit})", xlim=(1e3 * times[0], 1e3 * times[-1]))
+    ax.grid(alpha=0.3)
+    line = ax.axvline(1e3 * times[0], color=COLOURS[1], lw=1.2)
+    (mark,) = ax.plot([], [], "o", color=COLOURS[1], ms=7)
+    for instant in times:
+        line.set_xdata([1e3 * instant] * 2)
+        mark.set_data([1e3 * instant], [np.interp(1e3 * instant, t, y)])
+        canvas.draw()
+        yield np.asarray(canvas.buffer_rgba())[:, :, :3].copy()

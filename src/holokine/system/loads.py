@@ -1,0 +1,171 @@
+"""Loads as fields on the motions of a system: forces at nodes, accelerations that mass resists, moved supports."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.describe.loads import Load
+from holokine.errors import DescriptionError, SelectionError
+from holokine.mesh import select_nodes
+from holokine.mesh.surface import outer_faces
+from holokine.system.assemble import DIRECTION_NAMES
+from holokine.system.build import System
+
+__all__ = ["LoadField", "base_field", "load_field", "moved_supports"]
+
+Floats = NDArray[Any]  # float64
+_GAUSS = 1.0 / np.sqrt(3.0)
+
+
+@dataclass(frozen=True)
+class LoadField:
+    """A load of unit size, or a unit acceleration of the base.
+
+    Attributes
+    ----------
+    name : str
+    force : ndarray, shape (dofs,)
+        Forces at the nodes in N, moments in N m.
+    ride : ndarray, shape (dofs,)
+        Field of acceleration in m/s² that mass resists: of the base, or against gravity.
+    moved : ndarray, shape (dofs,)
+        Motion in m and rad that moved supports impose (with all else that is tied to it).
+    is_base : bool
+        Whether points ride with the field, so that absolute motions include it.
+    """
+
+    name: str
+    force: Floats
+    ride: Floats
+    moved: Floats
+    is_base: bool = False
+
+    def scaled(self, by: float) -> LoadField:
+        """The load times a factor."""
+        return LoadField(self.name, by * self.force, by * self.ride, by * self.moved, self.is_base)
+
+    def __add__(self, other: LoadField) -> LoadField:
+        return LoadField(
+            self.name, self.force + other.force, self.ride + other.ride, self.moved + other.moved, self.is_base
+        )
+
+
+def base_field(system: System, axis: str) -> LoadField:
+    """A unit acceleration of the base along x, y or z."""
+    none = np.zeros(system.size)
+    return LoadField(axis, none, system.rigid_motions(np.zeros(3))["xyz".index(axis)], none, True)
+
+
+def load_field(system: System, name: str, load: Load) -> LoadField:
+    """A load of the description.
+
+    Raises
+    ------
+    DescriptionError, SelectionError
+        A load on nothing, on motions that nothing resists, on no face, or a support that does not hold the direction.
+    """
+    force, ride, moved = np.zeros((3, system.size))
+    where = f'load "{name}"'
+    if load.gravity is not None:
+        ride = -load.size * np.array(load.gravity) @ system.rigid_motions(np.zeros(3))[:3]
+    elif load.pressure is not None:
+        force = _pressure(system, where, load)
+    elif load.move is not None:
+        moved = moved_supports(system, load.supports or (), {str(k): v for k, v in load.move.items()}, where)
+    else:
+        force = _force(system, where, load)
+    return LoadField(name, force, ride, moved)
+
+
+def _force(system: System, where: str, load: Load) -> Floats:
+    assert load.at is not None
+    nodes = select_nodes(system.mesh, system.description, load.at, where)
+    result = np.zeros((system.size // 6, 6))
+    for first, vector, word in ((0, load.force, "force"), (3, load.moment, "moment")):
+        for d, value in enumerate(vector or ()):
+            if value == 0.0:
+                continue
+            loose = ~system.active[6 * nodes + first + d]
+            if loose.any():
+                raise DescriptionError(
+                    f"{where}: nothing takes a {word} along {DIRECTION_NAMES[first + d]} at {int(loose.sum())} of its "
+                    f"{len(nodes)} nodes: nothing is attached there"
+                    + ("" if first == 0 else ", or what is has no turn (solids: push with forces, or link the nodes)")
+                )
+            result[nodes, first + d] += value / len(nodes)
+    return result.ravel()
+
+
+def _pressure(system: System, where: str, load: Load) -> Floats:
+    """Forces of a uniform pressure on faces whose corners are all selected, shared as the element's shape functions."""
+    assert load.on is not None
+    assert load.pressure is not None
+    chosen = np.zeros(len(system.mesh.nodes), dtype=bool)
+    chosen[select_nodes(system.mesh, system.description, load.on, where)] = True
+    force = np.zeros((len(system.mesh.nodes), 3))
+    found = 0
+    shells = {b.part for b in system.mesh.blocks if b.kind in ("quad4", "tri3")}
+    for faces, part in outer_faces(system.mesh, load.on.part):
+        own = faces[chosen[faces].all(axis=1)]
+        if len(own) == 0:
+            continue
+        if part in shells and load.towards is None:
+            raise DescriptionError(f'{where}: the shell "{part}" has two sides; say towards which side it pushes')
+        shares = _face_areas(system.mesh.nodes[own])  # (faces, corners, 3): ∫ N n dA
+        sign = np.full(len(own), -1.0)  # against the outward normal
+        if load.towards is not None:
+            along = shares.sum(axis=1) @ np.array(load.towards)
+            if part in shells:
+                sign = np.where(along >= 0, 1.0, -1.0)
+            else:
+                keep = along < 0  # faces that look against the push
+                own, shares, sign = own[keep], shares[keep], sign[keep]
+        found += len(own)
+        np.add.at(force, own.ravel(), (load.pressure * sign[:, None, None] * shares).reshape(-1, 3))
+    if not found:
+        raise SelectionError(f"{where}: no face has all its corners in the selection; name a part of shells or solids")
+    result = np.zeros((len(force), 6))
+    result[:, :3] = force
+    return result.ravel()
+
+
+def _face_areas(places: Floats) -> Floats:
+    """∫ N_i n dA of faces with 3 or 4 corners, shape (faces, corners, 3)."""
+    if places.shape[1] == 3:
+        normal = np.cross(places[:, 1] - places[:, 0], places[:, 2] - places[:, 0]) / 2.0
+        return np.repeat(normal[:, None] / 3.0, 3, axis=1)
+    result = np.zeros(places.shape)
+    corner = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]])
+    for r in (-_GAUSS, _GAUSS):
+        for s in (-_GAUSS, _GAUSS):
+            N = (1 + r * corner[:, 0]) * (1 + s * corner[:, 1]) / 4.0
+            along_r = np.einsum("i,fid->fd", corner[:, 0] * (1 + s * corner[:, 1]) / 4.0, places)
+            along_s = np.einsum("i,fid->fd", corner[:, 1] * (1 + r * corner[:, 0]) / 4.0, places)
+            result += N[:, None] * np.cross(along_r, along_s)[:, None]
+    return result
+
+
+def moved_supports(system: System, names: tuple[str, ...], move: dict[str, float], where: str) -> Floats:
+    """Motion, shape (dofs,), that supports impose when they are moved along directions by m or rad.
+
+    Raises
+    ------
+    DescriptionError
+        A support that does not hold one of the directions.
+    """
+    values = np.zeros(system.constraints.rows.shape[0])
+    for name in names:
+        support = system.supports[name]
+        for axis, size in move.items():
+            rows = np.flatnonzero(support.dofs % 6 == DIRECTION_NAMES.index(axis))
+            if len(rows) == 0:
+                raise DescriptionError(
+                    f'{where}: the support "{name}" does not hold {axis} (it holds {" ".join(support.hold)}), so that '
+                    "it cannot move the assembly along it"
+                )
+            values[support.rows.start + rows] = size
+    return system.constraints.enforced(values)

@@ -1,0 +1,323 @@
+"""Loads at rest and in time, and supports that move by themselves, against statics by hand and dense calculations."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+
+import numpy as np
+import pytest
+import scipy.linalg
+from scipy.integrate import solve_ivp
+
+import holokine as hk
+from conftest import STEEL, chain, chain_matrices, straight_beam
+from holokine.errors import DescriptionError, EventError, HolokineError, MechanismError, UnknownNameError
+from holokine.units import STANDARD_GRAVITY as G
+
+FLAT = {"rectangle": {"width": 0.04, "height": 0.02}}
+E, NU, RHO = STEEL["E"], STEEL["nu"], STEEL["density"]
+AREA, INERTIA = 0.04 * 0.02, 0.04 * 0.02**3 / 12
+SHEAR = 5 / 6 * E / (2 * (1 + NU)) * AREA
+
+
+def value(answer: hk.Answer, gauge: str, component: str | None = None) -> float:
+    readings = answer.result.reduced.readings
+    row = next(
+        i for i, r in enumerate(readings) if r.gauge == gauge and (component is None or r.component == component)
+    )
+    return float(answer.result.peaks[row])
+
+
+def cantilever(**beam) -> hk.Assembly:
+    a = straight_beam(1.2, FLAT, STEEL, start="all", divisions=24, **beam)
+    a.gauge("tip", displacement="b", axis="z").gauge("wall", reaction="left").gauge("turn", reaction_moment="left")
+    return a.gauge("root", beam_moment="beam", end="start").gauge("stress", stress="beam").gauge("a", acceleration="b")
+
+
+def test_gravity_force_and_moment_on_a_cantilever():
+    a = cantilever().load("weight", gravity="-z").load("half", gravity=[0, 0, -1], size="0.5 g")
+    a.load("push", at="b", force={"z": "-30 N"}).load("twist", at="b", moment=[0, 12, 0])
+    L, w = 1.2, RHO * AREA * G
+    own = a.static({"static": "weight"})
+    # bending and shear of a uniform load (Timoshenko), lumped to nodes consistently: exact at the nodes
+    assert value(own, "tip") == pytest.approx(-(w * L**4 / (8 * E * INERTIA) + w * L**2 / (2 * SHEAR)), rel=1e-3)
+    assert value(own, "wall", "z") == pytest.approx(w * L, rel=1e-8)  # rounding of a fine mesh
+    assert abs(value(own, "root", "My")) == pytest.approx(w * L**2 / 2, rel=1e-3)
+    assert abs(value(own, "stress")) == pytest.approx(w * L**2 / 2 * 0.01 / INERTIA, rel=1e-3)
+    push = a.static({"static": ["push"]})
+    assert value(push, "tip") == pytest.approx(-30 * (L**3 / (3 * E * INERTIA) + L / SHEAR), rel=1e-9)
+    assert value(push, "turn", "y") == pytest.approx(-30 * L, rel=1e-9)
+    twist = a.static({"static": ["twist"]})
+    assert value(twist, "tip") == pytest.approx(-12 * L**2 / (2 * E * INERTIA), rel=1e-9)
+    both = a.static({"static": {"half": 2.0, "push": -1, "twist": 0.5}})
+    by_hand = value(own, "tip") - value(push, "tip") + 0.5 * value(twist, "tip")
+    assert value(both, "tip") == pytest.approx(by_hand, rel=1e-12)
+    assert "a" not in set(both.peaks()["gauge"])  # nothing accelerates at rest
+    table = a.static({"static": {"push": -1}}).deformed().members()
+    assert table["Vz_n"].iloc[-1] == pytest.approx(30.0, rel=1e-2)
+    assert both.deformed().points().set_index("point")["z_mm"]["b"] == pytest.approx(1e3 * by_hand, rel=1e-12)
+
+
+def test_moved_supports_and_what_they_take():
+    a = straight_beam(0.9, FLAT, STEEL, start="all", end="all", divisions=12)
+    a.gauge("left", reaction="left").gauge("turn", reaction_moment="left").gauge("middle", stress="beam")
+    a.load("sunk", supports="right", move={"z": "-3 mm"}).load("tilt", supports=["right"], move={"ry": "0.2 deg"})
+    L, phi = 0.9, 12 * E * INERTIA / (SHEAR * 0.9**2)
+    sunk = a.static({"static": "sunk"})
+    force = 12 * E * INERTIA * 3e-3 / (L**3 * (1 + phi))
+    assert value(sunk, "left", "z") == pytest.approx(force, rel=1e-9)
+    assert abs(value(sunk, "turn", "y")) == pytest.approx(force * L / 2, rel=1e-9)
+    tilt = a.static({"static": "tilt"})
+    far = (2 - phi) / (1 + phi) * E * INERTIA / L * np.deg2rad(0.2)
+    assert abs(value(tilt, "turn", "y")) == pytest.approx(far, rel=1e-9)
+    # moved all together, nothing is strained
+    a.load("lift", supports=["left", "right"], move={"z": "5 mm", "x": "1 mm"}).gauge("up", displacement="a", axis="z")
+    lift = a.static({"static": "lift"})
+    assert value(lift, "up") == pytest.approx(5e-3, rel=1e-12)
+    assert abs(value(lift, "left", "z")) < 1e-9 * 12 * E * INERTIA / L**3 * 5e-3
+
+
+def test_pressure_on_shells_and_solids():
+    a = hk.Assembly("plates").material("m", **STEEL)
+    sheet = {"corner": [0, 0, 0], "sides": [[0.6, 0, 0], [0.1, 0.4, 0]], "divisions": [6, 5], "thickness": 2e-3}
+    a.part("sheet", plate=sheet, material="m")
+    a.part("block", box={"corner": [2, 0, 0], "sides": [[0.3, 0, 0], [0, 0.2, 0], [0, 0, 0.1]], "divisions": [3, 2, 2]},
+           material="m")  # fmt: skip
+    a.support("rim", at={"part": "sheet"}, hold=["x", "y", "z"]).support(
+        "foot", at={"part": "block"}, hold=["x", "y", "z"]
+    )
+    a.gauge("rim", reaction="rim").gauge("foot", reaction="foot").gauge("about", reaction_moment="rim")
+    a.load("wind", pressure="1.5 kPa", on={"part": "sheet"}, towards="z").load(
+        "deep", pressure=2e5, on={"part": "block"}
+    )
+    top = {"part": "block", "plane": {"at": [0, 0, 0.1], "normal": "z"}}
+    a.load("top", pressure="2 bar", on=top).load("side", pressure=2e5, on={"part": "block"}, towards="x")
+    # every node is held: what supports answer is what acts
+    from holokine.system.loads import load_field
+
+    area = {n: load_field(a.system, n, load).force.reshape(-1, 6)[:, :3] for n, load in a.description.loads.items()}
+    assert area["wind"].sum(axis=0) == pytest.approx([0, 0, 1500 * 0.24], abs=1e-9)
+    first_moment = (a.system.mesh.nodes * area["wind"][:, [2]]).sum(axis=0) / (1500 * 0.24)
+    assert first_moment[:2] == pytest.approx([0.35, 0.2], rel=1e-12)  # centre of the parallelogram
+    assert area["deep"].sum(axis=0) == pytest.approx([0, 0, 0], abs=1e-8)  # from all sides
+    assert area["top"].sum(axis=0) == pytest.approx([0, 0, -2e5 * 0.06], abs=1e-8)
+    assert area["side"].sum(axis=0) == pytest.approx([2e5 * 0.02, 0, 0], abs=1e-8)
+
+
+def test_loads_in_time_step_slow_ramp_and_release():
+    a = chain([3.0], [4e4], damping=0.0)
+    a.gauge("u", displacement="p1", axis="x").gauge("k", force="k1").gauge("acc", acceleration="p1", axis="x")
+    a.load("push", at="p1", force=[50, 0, 0])
+    a.event("pulled", static="push")
+    modes = a.modes()
+    period, still = 2 * np.pi * np.sqrt(3.0 / 4e4), 50 / 4e4
+    sudden = modes.respond({"loads": {"push": {"step": {}}}, "ring down": 1.0})
+    assert value(sudden, "u") == pytest.approx(2 * still, rel=1e-9)
+    assert sudden.peaks().set_index("gauge")["ratio_to_static"]["k"] == pytest.approx(2.0, rel=1e-9)
+    slow = modes.respond({"loads": {"push": {"ramp": {"rise": 40 * period}}}, "ring down": 1.0})
+    assert value(slow, "u") == pytest.approx(still, rel=0.5 / (np.pi * 40) * 2 + 1e-9)
+    rise = modes.respond({"loads": {"push": {"ramp": {"rise": 1.5 * period}}}, "ring down": 1.0})
+    # linear rise over 1.5 periods: 1 + |sin(π 1.5)| / (π 1.5)
+    assert value(rise, "u") == pytest.approx(still * (1 + 1 / (1.5 * np.pi)), rel=1e-9)
+    let = modes.respond({"loads": {"push": {"step": {}, "scale": 0}}, "let go": "pulled", "ring down": 1.0})
+    u = let.history("u")
+    t = u["time_s"].to_numpy()
+    free = np.where(t < 0, still, still * np.cos(2 * np.pi * t / period))
+    assert np.abs(1e-3 * u.iloc[:, -1] - free).max() < 1e-9 * still * 100
+    assert value(let, "acc") == pytest.approx(-50 / 3.0, rel=1e-6)
+    stays = modes.respond(
+        {"loads": {"push": {"half sine": {"duration": period}}}, "start from": "pulled", "ring down": 1}
+    )
+    alone = modes.respond({"loads": {"push": {"half sine": {"duration": period}}}, "ring down": 1})
+    assert value(stays, "u") == pytest.approx(still + value(alone, "u"), rel=1e-9)
+
+
+def test_reactions_equal_inertia_and_loads_at_every_instant(crate):
+    a = crate.changed({
+        "loads": {"shove": {"at": "transformer", "force": ["300 N", "0 N", "-800 N"]}, "weight": {"gravity": "-z"}},
+        "events": {"rest": {"static": "weight"}, "shoved": {
+            "loads": {"shove": {"triangle": {"duration": "12 ms"}}}, "pulse": {"z": {"half sine": {"peak": "2 g",
+            "duration": "8 ms"}}}, "start from": "rest", "ring down": "0.2 s"}},
+        "gauges": {f"m{i}": {"reaction": f"mount {i}"} for i in (1, 2, 3, 4)},
+    })  # fmt: skip
+    modes = a.modes(upto=120)
+    answer = modes.respond("shoved")
+    result, system = answer.result, modes.set.system
+    taken = sum(result.history(i) for i, r in enumerate(result.reduced.readings) if r.gauge in ("m1", "m2", "m3", "m4")
+                and r.component == "z")  # fmt: skip
+    path = result.reader.path
+    _, _, acceleration = result.reader.oscillators.motion(path.state, path.load)
+    R = system.rigid_motions(np.zeros(3))[2]
+    inertia = acceleration @ (answer.modes.set.shapes @ (system.mass @ R)) + path.load[:, 2] * float(
+        R @ system.mass @ R
+    )
+    # what the kept modes leave out accelerates with the base in z (missing mass): add it as the answer does
+    left = float(R @ system.mass @ R) - (result.reduced.participation[:, 2] ** 2).sum()
+    weight = a.check().report.totals.mass * G
+    applied = -800 * path.load[:, result.reduced.column("shove")] - weight * path.load[:, -1]
+    supported = inertia - applied
+    # rows of the base pulse: the left-out mass is carried statically, and so is the left-out share of the loads
+    scale = np.abs(taken).max()
+    assert left >= -1e-9
+    assert np.abs(taken - supported).max() < 1e-9 * scale
+
+
+def two_ends() -> tuple[hk.Assembly, np.ndarray, np.ndarray, np.ndarray]:
+    """Three masses between two supports, and the same by hand: K, M and the coupling of supports."""
+    m, k = [2.0, 1.2, 0.7], [3e4, 5e4, 2e4, 4e4]
+    a = hk.Assembly("between").damping(0.03)
+    for i, x in enumerate([0.0, 0.1, 0.2, 0.3, 0.4]):
+        a.point(f"p{i}", [x, 0, 0])
+    for i in range(4):
+        a.spring(f"k{i}", between=[f"p{i}", f"p{i + 1}"], stiffness=k[i], axis="x")
+    for i in (1, 2, 3):
+        a.mass(f"m{i}", at=f"p{i}", mass=m[i - 1], inertia=[1, 1, 1])
+        a.support(f"guide {i}", at=f"p{i}", hold=["y", "z", "rx", "ry", "rz"])
+    a.support("left", at="p0", hold="all").support("right", at="p4", hold="all")
+    K = np.diag([k[0] + k[1], k[1] + k[2], k[2] + k[3]]) - np.diag([k[1], k[2]], 1) - np.diag([k[1], k[2]], -1)
+    coupling = np.array([[-k[0], 0], [0, 0], [0, -k[3]]])
+    return a, K, np.diag(m), coupling
+
+
+@pytest.mark.parametrize("rule", ["absolute", "srss", "algebraic"])
+def test_independent_support_motion_against_a_dense_calculation(rule):
+    a, K, M, coupling = two_ends()
+    a.gauge("u", displacement="p2", axis="x").gauge("f", force="k1").gauge("acc", acceleration="p3", axis="x")
+    a.gauge("left", reaction="left")
+    left = {"frequency": [1, 100], "acceleration": [3.0, 9.0]}
+    right = {"frequency": [1, 100], "acceleration": [8.0, 5.0]}
+    event = {
+        "support spectra": {
+            "one": {"supports": "left", "spectrum": {"x": left}, "displacement": ["2 mm", "0 mm", "0 mm"]},
+            "two": {"supports": ["right"], "spectrum": {"x": right}},
+        },
+        "over supports": rule, "combine": "srss", "missing mass": False,
+    }  # fmt: skip
+    answer = a.modes().respond(event)
+    values, X = scipy.linalg.eigh(K, M)
+    omega = np.sqrt(values)
+    influence = -np.linalg.solve(K, coupling)  # (masses, groups): at rest under unit motions
+    assert influence.sum(axis=1) == pytest.approx(np.ones(3))
+    gamma = X.T @ M @ influence
+    f = omega / 2 / np.pi
+    S = np.column_stack(
+        [np.exp(np.interp(np.log(f), np.log([1, 100]), np.log(t["acceleration"]))) for t in (left, right)]
+    )
+    q = gamma * S / values[:, None]  # (modes, groups)
+    reads = {
+        "u": (X[1], influence[1]), "f": (5e4 * (X[1] - X[0]), 5e4 * (influence[1] - influence[0])),
+        "left": (3e4 * X[0], 3e4 * (influence[0] - np.array([1.0, 0.0]))),
+    }  # fmt: skip
+    for gauge, (shape, rest) in reads.items():
+        modal = shape[:, None] * q
+        if rule == "algebraic":
+            dynamic = np.sqrt((modal.sum(axis=1) ** 2).sum())
+        else:
+            each = np.sqrt((modal**2).sum(axis=0))
+            dynamic = each.sum() if rule == "absolute" else np.sqrt((each**2).sum())
+        still = abs(rest[0]) * 2e-3
+        assert value(answer, gauge, "x" if gauge == "left" else None) == pytest.approx(dynamic + still, rel=1e-9), gauge
+    by_srss = a.modes().respond({**event, "over displacement": "srss"})
+    assert value(by_srss, "u") == pytest.approx(np.hypot(value(answer, "u") - abs(influence[1, 0]) * 2e-3,
+                                                         abs(influence[1, 0]) * 2e-3), rel=1e-9)  # fmt: skip
+
+
+def test_supports_that_move_alike_are_the_base_and_missing_mass_completes_them():
+    a, _, M, _ = two_ends()
+    a.gauge("f", force="k1").gauge("acc", acceleration="p3", axis="x").gauge("left", reaction="left", axis="x")
+    table = {"frequency": [1, 100], "acceleration": [3.0, 9.0]}
+    groups = {n: {"supports": n, "spectrum": {"x": table}} for n in ("left", "right")}
+    for count in (1, 3):
+        modes = a.modes(count)
+        alike = modes.respond({"support spectra": groups, "over supports": "algebraic"})
+        base = modes.respond({"spectrum": {"x": table}})
+        assert alike.result.peaks == pytest.approx(base.result.peaks, rel=1e-9)
+        assert alike.result.reduced.free_mass.sum() <= np.trace(M) + 1e-9
+    texts = " ".join(f.text for f in modes.respond({"support spectra": {"one": groups["left"]}}).findings)
+    assert "stay with the frame: guide 1" in texts
+    assert "right" in texts
+
+
+def test_release_of_a_moving_chain_against_integration():
+    """Two loads with their own signals and a base motion at once, from rest under a third load that is let go."""
+    m, k = [2.0, 1.0], [3e4, 2e4]
+    a = chain(m, k, damping=0.05)
+    a.load("one", at="p1", force=[20, 0, 0]).load("two", at="p2", force=[-35, 0, 0]).load(
+        "pull", at="p2", force=[90, 0, 0]
+    )
+    a.event("pulled", static={"pull": 1.5}).gauge("u", displacement="p2", axis="x").gauge("f", force="k1")
+    a.event("all", pulse={"x": {"versed sine": {"peak": 6.0, "duration": 0.05}}},
+            loads={"one": {"chirp": {"range": ["2 Hz", "40 Hz"], "duration": 0.3, "sweep": "linear"}},
+                   "two": {"trapezoid": {"duration": 0.2, "rise": 0.05, "fall": 0.1, "start": 0.02}, "scale": 2}},
+            let_go="pulled", ring_down=0.5)  # fmt: skip
+    answer = a.modes().respond("all")
+    K, M = chain_matrices(m, k)
+    values, X = scipy.linalg.eigh(K, M)
+    C = M @ X @ np.diag(2 * 0.05 * np.sqrt(values)) @ X.T @ M
+
+    def force(t: float) -> np.ndarray:
+        base = 3.0 * (1 - np.cos(2 * np.pi * t / 0.05)) if t < 0.05 else 0.0
+        one = 20 * np.sin(2 * np.pi * (2 * t + 38 / 0.3 * t**2 / 2)) if t < 0.3 else 0.0
+        two = -70 * np.interp(t, [0.02, 0.07, 0.12, 0.22], [0, 1, 1, 0])
+        return np.array([one, two]) - M @ np.ones(2) * base
+
+    start = np.linalg.solve(K, [0, 135.0])
+    edges = [0, 0.02, 0.05, 0.07, 0.12, 0.22, 0.3, 0.8]
+    y, times, rows = np.concatenate([start, np.zeros(2)]), [], []
+
+    def slope(t: float, y: np.ndarray, end: float) -> np.ndarray:
+        push = force(min(t, end - 1e-12))  # a jump belongs to the stretch after it
+        return np.concatenate([y[2:], np.linalg.solve(M, push - C @ y[2:] - K @ y[:2])])
+
+    for lo, hi in pairwise(edges):
+        looks = np.linspace(lo, hi, 4001)
+        run = solve_ivp(slope, (lo, hi), y, "DOP853", rtol=1e-11, atol=1e-14, t_eval=looks, args=(hi,))
+        times.append(run.t)
+        rows.append(run.y)
+        y = run.y[:, -1]
+    u, f = np.concatenate([r[1] for r in rows]), np.concatenate([3e4 * r[0] for r in rows])
+    assert value(answer, "u") == pytest.approx(u[np.abs(u).argmax()], rel=2e-6)
+    assert abs(value(answer, "f")) == pytest.approx(np.abs(f).max(), rel=2e-6)
+
+
+def test_loads_that_cannot_be(crate):
+    def made(**keys):
+        return cantilever().load("l", **keys)
+
+    for keys, kind, words in (
+        ({"gravity": "up"}, DescriptionError, "axis x, y, z"),
+        ({"force": [1, 0, 0]}, DescriptionError, "needs at"),
+        ({"at": "b", "force": [1, 0]}, DescriptionError, "three values"),
+        ({"at": "b", "force": ["1 mm", 0, 0]}, HolokineError, "force"),
+        ({"gravity": "z", "pressure": 1.0}, DescriptionError, "exactly one"),
+        ({"pressure": 5.0}, DescriptionError, "needs on"),
+        ({"supports": "left", "move": {"w": 1}}, HolokineError, "directions are x y z rx ry rz"),
+        ({"supports": "left", "move": {"z": "1 kg"}}, HolokineError, "length"),
+        ({"gravity": "z", "supports": "left"}, DescriptionError, "does not belong"),
+    ):
+        with pytest.raises(kind, match=words):
+            made(**keys)
+    held = cantilever().load("l", supports="left", move={"z": 1e-3}).load("p", pressure=1.0, on={"part": "beam"})
+    with pytest.raises(HolokineError, match="no face has all its corners"):
+        held.static({"static": "p"})
+    with pytest.raises(EventError, match="moves supports, which works at rest only"):
+        held.modes(2).respond({"loads": {"l": {"step": {}}}})
+    with pytest.raises(UnknownNameError, match='there is no load "q"'):
+        held.static({"static": "q"})
+    with pytest.raises(EventError, match="not an event of loads at rest"):
+        crate.static("kerb strike")
+    loose = chain([1.0], [1e3]).load("l", at="p1", moment=[0, 0, 1]).gauge("u", displacement="p1")
+    loose.load("v", supports="guide 1", move={"x": 1e-3})
+    with pytest.raises(DescriptionError, match="does not hold x"):
+        loose.static({"static": "v"})
+    free = hk.Assembly("free").material("m", **STEEL).section("s", **FLAT).point("a", [0, 0, 0]).point("b", [1, 0, 0])
+    free.part("bar", beam={"through": ["a", "b"], "section": "s"}, material="m").gauge("u", displacement="b")
+    free.load("l", gravity="-z")
+    with pytest.raises(MechanismError, match="every rigid-body motion held"):
+        free.static({"static": "l"})
+    plate = hk.Assembly("p").material("m", **STEEL)
+    sheet = {"corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 1, 0]], "divisions": [2, 2], "thickness": 0.01}
+    plate.part("s", plate=sheet, material="m").support("rim", at={"part": "s"}, hold="all")
+    plate.gauge("r", reaction="rim")
+    with pytest.raises(DescriptionError, match="two sides"):
+        plate.load("l", pressure=1.0, on={"part": "s"}).static({"static": "l"})
