@@ -389,3 +389,29 @@ def test_percentage_rules_on_an_assembly(crate_modes):
         if reading.how == "single":
             r = np.sort(plain.by_direction[:, number])[::-1]
             assert part.peaks[number] == pytest.approx(r[0] + 0.4 * r[1] + 0.4 * r[2])
+
+
+def test_published_worked_examples():
+    """Cross-correlation of five modes (Wilson, Three-Dimensional Static and Dynamic Analysis of Structures, ch. 15).
+
+    Five-storey frame at 5 % damping (Chopra, Dynamics of Structures, example 13.11): modal base shears in kips, and
+    what SRSS, CQC and the absolute sum make of them and of the roof displacement in inches.
+    """
+    from holokine.respond.rules import cqc_correlation
+
+    rho = cqc_correlation(np.array([13.87, 13.93, 43.99, 44.19, 54.42]), np.full(5, 0.05))
+    published = {(0, 1): 0.998, (0, 2): 0.006, (0, 4): 0.004, (2, 3): 0.998, (2, 4): 0.180, (3, 4): 0.186}
+    for pair, value in published.items():
+        assert rho[pair] == pytest.approx(value, abs=1e-3)
+
+    shears = np.array([60.469, 24.533, 9.867, 2.943, 0.595])
+    a = chain([100 / 386.0] * 5, [31.54] * 5, 0.05)
+    a.gauge("base shear", force="k1").gauge("roof", displacement="p5", axis="x")
+    modes = a.modes()
+    ordinates = shears / modes.set.effective_mass[:, 0]  # pseudo-accelerations in in/s²
+    table = {"frequency": modes.frequencies_hz.tolist(), "acceleration": ordinates.tolist()}
+    expected = {"srss": (66.066, 6.800), "cqc": (66.507, 6.793), "absolute": (98.407, 7.971)}
+    for rule, (shear, roof) in expected.items():
+        answer = modes.respond({"spectrum": {"x": table}, "combine": rule, "missing mass": False})
+        assert answer.result.peaks[0] == pytest.approx(shear, abs=1e-3)
+        assert answer.result.peaks[1] == pytest.approx(roof, abs=4e-3)

@@ -1,0 +1,377 @@
+"""Signals, direct integration, energy, and whole fields in time, against independent integration and closed forms."""
+
+from __future__ import annotations
+
+import json
+import re
+from itertools import pairwise
+
+import numpy as np
+import pytest
+import scipy.linalg
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.integrate import solve_ivp
+
+import holokine as hk
+from conftest import chain, chain_matrices
+from holokine.errors import EventError, HolokineError
+from holokine.excite import build_pulse
+
+M1, K1, Z1 = 2.0, 5e4, 0.04
+W1 = np.sqrt(K1 / M1)
+
+
+def single(damping: float = Z1) -> hk.Assembly:
+    a = chain([M1], [K1], damping)
+    a.gauge("u", displacement="p1", axis="x").gauge("a", acceleration="p1", axis="x").gauge("k", force="k1")
+    return a.gauge("v", velocity="p1", axis="x", motion="absolute").gauge("w", displacement="p1", axis="x",
+                                                                          motion="absolute")  # fmt: skip
+
+
+def peaks(answer: hk.Answer) -> dict[str, float]:
+    return {r.gauge: float(p) for r, p in zip(answer.result.reduced.readings, answer.result.peaks, strict=True)}
+
+
+def integrated(base, edges: list[float]) -> tuple[float, float]:
+    """Largest relative displacement and absolute acceleration of the single mass, by DOP853 between edges."""
+    y, u, a = np.zeros(2), [], []
+    for lo, hi in pairwise(edges):
+
+        def slope(t, y, hi=hi):
+            return [y[1], -base(min(t, hi - 1e-12)) - 2 * Z1 * W1 * y[1] - W1**2 * y[0]]
+
+        run = solve_ivp(slope, (lo, hi), y, "DOP853", rtol=1e-12, atol=1e-16, t_eval=np.linspace(lo, hi, 40001))
+        u.append(run.y[0])
+        a.append(-2 * Z1 * W1 * run.y[1] - W1**2 * run.y[0])
+        y = run.y[:, -1]
+    return float(np.abs(np.concatenate(u)).max()), float(np.abs(np.concatenate(a)).max())
+
+
+def hann(t, f, n, order):
+    """sin(2πft) sin²(πft/n) and its derivatives, by the sum of three waves."""
+    w, d = 2 * np.pi * f, 2 * np.pi * f / n
+    waves = [(0.5, w), (-0.25, w + d), (-0.25, w - d)]
+    return sum(c * k**order * np.sin(k * t + order * np.pi / 2) for c, k in waves)
+
+
+IN_TIME = {
+    "chirp": ({"chirp": {"peak": 4.0, "range": ["5 Hz", "60 Hz"], "duration": 0.4}},
+              lambda t: 4 * np.sin(2 * np.pi * 5 * (np.exp(t * np.log(12) / 0.4) - 1) * 0.4 / np.log(12)) * (t < 0.4),
+              [0, 0.4, 0.8]),
+    "linear chirp, hann": (
+        {"chirp": {"peak": 4.0, "range": [60, 5], "duration": 0.4, "sweep": "linear", "window": "hann", "start": 0.1}},
+        lambda t: 4 * np.sin(2 * np.pi * (60 * (t - 0.1) - 55 / 0.8 * (t - 0.1) ** 2)) * (0.1 <= t < 0.5)
+        * np.sin(np.pi * (t - 0.1) / 0.4) ** 2, [0, 0.1, 0.5, 0.9]),
+    "step with a rise": ({"step": {"peak": 3.0, "rise": 0.05}},
+                         lambda t: 3 * 0.5 * (1 - np.cos(np.pi * min(t / 0.05, 1))), [0, 0.05, 0.6]),
+    "ramp, delayed": ({"ramp": {"peak": 3.0, "rise": 0.03}, "delay": "10 ms", "scale": -2},
+                      lambda t: -6 * np.clip((t - 0.01) / 0.03, 0, 1), [0, 0.01, 0.04, 0.6]),
+    "ramped sine": ({"sine": {"peak": 2.0, "frequency": 20, "cycles": 8, "window": "ramp", "ramp": 2}},
+                    lambda t: 2 * np.sin(2 * np.pi * 20 * t) * np.interp(t, [0, 0.1, 0.3, 0.4], [0, 1, 1, 0]),
+                    [0, 0.1, 0.3, 0.4, 0.8]),
+    "velocity half-sine": ({"half sine": {"peak": "0.3 m/s", "duration": 0.02}},
+                           lambda t: 0.3 * np.pi / 0.02 * np.cos(np.pi * t / 0.02) * (t < 0.02), [0, 0.02, 0.5]),
+    "velocity trapezoid": ({"trapezoid": {"peak": "200 mm/s", "duration": 0.06, "rise": 0.01, "fall": 0.02}},
+                           lambda t: 20.0 if t < 0.01 else 0.0 if t < 0.04 else -10.0 if t < 0.06 else 0.0,
+                           [0, 0.01, 0.04, 0.06, 0.5]),
+    "displacement versed sine": ({"versed sine": {"peak": "2 mm", "duration": 0.05}},
+                                 lambda t: 1e-3 * (2 * np.pi / 0.05) ** 2 * np.cos(2 * np.pi * t / 0.05) * (t < 0.05),
+                                 [0, 0.05, 0.5]),
+    "displacement under a window": (
+        {"sine": {"peak": "1 mm", "frequency": 30, "cycles": 6, "window": "hann"}},
+        lambda t: 1e-3 * hann(t, 30, 6, 2) * (t < 0.2), [0, 0.2, 0.6]),
+    "displacement step": ({"step": {"peak": "5 mm", "rise": 0.04}},
+                          lambda t: 2.5e-3 * (np.pi / 0.04) ** 2 * np.cos(np.pi * t / 0.04) * (t < 0.04),
+                          [0, 0.04, 0.5]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", IN_TIME)
+def test_signals_against_high_accuracy_integration(name):
+    """1e-6 asked; a cycle is 2000 straight pieces, which leaves (π/1000)²/12 of the local curvature, 8e-7."""
+    shape, base, edges = IN_TIME[name]
+    pulse = build_pulse(chain([1.0], [1.0]).event("e", pulse={"x": shape}).description.events["e"].pulse)
+    answer = single().modes().respond({"pulse": {"x": shape}, "ring down": edges[-1] - pulse.end})
+    u, a = integrated(base, edges)
+    found = peaks(answer)
+    assert abs(found["u"]) == pytest.approx(u, rel=3e-6)
+    assert abs(found["a"]) == pytest.approx(a, rel=3e-6)
+
+
+def test_base_displacement_and_the_acceleration_of_the_same_motion():
+    modes = single().modes()
+    T, D = 0.05, 2e-3
+    t = np.linspace(0, T, 20001)
+    by_acceleration = {"table": {"time": t, "acceleration": D / 2 * (2 * np.pi / T) ** 2 * np.cos(2 * np.pi * t / T)}}
+    moved = modes.respond({"pulse": {"x": {"versed sine": {"peak": "2 mm", "duration": T}}}, "ring down": 0.4})
+    pushed = modes.respond({"pulse": {"x": by_acceleration}, "ring down": 0.4})
+    for gauge, value in peaks(moved).items():
+        assert value == pytest.approx(peaks(pushed)[gauge], rel=2e-6), gauge
+    # absolute displacement minus relative displacement is the base, which comes back
+    w, u = moved.history("w"), moved.history("u")
+    base = 1e-3 * (w.iloc[:, -1] - u.iloc[:, -1])
+    time = w["time_s"].to_numpy()
+    true = np.where((time > 0) & (time < T), D / 2 * (1 - np.cos(2 * np.pi * time / T)), 0.0)
+    assert np.abs(base - true).max() < 2e-6 * D
+    # tables: a spline through the displacement, straight lines through the velocity, with what is known of the error
+    coarse = np.linspace(0, T, 101)
+    spline = {"table": {"time": coarse, "displacement": D / 2 * (1 - np.cos(2 * np.pi * coarse / T))}}
+    answer = modes.respond({"pulse": {"x": spline}, "ring down": 0.4})
+    assert peaks(answer)["u"] == pytest.approx(peaks(moved)["u"], rel=1e-4)
+    note = next(f.text for f in answer.findings if "cubic spline" in f.text)
+    stated = float(re.search(r"the error is about ([\d.e-]+) %", note).group(1)) / 100
+    true_a = D / 2 * (2 * np.pi / T) ** 2 * np.cos(2 * np.pi * coarse / T)
+    got = answer.result.pulse.acceleration[1:102, 0]
+    assert 0.2 * stated < np.abs(got - true_a).max() / true_a[0] < 5 * stated
+    speed = {"table": {"time": t, "velocity": D / 2 * 2 * np.pi / T * np.sin(2 * np.pi * t / T)}}
+    answer = modes.respond({"pulse": {"x": speed}, "ring down": 0.4})
+    assert peaks(answer)["u"] == pytest.approx(peaks(moved)["u"], rel=1e-5)
+    assert any("constant between them" in f.text for f in answer.findings)
+
+
+def test_where_the_base_ends_is_said_and_drawn(tmp_path):
+    modes = single().modes()
+    answer = modes.respond({"pulse": {"x": {"rectangle": {"peak": 3.0, "duration": 0.02}}}, "ring down": 0.1})
+    texts = " ".join(f.text for f in answer.findings)
+    assert "moves on after the pulse: x 0.06 m/s" in texts
+    assert "displaced at the end of the pulse: x 0.6 mm" in texts
+    stepped = modes.respond({"pulse": {"x": {"step": {"peak": "5 mm", "rise": 0.04}}}, "ring down": "1 %"})
+    assert stepped.result.pulse.end_displacement[0] == pytest.approx(5e-3, rel=1e-6)
+    assert not any("moves on" in f.text for f in stepped.findings)
+    left = stepped.history("u").iloc[-20:, -1].abs().max() / abs(1e3 * peaks(stepped)["u"])
+    assert left < 0.02  # decayed to what was asked for
+    for endless in ({"step": {"peak": 1.0}}, {"ramp": {"peak": 1.0, "rise": 0.1}}):
+        warned = modes.respond({"pulse": {"x": endless}, "ring down": 0.1})
+        assert any("grows without bound" in f.text for f in warned.findings)
+    figure = stepped.plot_excitation()
+    assert [ax.get_ylabel() for ax in figure.axes] == ["acceleration (g)", "velocity (m/s)", "displacement (mm)"]
+
+
+def test_signals_that_cannot_be(tmp_path):
+    modes = single().load("push", at="p1", force=[1, 0, 0]).modes()
+
+    def refused(words, kind=HolokineError, **event):
+        with pytest.raises(kind, match=words):
+            modes.respond(event)
+
+    half = {"duration": 0.01}
+    refused("has a kink", pulse={"x": {"half sine": {"peak": "2 mm", **half}}})
+    refused("jumps, which needs an infinite", pulse={"x": {"rectangle": {"peak": "1 m/s", **half}}})
+    refused("give the step a rise", pulse={"x": {"step": {"peak": "2 mm"}}})
+    refused("give the peak", pulse={"x": {"half sine": half}})
+    refused("its peak has no unit", loads={"push": {"half sine": {"peak": "2 g", **half}}})
+    refused("two different frequencies", pulse={"x": {"chirp": {"peak": 1, "range": [5, 5], "duration": 1}}})
+    refused("more than 5,000", pulse={"x": {"chirp": {"peak": 1, "range": [900, 1100], "duration": 9}}})
+    refused(
+        "need 6 cycles", pulse={"x": {"sine": {"peak": 1, "frequency": 9, "cycles": 5, "window": "ramp", "ramp": 3}}}
+    )
+    refused("exactly one of", pulse={"x": {"table": {"time": [0, 1], "velocity": [0, 1], "displacement": [0, 1]}}})
+    refused("must start at rest", pulse={"x": {"table": {"time": [0, 1], "velocity": [1, 0]}}})
+    refused("five rows", pulse={"x": {"table": {"time": [0, 1, 2], "displacement": [0, 1, 0]}}})
+    refused("time and factor", loads={"push": {"table": {"time": [0, 1], "acceleration": [0, 1]}}})
+    refused("belongs to events in time", spectrum={"x": {"frequency": [1, 9], "acceleration": [1, 1]}}, let_go="x")
+    refused("needs a method of direct integration", pulse={"x": {"rectangle": {"peak": 1, **half}}}, model="full")
+    refused("between 0 and 100 %", pulse={"x": {"rectangle": {"peak": 1, **half}}}, ring_down="120 %")
+    still = chain([1.0], [100.0], 0.0).gauge("u", displacement="p1").modes()
+    with pytest.raises(EventError, match="never decays"):
+        still.respond({"pulse": {"x": {"rectangle": {"peak": 1, **half}}}, "ring down": "5 %"})
+    file = tmp_path / "logger.csv"
+    file.write_text("Time [ms];deck left (g);note;lever_mm\n0;0;a;0\n1;0.5;b;1\n3;0;c;0\n", encoding="utf-8")
+    shape = {"file": str(file), "column": "deck left (g)"}
+    answer = modes.respond({"pulse": {"x": shape}, "ring down": 0.1})
+    assert answer.result.pulse.peak[0] == pytest.approx(0.5 * 9.80665)
+    assert answer.result.pulse.end == pytest.approx(3e-3)
+    refused("there is no column", pulse={"x": {**shape, "column": "deck right (g)"}})
+    refused("ends in no unit", pulse={"x": {**shape, "column": "note"}})
+
+
+# -- dampers, direct integration ---------------------------------------------------------------------
+
+MASSES, SPRINGS = [2.0, 1.5, 1.0], [6e4, 5e4, 3e4]
+
+
+def damped(ratio: float = 0.01) -> tuple[hk.Assembly, np.ndarray, np.ndarray, np.ndarray]:
+    """A chain with one strong damper between neighbours, and its matrices by hand."""
+    a = chain(MASSES, SPRINGS, ratio)
+    a.spring("damper", between=["p2", "p3"], damping=160.0, axis="x")
+    a.gauge("u", displacement="p3", axis="x").gauge("k", force="k1").gauge("acc", acceleration="p2", axis="x")
+    a.gauge("d", damper_force="damper").gauge("whole", total_force="damper")
+    K, M = chain_matrices(MASSES, SPRINGS)
+    values, X = scipy.linalg.eigh(K, M)
+    C = M @ X @ np.diag(2 * ratio * np.sqrt(values)) @ X.T @ M
+    C[1:, 1:] += 160.0 * np.array([[1, -1], [-1, 1]])
+    return a, K, M, C
+
+
+def test_dampers_that_couple_modes_are_solved_together():
+    a, K, M, C = damped()
+    shape = {"versed sine": {"peak": 8.0, "duration": 0.03}}
+    answer = a.modes().respond({"pulse": {"x": shape}, "ring down": 0.6})
+    assert any("dampers couple the modes: solved together" in f.text for f in answer.findings)
+
+    def slope(t, y):
+        base = 4.0 * (1 - np.cos(2 * np.pi * t / 0.03)) if t < 0.03 else 0.0
+        return np.concatenate([y[3:], np.linalg.solve(M, -C @ y[3:] - K @ y[:3]) - base])
+
+    runs = [solve_ivp(slope, span, np.zeros(6), "DOP853", rtol=1e-11, atol=1e-15, t_eval=np.linspace(*span, 6001))
+            for span in [(0, 0.03)]]  # fmt: skip
+    runs.append(solve_ivp(slope, (0.03, 0.63), runs[0].y[:, -1], "DOP853", rtol=1e-11, atol=1e-15,
+                          t_eval=np.linspace(0.03, 0.63, 20001)))  # fmt: skip
+    y = np.hstack([r.y for r in runs])
+    force = 160.0 * (y[5] - y[4])
+    expected = {"u": y[2], "k": 6e4 * y[0], "d": force}
+    for gauge, history in expected.items():
+        assert abs(peaks(answer)[gauge]) == pytest.approx(np.abs(history).max(), rel=3e-6), gauge
+    # without the coupling it is another answer, which is why the choice is said
+    apart = a.modes().respond({"pulse": {"x": shape}, "ring down": 0.6, "method": "modes"})
+    assert abs(peaks(apart)["d"] / peaks(answer)["d"] - 1) > 0.02
+
+
+@pytest.mark.parametrize("scheme", ["average acceleration", "generalised alpha"])
+@pytest.mark.parametrize("model", ["reduced", "full"])
+def test_direct_integration_converges_to_the_exact_answer_with_second_order(scheme, model):
+    a, *_ = damped()
+    a.gauge("left", reaction="guide 1").gauge("w", displacement="p3", axis="x", motion="absolute")
+    modes = a.modes()
+    event = {"pulse": {"x": {"versed sine": {"peak": 8.0, "duration": 0.03}}}, "ring down": 0.3}
+    exact = peaks(modes.respond(event))
+    errors = []
+    for step in (8e-4, 4e-4, 2e-4):
+        answer = modes.respond({**event, "method": scheme, "model": model, "step": step})
+        found = peaks(answer)
+        errors.append([abs(found[g] / exact[g] - 1) for g in ("u", "k", "d", "w")])
+    errors = np.array(errors)
+    order = np.log2(errors[0].max() / errors[2].max()) / 2
+    assert 1.7 < order < 2.3
+    assert errors[2].max() < 2e-3
+    assert any(f"by {'average' if scheme[0] == 'a' else 'the generalised'}" in f.text for f in answer.findings)
+
+
+def test_full_and_reduced_integration_are_the_same_steps(crate):
+    """The whole crate against its modes: the kept modes move alike, the left-out ones answer besides."""
+    event = {"pulse": {"z": {"half sine": {"peak": "3 g", "duration": "30 ms"}}}, "ring down": 0.05, "step": 5e-4,
+             "method": "average acceleration"}  # fmt: skip
+    modes = crate.modes(count=25)
+    whole, kept = modes.respond({**event, "model": "full"}), modes.respond(event)
+    exact = modes.respond({**event, "method": "modes"})
+    rows = {(r.gauge, r.component): i for i, r in enumerate(whole.result.reduced.readings)}
+    for key in (("transformer", "z"), ("fan", "z"), ("transformer feet", "z"), ("fan bushing", "z"), ("bolt 1", "z")):
+        full, part, true = (answer.result.peaks[rows[key]] for answer in (whole, kept, exact))
+        assert full == pytest.approx(true, rel=0.02), key
+        assert part == pytest.approx(true, rel=0.02), key
+    with pytest.raises(EventError, match="keeps the gauges only"):
+        whole.worst()
+
+
+def test_rayleigh_damping_in_the_full_model_is_that_of_the_modes():
+    a = chain(MASSES, SPRINGS, {"rayleigh": [["10 Hz", "2 %"], ["60 Hz", "5 %"]]})
+    a.gauge("u", displacement="p3", axis="x").gauge("k", force="k1")
+    modes = a.modes()
+    event = {"pulse": {"x": {"versed sine": {"peak": 8.0, "duration": 0.03}}}, "ring down": 0.2, "step": 1e-4}
+    exact = peaks(modes.respond({**event, "method": "modes"}))
+    found = peaks(modes.respond({**event, "method": "average acceleration", "model": "full"}))
+    assert found["u"] == pytest.approx(exact["u"], rel=1e-4)
+    assert found["k"] == pytest.approx(exact["k"], rel=1e-4)
+
+
+# -- energy ------------------------------------------------------------------------------------------
+
+shapes = st.sampled_from([
+    {"half sine": {"peak": 9.0, "duration": 0.02}}, {"rectangle": {"peak": -4.0, "duration": 0.05}},
+    {"sine": {"peak": 3.0, "frequency": 23.0, "cycles": 4}}, {"versed sine": {"peak": "3 mm", "duration": 0.07}},
+])  # fmt: skip
+
+
+@settings(max_examples=25, deadline=None)
+@given(st.lists(st.floats(0.3, 5.0), min_size=2, max_size=4), st.floats(0.0, 0.4), shapes, st.booleans())
+def test_input_work_is_kinetic_and_strain_and_dissipated_energy(masses, damping, shape, released):
+    a = chain(masses, [2e4 + 1e4 * i for i in range(len(masses))], damping).gauge("u", displacement="p1")
+    a.load("push", at="p1", force=[120, 0, 0]).event("rest", static="push")
+    event = {"pulse": {"x": shape}, "ring down": 0.3, **({"let go": "rest"} if released else {})}
+    e = a.modes().respond(event).energies()
+    held = e["kinetic_j"] + e["strain_j"] - e["strain_j"].iloc[0] + e["dissipated_j"]
+    scale = max(e["work_j"].abs().max(), e["strain_j"].max())
+    assert (e["work_j"] - held).abs().max() < 1e-6 * scale
+    assert (np.diff(e["dissipated_j"]) >= -1e-12 * scale).all()
+
+
+# -- whole fields ------------------------------------------------------------------------------------
+
+
+def test_envelopes_instants_and_histories_agree_with_gauges(crate, tmp_path):
+    a = crate.changed({"gauges": {"fan moves": {"displacement": "fan"}, "bed end": {"displacement": "bed a1"}}})
+    answer = a.modes().respond("kerb strike")
+    table = answer.peaks().set_index(["gauge", "component"])
+    points = answer.points().set_index(["point", "axis"])
+    for gauge, point in (("fan moves", "fan"), ("bed end", "bed a1")):
+        for axis in "xyz":
+            lowest, highest = table.loc[(gauge, axis), ["lowest", "highest"]]
+            span = max(highest, -lowest)
+            assert points.loc[(point, axis), "highest_displacement_mm"] == pytest.approx(highest, abs=1e-4 * span)
+            assert points.loc[(point, axis), "lowest_displacement_mm"] == pytest.approx(lowest, abs=1e-4 * span)
+    for point, gauge in (("transformer", "transformer"), ("fan", "fan")):
+        best = max(points.loc[(point, "z"), ["highest_acceleration_g", "lowest_acceleration_g"]].abs())
+        assert best == pytest.approx(abs(table.loc[(gauge, "z"), "peak"]), rel=1e-4)
+    when = table.loc[("fan moves", "z"), "time_ms"]
+    shape = answer.deformed(f"{when} ms")
+    moved = shape.points().set_index("point")
+    assert moved.loc["fan", "z_mm"] == pytest.approx(table.loc[("fan moves", "z"), "peak"], rel=1e-6)
+    near = answer.deformed(f"{when} ms", nearest=True)
+    assert near.time in answer.result.time
+    assert near.points().set_index("point").loc["fan", "z_mm"] == pytest.approx(moved.loc["fan", "z_mm"], rel=1e-2)
+    worst = answer.worst().set_index("part")
+    for part, gauge in (("deck", "deck stress"), ("heat sink", "heat sink stress")):
+        assert worst.loc[part, "stress_mpa"] == pytest.approx(table.xs(gauge)["peak"].iloc[0], rel=2e-3)
+    deck = answer.deformed(f"{worst.loc['deck', 'time_ms']} ms").stress().set_index("part")
+    assert deck.loc["deck", "stress_mpa"] == pytest.approx(worst.loc["deck", "stress_mpa"], rel=1e-6)
+    # the histories of all nodes: kept, refused, or written in blocks
+    path = answer.write_history(tmp_path / "all.h5", every=40)
+    import h5py
+
+    with h5py.File(path) as file:
+        node = a.system.mesh.points["fan"]
+        own = 1e3 * file["displacement"][:, node, 2]
+        gauge = answer.history("fan moves", thin=40)["fan_moves_z_mm"]
+        np.testing.assert_allclose(own, gauge, atol=1e-9)
+    with pytest.raises(EventError, match=r"takes \d+\.\d GB, more than 0\.0 GB: write it to a file in blocks"):
+        answer.motion.history(largest=1000)
+    with pytest.raises(EventError, match="lies outside"):
+        answer.deformed("9 s")
+    assert answer.deformed("20 ms").picture(tmp_path / "d.png", colour="stress").stat().st_size > 20_000
+    assert b"stress at 0.02 s (Pa)" in answer.write_vtu(tmp_path / "d.vtu", at=0.02).read_bytes()
+
+
+def test_root_mean_square_and_static_ratio():
+    modes = single(0.0).modes()
+    # left at rest in the frame after a rectangle of one period: during it 1 - cos, mean square 3/2 of the static one
+    period = 2 * np.pi / W1
+    answer = modes.respond({"pulse": {"x": {"rectangle": {"peak": 5.0, "duration": period}}}, "ring down": period})
+    row = answer.peaks().set_index("gauge").loc["u"]
+    assert row["static"] == pytest.approx(1e3 * 5.0 / W1**2, rel=1e-9)
+    assert row["ratio_to_static"] == pytest.approx(2.0, rel=1e-9)
+    assert row["rms"] == pytest.approx(1e3 * 5.0 / W1**2 * np.sqrt(1.5 / 2), rel=1e-3)
+
+
+def test_page_and_animation_of_an_answer(crate_modes, tmp_path):
+    answer = crate_modes.respond("kerb strike")
+    text = answer.page(tmp_path / "h.html").read_text(encoding="utf-8")
+    data = json.loads(re.search(r"const D = (.*?), T = D\.t", text, re.DOTALL).group(1))
+    series = {s["name"]: s for s in data["series"]}
+    table = answer.peaks().set_index(["gauge", "component"])
+    assert series["fan z"]["peak"] == pytest.approx(table.loc[("fan", "z"), "peak"])
+    assert max(map(abs, series["base z"]["y"])) == pytest.approx(3.0)
+    assert len(data["t"]) == len(series["fan z"]["y"]) < 20_000
+    import imageio.v2 as imageio
+
+    film = answer.animate(tmp_path / "k.gif", "fan", window=("0 s", "90 ms"), seconds=1.0, rate=6)
+    frames = imageio.mimread(film)
+    assert len(frames) == 6
+    assert frames[0].shape[:2] == (800, 1280)
+    strips = [f[560:].astype(float) for f in frames]
+    assert np.abs(strips[0] - strips[-1]).max() > 50  # the marker has moved
+    with pytest.raises(EventError, match="does not lie in the history"):
+        answer.animate(tmp_path / "no.gif", window=(0, 99))
+    with pytest.raises(HolokineError, match="ends with"):
+        answer.animate(tmp_path / "no.avi", seconds=0.5, rate=4)
+    assert not (tmp_path / "no.avi").exists()
