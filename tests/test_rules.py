@@ -405,7 +405,10 @@ def test_published_worked_examples():
         assert rho[pair] == pytest.approx(value, abs=1e-3)
 
     shears = np.array([60.469, 24.533, 9.867, 2.943, 0.595])
-    a = chain([100 / 386.0] * 5, [31.54] * 5, 0.05)
+    mass = 100 / 386.0  # and the stiffness for which the first period is the 2 s that the book states
+    stiffness = mass * np.pi**2 / (4 * np.sin(np.pi / 22) ** 2)
+    assert stiffness == pytest.approx(31.54, rel=1e-3)
+    a = chain([mass] * 5, [stiffness] * 5, 0.05)
     a.gauge("base shear", force="k1").gauge("roof", displacement="p5", axis="x")
     modes = a.modes()
     ordinates = shears / modes.set.effective_mass[:, 0]  # pseudo-accelerations in in/s²
@@ -414,4 +417,4 @@ def test_published_worked_examples():
     for rule, (shear, roof) in expected.items():
         answer = modes.respond({"spectrum": {"x": table}, "combine": rule, "missing mass": False})
         assert answer.result.peaks[0] == pytest.approx(shear, abs=1e-3)
-        assert answer.result.peaks[1] == pytest.approx(roof, abs=4e-3)
+        assert answer.result.peaks[1] == pytest.approx(roof, abs=1.5e-3)
