@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from holokine.gauges import GaugeSet
     from holokine.solvers.eigen import Progress
     from holokine.system.build import System
+    from holokine.system.loads import LoadField
 
 __all__ = ["Assembly"]
 
@@ -359,6 +360,45 @@ class Assembly:
             raise EventError("there is nothing to read: the assembly has no gauges; add some under gauges:")
         fields = [load_field(self.system, n, self.description.loads[n]) for n in described.static]
         return Answer(self, respond_static(self.gauges, fields, described.static, name=name))
+
+    def ritz(self, event: str | dict[str, Any] | Event, count: int = 20) -> Modes:
+        """Load-dependent Ritz vectors for an event, in place of modes: few of them hold what its loads need.
+
+        Raises
+        ------
+        UnknownNameError, EventError, MechanismError
+            No such event, fewer vectors than loads, something that moves freely.
+        """
+        from holokine.api.modes import Modes
+        from holokine.modes.ritz import ritz_vectors
+
+        return Modes(self, ritz_vectors(self.system, self.loads_of(event), count))
+
+    def loads_of(self, event: str | dict[str, Any] | Event) -> list[LoadField]:
+        """Everything that an event acts with: base directions, groups of supports that move, and loads.
+
+        Raises
+        ------
+        UnknownNameError, EventError
+            Loads that move supports at rest, which have no inertia to speak of.
+        """
+        from holokine.errors import EventError
+        from holokine.system.loads import base_field, load_field
+
+        name, d = self.event_of(event)
+        if d.support_spectra is not None:
+            raise EventError(f'"{name}": load-dependent vectors are made for the whole base and for loads')
+        axes = list(d.spectrum or d.pulse or ())
+        names = [*(d.loads or ()), *(d.static or ())]
+        for key in ("start_from", "let_go"):
+            if getattr(d, key) is not None:
+                names += list(self.description.events[getattr(d, key)].static or ())
+        fields = [base_field(self.system, axis) for axis in axes]
+        fields += [load_field(self.system, n, self.description.loads[n]) for n in dict.fromkeys(names)]
+        for f in fields:
+            if f.moved.any():
+                raise EventError(f'"{name}": the load "{f.name}" moves supports, for which there are no such vectors')
+        return fields
 
     @property
     def gauges(self) -> GaugeSet:

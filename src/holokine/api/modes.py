@@ -362,6 +362,22 @@ class Modes:
 
         return participation_table(self.set)
 
+    def load_shares(self, event: str | Event | dict[str, Any]) -> pd.DataFrame:
+        """How much of an event's loads the lowest 1, 2, 3 ... of these shapes hold, in percent.
+
+        Columns per load: static (of the deformation energy under the load at rest) and dynamic (of the load itself;
+        for a base motion the effective mass). Wilson, Yuan & Dickens 1982.
+        """
+        import pandas as pd
+
+        from holokine.modes.ritz import load_shares
+
+        table: dict[str, Any] = {"vectors": range(1, len(self) + 1), "frequency_hz": self.frequencies_hz}
+        for share in load_shares(self.set, self.assembly.loads_of(event)):
+            table[f"{share.load}_static_percent"] = 100.0 * share.static
+            table[f"{share.load}_dynamic_percent"] = 100.0 * share.dynamic
+        return pd.DataFrame(table)
+
     def respond(self, event: str | Event | dict[str, Any]) -> Answer:
         """Response of all gauges to an event: a name in the description, or the event itself.
 

@@ -244,6 +244,38 @@ def conservatism(
 
 @cli.command()
 @_ASSEMBLY
+@click.argument("event")
+@click.option(
+    "--vectors", "number", type=click.IntRange(min=1), default=12, show_default=True, help="How many vectors."
+)
+@_range
+@_saved
+@_output
+def vectors(
+    assembly: Path,
+    event: str,
+    number: int,
+    count: int | None,
+    upto: str | None,
+    as_saved: bool,
+    as_json: bool,
+    as_csv: bool,
+    out: Path | None,
+) -> None:
+    """Natural modes against load-dependent Ritz vectors for an event: what each basis holds of its loads.
+
+    \b
+    Example:
+      holokine vectors crate.yaml "kerb strike" --vectors 6
+    """
+    from holokine.cli.mode_reports import VectorsView
+    from holokine.cli.reports import ModesRange
+
+    VectorsView.of(assembly, event, number, ModesRange(count, upto, as_saved=as_saved)).deliver(as_json, as_csv, out)
+
+
+@cli.command()
+@_ASSEMBLY
 @click.option(
     "--by", default="member", show_default=True, metavar="WHAT", help="member, group, or the name of a group."
 )

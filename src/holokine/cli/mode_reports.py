@@ -25,10 +25,61 @@ __all__ = [
     "CompareView",
     "ConservatismView",
     "EnergyView",
+    "VectorsView",
     "deliver_shock",
     "show_formula",
     "show_formulas",
 ]
+
+
+@dataclass
+class VectorsView(_View):
+    """`holokine vectors`."""
+
+    @classmethod
+    def of(cls, path: Path, event: str, count: int, wanted: ModesRange) -> VectorsView:
+        modes = open_modes(path, wanted, before=lambda a: a.loads_of(event))
+        assembly = modes.assembly
+        with Busy(assembly.title):
+            made = assembly.ritz(event, count)
+        count = min(len(made), len(modes))
+        eigen, own = modes.load_shares(event).iloc[:count], made.load_shares(event).iloc[:count]
+        table = eigen[["vectors"]].rename(columns={"vectors": "n"})
+        for column in eigen.columns[2:]:
+            name = column.removesuffix("_percent")
+            table[f"{name}_modes_percent"] = eigen[column]
+            table[f"{name}_vectors_percent"] = own[column]
+        screens = [("Share of the loads held by the first n vectors", table)]
+        tables = {"load_shares": table}
+        described = assembly.event_named(event)
+        if described.static is None:
+            tables["peaks_by_basis"] = cls._peaks(modes, made, event, count)
+            screens.append((f"Peaks with {count} vectors without correction, beside all {len(modes)} modes with it",
+                            tables["peaks_by_basis"]))  # fmt: skip
+        lines = [
+            f"{event}: {count} natural modes against {count} load-dependent vectors",
+            "static: of the deformation energy at rest under the load; dynamic: of the load (effective mass)",
+        ]
+        return cls(assembly, f"{assembly.title}: load-dependent vectors for {event}", lines=lines, screens=screens,
+                   tables=tables, findings=made.findings)  # fmt: skip
+
+    @staticmethod
+    def _peaks(modes: Modes, made: Modes, event: str, count: int) -> pd.DataFrame:
+        """Largest reading of every gauge by the first natural modes, by the vectors, and by all modes corrected."""
+        described = modes.assembly.event_named(event)
+        plain = described.model_copy(update={"static_correction": False, "missing_mass": False})
+        cut = plain.model_copy(update={"upto": float(modes.frequencies_hz[count - 1]) * (1 + 1e-9)})
+        answers = [(modes, cut), (made, plain), (modes, described)]
+        best, few, full = (m.respond(e).peaks().set_index(["gauge", "component"]) for m, e in answers)
+        full = full.reset_index()
+        full["size"] = full["peak"].abs()
+        rows = full.loc[full.groupby("gauge", sort=False)["size"].idxmax()]
+        keys = list(zip(rows["gauge"], rows["component"], strict=True))
+        result = rows[["gauge", "component", "unit"]].reset_index(drop=True)
+        result["all_modes_corrected"] = rows["peak"].to_numpy()
+        result["natural_modes"] = best["peak"].loc[keys].to_numpy()
+        result["load_dependent"] = few["peak"].loc[keys].to_numpy()
+        return result
 
 
 @dataclass
