@@ -205,8 +205,8 @@ for name in sys.argv[1:]:
 
 def test_public_names_are_pinned():
     assert hk.__all__ == [
-        "Answer", "Assembly", "Check", "Compared", "HolokineError", "Modes", "Shock", "__version__",
-        "demo_folder", "formula", "shock",
+        "Answer", "Assembly", "Check", "Compared", "HolokineError", "Matched", "Modes", "Shock", "__version__",
+        "demo_folder", "formula", "match", "shock",
     ]  # fmt: skip
     assert set(dir(hk)) >= set(hk.__all__)
     with pytest.raises(AttributeError):

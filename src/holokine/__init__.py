@@ -21,11 +21,13 @@ __all__ = [
     "Check",
     "Compared",
     "HolokineError",
+    "Matched",
     "Modes",
     "Shock",
     "__version__",
     "demo_folder",
     "formula",
+    "match",
     "shock",
 ]
 
@@ -45,6 +47,8 @@ def __getattr__(name: str) -> Any:
         return import_module("holokine.data").demo_folder
     if name in ("Shock", "shock"):
         return getattr(import_module("holokine.api.shock"), name)
+    if name in ("Matched", "match"):
+        return getattr(import_module("holokine.api.match"), name)
     if name == "formula":
         return import_module("holokine.api.formula").formula
     raise AttributeError(f"module 'holokine' has no attribute {name!r}")

@@ -109,7 +109,8 @@ class Modes:
         if self._gauges is None:
             from holokine.gauges import build_gauges
 
-            self._gauges = build_gauges(self.set.system)
+            own = self.assembly.system is self.set.system
+            self._gauges = self.assembly.gauges if own else build_gauges(self.set.system)
         return self._gauges
 
     @property

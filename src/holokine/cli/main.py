@@ -431,6 +431,35 @@ def page(assembly: Path, page: Path, count: int | None, upto: str | None, as_sav
 
 
 @cli.command()
+@click.argument("spectrum", type=click.Path(path_type=Path))
+@click.option("--damping", default="5 %", show_default=True, metavar="RATIO", help="Damping ratio of the spectrum.")
+@click.option("--per-octave", type=click.IntRange(min=1, max=24), default=6, show_default=True, help="Windowed sines.")
+@click.option("--duration", metavar="TIME", help="Longest length, such as 0.8s; 7 half-cycles of the lowest frequency.")
+@click.option("--seed", type=int, default=1, show_default=True, help="Another start gives another record.")
+@_output
+def match(
+    spectrum: Path,
+    damping: str,
+    per_octave: int,
+    duration: str | None,
+    seed: int,
+    as_json: bool,
+    as_csv: bool,
+    out: Path | None,
+) -> None:
+    """Make a record in time whose shock spectrum is the one given, so that it can be run as a pulse.
+
+    \b
+    Example:
+      holokine match works.csv --damping 2% --out results
+    """
+    from holokine.cli.mode_reports import deliver_match
+
+    keys = {"damping": damping, "per_octave": per_octave, "duration": duration, "seed": seed}
+    deliver_match(spectrum, keys, as_json, as_csv, out)
+
+
+@cli.command()
 @click.argument("record", type=click.Path(path_type=Path))
 @click.option("--event", metavar="EVENT", help="RECORD is an assembly or run file: answer this pulse first ...")
 @click.option("--gauge", metavar="GAUGE", help="... and take this acceleration's history, such as 'fan z'.")

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from holokine.api import Modes
+    from holokine.modes import Finding
 
 __all__ = [
     "ChangeView",
@@ -26,6 +28,7 @@ __all__ = [
     "ConservatismView",
     "EnergyView",
     "VectorsView",
+    "deliver_match",
     "deliver_shock",
     "show_formula",
     "show_formulas",
@@ -308,6 +311,48 @@ class ConservatismView(_View):
         )
 
 
+@dataclass(frozen=True)
+class Sheet:
+    """What a command prints or writes that needs no assembly: one table, figures, findings."""
+
+    title: str
+    file_name: str
+    table: pd.DataFrame
+    footer: str
+    facts: dict[str, Any]
+    figure: Any
+    findings: Sequence[Finding] = ()
+    lines: Sequence[str] = ()
+    files: dict[str, Any] = field(default_factory=dict)
+
+    def deliver(self, as_json: bool, as_csv: bool, out: Path | None) -> None:
+        """Print it as asked, and write it where asked."""
+        from holokine import __version__
+        from holokine.cli.output import write_all
+
+        footer = f"holokine {__version__}, {self.footer}"
+        written = []
+        if out is not None:
+            written = write_all(out, {self.file_name: self.table}, {self.file_name: self.figure}, self.files, footer)
+        if as_json:
+            data = {"holokine": __version__, **self.facts,
+                    "findings": [{"level": f.level, "text": f.text} for f in self.findings],
+                    "tables": {self.facts.get("kind", "srs"): _records(self.table)}}  # fmt: skip
+            click.echo(json.dumps(data, indent=2, allow_nan=False, default=str))
+        elif as_csv:
+            click.echo(self.table.to_csv(index=False), nl=False)
+        else:
+            screen = Screen()
+            screen.heading(self.title)
+            for line in self.lines:
+                click.echo(line)
+            screen.table("", self.table)
+            screen.findings(tuple(self.findings))
+            screen.footer(footer)
+            for path in written:
+                click.echo(f"wrote {path}")
+
+
 def deliver_shock(
     record: Path,
     event: str | None,
@@ -319,8 +364,7 @@ def deliver_shock(
     out: Path | None,
 ) -> None:
     """`holokine srs`: of a CSV record, or of a gauge under a pulse."""
-    from holokine import __version__, shock
-    from holokine.cli.output import write_all
+    from holokine import shock
 
     if as_json and as_csv:
         raise click.UsageError("give --json or --csv, not both")
@@ -331,25 +375,24 @@ def deliver_shock(
         found = modes.respond(event).shock(str(gauge), **keys)
     else:
         found = shock(record, **keys)
-    table = found.table(sides=sides)
-    footer = f"holokine {__version__}, {found.name}"
-    written = []
-    if out is not None:
-        name = _file_name(found.name)
-        written = write_all(out, {f"{name}_srs": table}, {f"{name}_srs": lambda: found.plot(sides[0])}, {}, footer)
-    findings = found.result.findings
-    if as_json:
-        data = {"holokine": __version__, "record": found.name, "quantity": found.result.quantity,
-                "findings": [{"level": f.level, "text": f.text} for f in findings],
-                "tables": {"srs": _records(table)}}  # fmt: skip
-        click.echo(json.dumps(data, indent=2, allow_nan=False, default=str))
-    elif as_csv:
-        click.echo(table.to_csv(index=False), nl=False)
-    else:
-        screen = Screen()
-        screen.heading(f"{found.name}: shock response spectrum, {found.result.quantity}")
-        screen.table("", table)
-        screen.findings(findings)
-        screen.footer(footer)
-        for path in written:
-            click.echo(f"wrote {path}")
+    facts = {"record": found.name, "quantity": found.result.quantity}
+    Sheet(
+        f"{found.name}: shock response spectrum, {found.result.quantity}", f"{_file_name(found.name)}_srs",
+        found.table(sides=sides), found.name, facts, lambda: found.plot(sides[0]), found.result.findings,
+    ).deliver(as_json, as_csv, out)  # fmt: skip
+
+
+def deliver_match(spectrum: Path, keys: dict[str, Any], as_json: bool, as_csv: bool, out: Path | None) -> None:
+    """`holokine match`: a record made for a shock spectrum."""
+    from holokine import match
+
+    if as_json and as_csv:
+        raise click.UsageError("give --json or --csv, not both")
+    with Busy(str(spectrum)):
+        found = match(spectrum, **keys)
+    name = _file_name(Path(found.name).stem)
+    facts = {"spectrum": found.name, "kind": "match", "words": found.words}
+    Sheet(
+        f"{found.name}: a record made to match it", f"{name}_match", found.table(), found.name, facts, found.plot,
+        lines=found.words, files={f"{name}_record.csv": found.write},
+    ).deliver(as_json, as_csv, out)  # fmt: skip

@@ -13,8 +13,8 @@ if TYPE_CHECKING:
 __all__ = ["Busy", "Screen"]
 
 _UNITS = {
-    "_hz": " (Hz)", "_rad_s": " (rad/s)", "_kg": " (kg)", "_percent": " (%)", "_ms": " (ms)", "_mm": " (mm)",
-    "_s": " (s)", "_kg_m2": " (kg m²)", "_m": " (m)", "_mpa": " (MPa)", "_n": " (N)",
+    "_hz": " (Hz)", "_rad_s": " (rad/s)", "_kg": " (kg)", "_db": " (dB)", "_percent": " (%)", "_ms": " (ms)",
+    "_mm": " (mm)", "_s": " (s)", "_kg_m2": " (kg m²)", "_m": " (m)", "_mpa": " (MPa)", "_n": " (N)",
 }  # fmt: skip
 
 

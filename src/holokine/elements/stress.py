@@ -25,8 +25,12 @@ def equivalent_form(width: int) -> Floats:
 
 def equivalent_stress(stress: Floats) -> Floats:
     """Equivalent stress of components in the last axis, shape (..., 3 or 6) to (...)."""
-    A = equivalent_form(stress.shape[-1])
-    return np.sqrt(np.maximum(np.einsum("...i,ij,...j->...", stress, A, stress), 0.0))
+    x, y = stress[..., 0], stress[..., 1]
+    if stress.shape[-1] == 3:
+        return np.sqrt(np.maximum(x * x - x * y + y * y + 3.0 * stress[..., 2] ** 2, 0.0))
+    z = stress[..., 2]
+    shear = stress[..., 3] ** 2 + stress[..., 4] ** 2 + stress[..., 5] ** 2
+    return np.sqrt(0.5 * ((x - y) ** 2 + (y - z) ** 2 + (z - x) ** 2) + 3.0 * shear)
 
 
 def principal_stress(stress: Floats) -> Floats:

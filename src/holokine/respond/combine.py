@@ -276,13 +276,13 @@ def respond_spectrum(
                 "warning", f"principal stress has no meaning in a combined answer ({reading.gauge}): its direction "
                 "differs from mode to mode; read the equivalent stress or components",
             ))  # fmt: skip
-    settled = _settled(reduced, sources, apart or {})
+    settled = _settled(reduced, sources, apart or {}, peaks)
     if settled.any():
         peaks[:] = peaks + settled if over_displacement == "absolute" else np.hypot(peaks, settled)
     return replace(answer, findings=tuple(findings), places=tuple(places), settled=settled)
 
 
-def _settled(reduced: ReducedModel, sources: Sources, apart: dict[str, float]) -> Floats:
+def _settled(reduced: ReducedModel, sources: Sources, apart: dict[str, float], peaks: Floats) -> Floats:
     """Readings of the assembly that follows its supports as they move apart, at rest, shape (readings,)."""
     result = np.zeros(len(reduced.readings))
     if reduced.settled is None or not any(apart.values()):
@@ -298,7 +298,7 @@ def _settled(reduced: ReducedModel, sources: Sources, apart: dict[str, float]) -
         result[number] = axes.over(np.abs(part)).max()
     moving = [r.how == "principal" or reduced.channels[r.channels[0]].order > 0 for r in reduced.readings]
     result[moving] = 0.0
-    return result
+    return np.where(result < reading_noise(reduced.readings, np.maximum(peaks, result)), 0.0, result)
 
 
 def _spectrum_findings(d: str, spectrum: ResponseSpectrum, reduced: ReducedModel, axis: int) -> list[Finding]:

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.elements.stress import equivalent_stress
 from holokine.errors import EventError
 from holokine.modes.extract import ModeSet
 from holokine.respond.reduced import solve_static
@@ -253,10 +254,4 @@ def _sizes(values: Floats, width: int, per: int) -> Floats:
     rows = len(values)
     if width == 1:
         return np.abs(values).reshape(rows, -1, per).max(axis=2)
-    s = values.reshape(rows, -1, width)
-    if width == 3:
-        x, y, t = s[..., 0], s[..., 1], s[..., 2]
-        return np.sqrt(np.maximum(x * x - x * y + y * y + 3.0 * t * t, 0.0))
-    x, y, z = s[..., 0], s[..., 1], s[..., 2]
-    shear = (s[..., 3:] ** 2).sum(axis=-1)
-    return np.sqrt(0.5 * ((x - y) ** 2 + (y - z) ** 2 + (z - x) ** 2) + 3.0 * shear)
+    return equivalent_stress(values.reshape(rows, -1, width))

@@ -38,7 +38,8 @@ class StaticAnswer:
     places : tuple of str
         For readings of a field: where the largest value is.
     applied, reactions, ground : ndarray, shape (3,)
-        Resultants in N of the loads, of the supports, and of springs to the frame, along x y z.
+        Resultants in N of the loads, of the supports, and of springs to the frame, along x y z; zero where it is
+        rounding only.
     findings : tuple of Finding
     """
 
@@ -105,12 +106,15 @@ def respond_static(
             reactions[d] += taken[support.rows][support.dofs % 6 == d].sum()
     ground = -(system.stiffness @ moved).reshape(-1, 6)[:, :3].sum(axis=0)
     off = float(np.abs(outside + reactions + ground).max())
-    size = float(np.abs(np.stack([outside, reactions, ground])).max())
+    size = max(float(np.abs(np.stack([outside, reactions, ground])).max()), float(np.abs(taken).max(initial=0.0)))
     findings = []
     if off > 1e-6 * size:
         findings.append(Finding(
             "warning", f"loads and reactions are out of balance by {off:.3g} N: the stiffness is badly conditioned"
         ))  # fmt: skip
+    outside, reactions, ground = (
+        np.where(np.abs(v) < 1e-9 * size, 0.0, v) for v in (outside, reactions, ground)
+    )  # fmt: skip
     return StaticAnswer(
         gauges, name, dict(factors), moved, peaks, tuple(places), outside, reactions, ground, tuple(findings)
     )  # fmt: skip

@@ -32,6 +32,7 @@ STEPS_PER_PERIOD = 16
 DIRECT_STEPS = 40
 MAX_ROWS = 2_000_000
 MASS_THRESHOLD = 0.9
+_KEPT = 20_000_000  # modal displacements that are held for all rows at once
 _BLOCK = 4_000_000  # numbers held at once when peaks of many channels are searched
 
 
@@ -121,6 +122,7 @@ class _Reader:
         self.absolute = reduced.is_absolute
         self.damped = (reduced.modal_damper != 0).any(axis=0) if reduced.count else np.zeros(0, dtype=bool)
         self.governing: dict[int, int] = {}
+        self._whole: tuple[Floats, Floats, Floats] | None = None
         needs = bool((self.absolute & (self.order < 2)).any())
         self.base_v: Floats | None = None
         self.base_u: Floats | None = None
@@ -129,7 +131,12 @@ class _Reader:
 
     def rows(self, rows: Ints, columns: Ints) -> Floats:
         """Values at rows, shape (rows, columns)."""
-        q, v, a = self.oscillators.motion(self.path.state[rows], self.path.load[rows])
+        if self._whole is None and self.path.load.shape[0] * self.reduced.count <= _KEPT:
+            self._whole = self.oscillators.motion(self.path.state, self.path.load)
+        if self._whole is not None:
+            q, v, a = (x[rows] for x in self._whole)
+        else:
+            q, v, a = self.oscillators.motion(self.path.state[rows], self.path.load[rows])
         base = None
         if self.base_v is not None and self.base_u is not None:
             base = (self.base_v[rows], self.base_u[rows])
@@ -179,12 +186,12 @@ class _Reader:
     ) -> Floats:
         r = self.reduced
         result = np.zeros((len(q), len(columns)))
-        coordinate = (q, v, a, self.oscillators.balance(q, v, a, load))
         which = self._which[columns]
         for kind in range(4):
             use = which == kind
             if use.any():
-                result[:, use] = coordinate[kind] @ r.modal[:, columns[use]]
+                coordinate = (q, v, a)[kind] if kind < 3 else self.oscillators.balance(q, v, a, load)
+                result[:, use] = coordinate @ r.modal[:, columns[use]]
         if self.damped[columns].any():
             result += v @ r.modal_damper[:, columns]
         correct, rigid = self._per_load(columns)
@@ -532,6 +539,9 @@ def _static(reduced: ReducedModel, pulse: BasePulse, peaks: Floats, reader: _Rea
     if len(rows) > 20_000:
         rows = rows[:: len(rows) // 20_000 + 1]
     rows = np.vstack([rows, pulse.resting, pulse.acceleration[np.abs(pulse.acceleration).argmax(axis=0)]])
+    varying = np.where(
+        (pulse.acceleration == pulse.resting).all(axis=0), 0.0, np.maximum(pulse.peak, np.abs(pulse.resting))
+    )
     for number, reading in enumerate(reduced.readings):
         columns = list(reading.channels)
         channel = reduced.channels[columns[0]]
@@ -541,12 +551,6 @@ def _static(reduced: ReducedModel, pulse: BasePulse, peaks: Floats, reader: _Rea
         if channel.kind != "motion" or channel.order == 0 or (channel.order == 2 and not channel.relative):
             if not (channel.kind == "motion" and channel.order == 0 and not channel.relative):
                 static[number] = float(np.abs(_FORMS[reading.how](rows @ reduced.static[:, columns])).max())
-            left = abs(
-                float(
-                    _FORMS[reading.how](
-                        (np.maximum(pulse.peak, np.abs(pulse.resting)) @ np.abs(reader.residual[:, columns]))[None]
-                    )[0]
-                )
-            )
+            left = abs(float(_FORMS[reading.how]((varying @ np.abs(reader.residual[:, columns]))[None])[0]))
             share[number] = left / abs(peaks[number]) if peaks[number] else 0.0
     return static, share

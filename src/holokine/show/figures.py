@@ -8,6 +8,7 @@ import numpy as np
 
 from holokine.modes.extract import ModeSet
 from holokine.respond.combine import SpectrumAnswer
+from holokine.respond.match import MatchedRecord
 from holokine.respond.shock import ShockSpectrum
 from holokine.respond.transient import PulseAnswer
 from holokine.show.numbers import display_unit
@@ -17,6 +18,7 @@ from holokine.units import STANDARD_GRAVITY
 __all__ = [
     "plot_conservatism",
     "plot_histories",
+    "plot_match",
     "plot_participation",
     "plot_shares",
     "plot_shock",
@@ -163,6 +165,27 @@ def plot_shock(result: ShockSpectrum, values: Any, name: str, side: str) -> Any:
     return figure
 
 
+def plot_match(result: MatchedRecord, name: str) -> Any:
+    """A record made for a shock spectrum above, the wanted and the reached spectrum below; returns the Figure."""
+    figure, (above, below) = _figure(2)
+    above.plot(1e3 * result.time, result.acceleration / STANDARD_GRAVITY, color=COLOURS[0], lw=0.9)
+    above.set(xlabel="time (ms)", ylabel="base (g)", xlim=(0, 1e3 * result.time[-1]))
+    above.set_title(f"{name}: record of {len(result.amplitude)} windowed sines")
+    wanted = result.wanted / STANDARD_GRAVITY
+    below.fill_between(result.frequency_hz, wanted / 10**0.15, wanted * 10**0.15, color=GHOST, alpha=0.25, lw=0,
+                       label="3 dB to both sides")  # fmt: skip
+    below.loglog(result.frequency_hz, wanted, color="black", lw=1.6, label="wanted")
+    below.loglog(result.frequency_hz, result.reached / STANDARD_GRAVITY, color=COLOURS[1], lw=1.6, label="reached")
+    below.set(xlabel="natural frequency (Hz)", ylabel="absolute acceleration (g)")
+    below.set_title(f"shock spectra, {100 * result.damping:g} % damping, off by at most "
+                    f"{n(abs(result.error_db).max(), 2)} dB")  # fmt: skip
+    below.legend(loc="best")
+    _plain_log_ticks(below)
+    for ax in (above, below):
+        ax.grid(alpha=0.3, which="both")
+    return figure
+
+
 def plot_conservatism(table: Any, name: str) -> Any:
     """Each rule's peak over the peak in time, reading by reading; returns the Figure."""
     figure, ax = _figure()
@@ -192,20 +215,23 @@ def _plain_log_ticks(ax: Any) -> None:
         axis.set_minor_formatter(NullFormatter())
 
 
+def main_readings(answer: PulseAnswer) -> list[int]:
+    """The largest component of every gauge."""
+    largest: dict[str, int] = {}
+    for i, r in enumerate(answer.reduced.readings):
+        best = largest.get(r.gauge)
+        if best is None or (r.how != "magnitude" and abs(answer.peaks[i]) > abs(answer.peaks[best])):
+            largest[r.gauge] = i
+    return list(largest.values())
+
+
 def plot_histories(answer: PulseAnswer, numbers: list[int] | None = None) -> Any:
     """Histories with their peaks marked, the base pulse above, on one time axis. Returns the Figure.
 
     `numbers`: readings to draw; of the first four gauges the largest component each, when left out.
     """
     readings = answer.reduced.readings
-    if numbers is None:
-        largest: dict[str, int] = {}
-        for i, r in enumerate(readings):
-            best = largest.get(r.gauge)
-            if best is None or (r.how != "magnitude" and abs(answer.peaks[i]) > abs(answer.peaks[best])):
-                largest[r.gauge] = i
-        numbers = list(largest.values())[:4]
-    numbers = numbers[:6]
+    numbers = (main_readings(answer)[:4] if numbers is None else numbers)[:6]
     figure, axes = _figure(len(numbers) + 1, sharex=True, gridspec_kw={"height_ratios": [0.8, *[1.0] * len(numbers)]})
     thin = max(1, len(answer.time) // 20000)
     t = 1e3 * answer.time[::thin]

@@ -15,7 +15,7 @@ from holokine.errors import DescriptionError, EventError
 from holokine.excite.pulse import BasePulse
 from holokine.respond.motion import FieldMotion
 from holokine.respond.transient import PulseAnswer
-from holokine.show.figures import COLOURS
+from holokine.show.figures import COLOURS, main_readings
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.scene import moving_pictures, write_film
@@ -50,9 +50,11 @@ def plot_excitation(pulse: BasePulse, name: str) -> Any:
             for d, axis in enumerate("xyz"):
                 if pulse.peak[d] > 0:
                     end = data[-2, d]
-                    ax.plot(1e3 * t, data[:, d], color=COLOURS[d], lw=1.6, label=f"{axis}: {n(end)} at the end")
+                    ax.plot(1e3 * t, data[:, d], color=COLOURS[d], lw=1.6, label=f"{axis}: {n(end)} at the end (dot)")
+                    ax.plot(1e3 * pulse.end, end, "o", color=COLOURS[d], ms=6)
             ax.set_ylabel(word)
-            ax.legend(loc="upper right")
+            ax.margins(y=0.12)
+            ax.legend(loc="best")
         at = 3
     if loads:
         for k in loads:
@@ -88,6 +90,7 @@ def write_histories_page(answer: PulseAnswer, path: Path, title: str) -> None:
         best = int(np.abs(values).argmax())
         series.append({"name": word, "unit": unit, "kind": "what acts", "peak": float(values[best]),
                        "at": 1e3 * float(answer.time[rows][best]), "y": _short(values)})  # fmt: skip
+    main = main_readings(answer)[:3]
     for number, reading in enumerate(answer.reduced.readings):
         if abs(answer.peaks[number]) <= answer.noise[number]:
             continue
@@ -101,6 +104,7 @@ def write_histories_page(answer: PulseAnswer, path: Path, title: str) -> None:
                 "kind": reading.dimension + frame,
                 "peak": answer.peaks[number] / size,
                 "at": 1e3 * answer.peak_times[number],
+                "main": number in main,
                 "y": _short(answer.history(number, thin) / size),
             }
         )

@@ -157,15 +157,14 @@ def static_lines(answer: StaticAnswer) -> list[str]:
         ("supports answer", answer.reactions),
         ("springs to the frame", answer.ground),
     ]
-    size = max(float(abs(v).max()) for _, v in rows) or 1.0
-    result = [f"loads at rest: {loads}"]
-    for word, v in rows:
-        if abs(v).max() > 1e-9 * size:
-            result.append(
-                f"{word}: "
-                + ", ".join(f"{a} {n(0.0 if abs(x) < 1e-9 * size else x)} N" for a, x in zip("xyz", v, strict=True))
-            )
-    return result
+    return [
+        f"loads at rest: {loads}",
+        *(
+            f"{word}: " + ", ".join(f"{a} {n(x)} N" for a, x in zip("xyz", v, strict=True))
+            for word, v in rows
+            if v.any()
+        ),
+    ]
 
 
 def answer_lines(answer: SpectrumAnswer | PulseAnswer | StaticAnswer) -> list[str]:
