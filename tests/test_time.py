@@ -375,3 +375,87 @@ def test_page_and_animation_of_an_answer(crate_modes, tmp_path):
     with pytest.raises(HolokineError, match="ends with"):
         answer.animate(tmp_path / "no.avi", seconds=0.5, rate=4)
     assert not (tmp_path / "no.avi").exists()
+
+
+# -- load-dependent vectors --------------------------------------------------------------------------
+
+
+def test_load_dependent_vectors_span_the_modes_and_hold_the_static_answer():
+    a = chain([2.0, 1.5, 1.0, 0.7, 0.4], [6e4, 5e4, 3e4, 3e4, 2e4]).gauge("k", force="k1")
+    a.gauge("u", displacement="p5", axis="x").load("push", at="p4", force=[10, 0, 0])
+    event = {"pulse": {"x": {"half sine": {"peak": 5.0, "duration": 0.01}}}}
+    modes, whole = a.modes(5), a.ritz(event, 5)
+    np.testing.assert_allclose(whole.frequencies_hz, modes.frequencies_hz, rtol=1e-9)  # all of the space: the modes
+    assert whole.respond(event).result.peaks == pytest.approx(modes.respond(event).result.peaks, rel=1e-7)
+    few = a.ritz(event, 2)
+    M = a.system.reduced_mass
+    free = few.shapes[:, a.system.constraints.independent]
+    np.testing.assert_allclose(free @ (M @ free.T), np.eye(2), atol=1e-12)
+    shares = few.load_shares(event)
+    assert shares["x_static_percent"].iloc[-1] == pytest.approx(100.0, rel=1e-9)  # by construction
+    by_modes = modes.load_shares(event)
+    assert by_modes["x_static_percent"].iloc[1] < 100.0 - 1e-6
+    assert by_modes["x_dynamic_percent"].iloc[-1] == pytest.approx(100.0, rel=1e-9)
+    effective = np.cumsum(modes.set.effective_mass[:, 0]) / modes.set.free_mass[0]
+    np.testing.assert_allclose(by_modes["x_dynamic_percent"], 100 * effective, rtol=1e-9)
+    # of a force: shares by hand
+    K, M = chain_matrices([2.0, 1.5, 1.0, 0.7, 0.4], [6e4, 5e4, 3e4, 3e4, 2e4])
+    values, X = scipy.linalg.eigh(K, M)
+    f = np.array([0, 0, 0, 10.0, 0])
+    pushed = modes.load_shares({"loads": {"push": {"step": {}}}})
+    np.testing.assert_allclose(pushed["push_static_percent"], 100 * np.cumsum((X.T @ f) ** 2 / values)
+                               / (f @ np.linalg.solve(K, f)), rtol=1e-9)  # fmt: skip
+    whole_load = (f**2 / np.diag(M)).sum()
+    np.testing.assert_allclose(pushed["push_dynamic_percent"], 100 * np.cumsum((X.T @ f) ** 2) / whole_load, rtol=1e-9)
+    with pytest.raises(EventError, match="2 loads need 2 vectors"):
+        a.ritz({"pulse": {"x": {"rectangle": {"peak": 1, "duration": 1}}}, "loads": {"push": {"step": {}}}}, 1)
+
+
+def test_few_load_dependent_vectors_do_what_many_modes_do(crate):
+    """Peaks of the rail joint: 150 modes to 587 Hz give 2623 N at the mount, 48 modes with correction 4 % less."""
+    peaks = crate.ritz("rail joint", 40).respond("rail joint").peaks().set_index(["gauge", "component"])["peak"]
+    many = crate.modes(count=150).respond("rail joint").peaks().set_index(["gauge", "component"])["peak"]
+    for key in (
+        ("mount 1 pull", "magnitude"),
+        ("fan", "z"),
+        ("transformer feet", "magnitude"),
+        ("bolt 1", "magnitude"),
+    ):
+        assert peaks[key] == pytest.approx(many[key], rel=0.02), key
+
+
+# -- records that match ------------------------------------------------------------------------------
+
+
+def test_a_record_made_for_a_shock_spectrum(tmp_path):
+    source = tmp_path / "wanted.csv"
+    source.write_text("frequency_hz,acceleration_g\n10,1\n80,8\n400,8\n", encoding="utf-8")
+    made = hk.match(source, damping="5 %")
+    r = made.result
+    assert np.abs(made.table()["off_db"]).max() < 3.0
+    assert np.sqrt((r.error_db**2).mean()) < 1.0
+    # at rest where it was: velocity and displacement by the trapezoidal rule, against what each half-wave moves
+    h = r.time[1]
+    velocity = np.cumsum(r.acceleration) * h
+    assert abs(velocity[-1]) < 1e-3 * np.abs(velocity).max()
+    displacement = np.cumsum(velocity) * h
+    assert abs(displacement[-1]) < 2e-2 * np.abs(displacement).max()
+    # an independent oscillator under the record answers as the table says
+    f = float(made.table()["frequency_hz"].iloc[12])
+    w = 2 * np.pi * f
+    run = solve_ivp(lambda t, y: [y[1], -np.interp(t, r.time, r.acceleration) - 0.1 * w * y[1] - w**2 * y[0]],
+                    (0, r.time[-1]), [0, 0], "DOP853", rtol=1e-9, atol=1e-12, max_step=2 * h)  # fmt: skip
+    felt = np.abs(0.1 * w * run.y[1] + w**2 * run.y[0]).max()
+    assert felt == pytest.approx(r.reached[12], rel=5e-3)
+    # written, read again as a pulse, and measured again
+    file = made.write(tmp_path / "record.csv")
+    again = hk.shock(file, low=f, high=2 * f, per_octave=1, damping="5 %")
+    assert again.values()[0, 0] == pytest.approx(r.reached[12], rel=1e-6)
+    answer = single().modes().respond({"pulse": {"x": str(file)}, "ring down": 0.2})
+    assert answer.result.pulse.peak[0] == pytest.approx(np.abs(r.acceleration).max(), rel=1e-6)
+    with pytest.raises(EventError, match="too short"):
+        hk.match(source, duration="0.1 s")
+    same = hk.match({"frequency": [10, 80, 400], "acceleration": ["1 g", "8 g", "8 g"]}, damping=0.05)
+    np.testing.assert_allclose(same.result.acceleration, r.acceleration)  # equal input, equal output
+    with pytest.raises(HolokineError, match="no such file"):
+        hk.match(tmp_path / "none.csv")

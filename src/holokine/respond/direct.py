@@ -100,8 +100,8 @@ class SteppedModes(Oscillators):
         super().__init__(omega, damping, weights)
         self.coupling, self.scheme = coupling, scheme
 
-    def run(self, time: Floats, load: Floats) -> Trajectory:
-        """March over equal steps; a state holds q, q' and q''."""
+    def run(self, time: Floats, load: Floats, *, settled: bool = False) -> Trajectory:
+        """March over equal steps from rest, or settled under the first load; a state holds q, q' and q''."""
         h = float(time[1] - time[0])
         m, c, k = self.scheme.weights(h)
         stiff = self.omega**2
@@ -109,7 +109,7 @@ class SteppedModes(Oscillators):
         p = load @ self.weights.T
         steps = march(
             self.scheme, h, (lambda x: x, lambda x: self.coupling @ x, lambda x: stiff * x), lambda r: inverse @ r,
-            lambda r: r, iter(p), p[0] / stiff,
+            lambda r: r, iter(p), p[0] / stiff if settled else np.zeros(len(stiff)),
         )  # fmt: skip
         state = np.empty((len(time), len(stiff), 3))
         for row, values in enumerate(steps):

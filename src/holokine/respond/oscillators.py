@@ -86,12 +86,13 @@ class Oscillators:
             self.poles = self.poles[:, :1]
         self._gap = 2.0 * root
 
-    def run(self, time: Floats, load: Floats) -> Trajectory:
-        """March over all rows, from rest under the load of the first row."""
+    def run(self, time: Floats, load: Floats, *, settled: bool = False) -> Trajectory:
+        """March over all rows from rest; `settled`: from rest where the load of the first row holds it."""
         rows, count = len(time), len(self.poles)
         state = np.zeros((rows, count, self.poles.shape[1]), dtype=complex)
         p = load @ self.weights.T
-        state[0] = -p[0][:, None] / self.poles
+        if settled:
+            state[0] = -p[0][:, None] / self.poles
         steps = np.diff(time)
         starts = _runs(steps)
         if len(starts) > _MANY_RUNS:

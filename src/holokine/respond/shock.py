@@ -29,6 +29,8 @@ QUANTITIES: tuple[Quantity, ...] = (
 )  # fmt: skip
 SIDES: tuple[Side, ...] = ("maximax", "positive", "negative", "primary", "residual")
 SAMPLES_PER_PERIOD = 10.0
+_SLOW = 2.5e-4  # radians per sample below which a filter of second order has lost more than eight digits
+_CHUNK = 4096
 
 
 @dataclass(frozen=True)
@@ -183,7 +185,7 @@ def _extremes(
         return u * np.imag(c) + v * np.real(c)
 
     back = grown.conjugate()
-    if omega * step < 1e-3:
+    if omega * step < _SLOW:
         drive = first * a[:-1] + second * a[1:]
         y = np.concatenate([[0.0], lfilter(np.array([1.0 + 0j]), np.array([1.0, -grown]), drive)])
         g = read(y)
@@ -206,9 +208,12 @@ def _extremes(
             return np.where(i == j, y, grown * y + first * a[j] + second * a[j + 1])
 
     result = []
+    whole = g[: len(g) // _CHUNK * _CHUNK].reshape(-1, _CHUNK)
     for sign in (1.0, -1.0):
-        best = sign * float(g.max() if sign > 0 else g.min())
-        top = _tops(g, sign, best)
+        each = whole.max(axis=1) if sign > 0 else -whole.min(axis=1)
+        rest = sign * g[whole.size :]
+        best = max(float(each.max(initial=-np.inf)), float(rest.max(initial=-np.inf)))
+        top = _tops(g, sign, best, each)
         if len(top):
             ends = np.stack([top, top + 1])
             values, slopes = sign * g[ends], sign * step * read(pole * state(ends) - a[ends])
@@ -220,10 +225,16 @@ def _extremes(
     return result[0], result[1], after_high, after_low
 
 
-def _tops(g: Floats, sign: float, best: float) -> NDArray[np.int64]:
-    """Cells beside the largest local maxima of sign · g: between samples any of these may be the highest."""
+def _tops(g: Floats, sign: float, best: float, each: Floats) -> NDArray[np.int64]:
+    """Cells beside the largest local maxima of sign · g: between samples any of these may be the highest.
+
+    `each`: largest of every chunk, so that only those which can hold one are looked at.
+    """
     edge = best - 0.05 * abs(best)
-    near = np.flatnonzero(g >= edge if sign > 0 else g <= -edge)
+    found = [np.flatnonzero(sign * g[k * _CHUNK : (k + 1) * _CHUNK] >= edge) + k * _CHUNK
+             for k in np.flatnonzero(each >= edge)]  # fmt: skip
+    found.append(np.flatnonzero(sign * g[len(each) * _CHUNK :] >= edge) + len(each) * _CHUNK)
+    near = np.concatenate(found)
     size = sign * g[near]
     if len(near) > 4000:
         keep = np.argpartition(-size, 4000)[:4000]

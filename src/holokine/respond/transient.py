@@ -8,7 +8,7 @@ modes answer is added statically (mode acceleration), except to velocities.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from holokine.elements.stress import equivalent_stress, principal_stress
 from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse
+from holokine.gauges.channels import Derived
 from holokine.modes.check import Finding
 from holokine.respond.direct import CoupledModes, FullModel, Scheme, SteppedModes, full_histories
 from holokine.respond.oscillators import Oscillators, Trajectory
@@ -314,14 +315,14 @@ def respond_pulse(
         reader = _SampledReader(reduced, time, base, values)
     else:
         oscillators = _oscillators(reduced, method, coupling, scheme)
-        reader = _Reader(reduced, oscillators, oscillators.run(time, base), pulse, static_correction)
+        reader = _Reader(reduced, oscillators, oscillators.run(time, base, settled=True), pulse, static_correction)
     findings += _method_words(method, full, longest, high_frequency_damping, reader)
     count = len(reduced.readings)
     lowest, highest = np.zeros(count), np.zeros(count)
     when = np.zeros((2, count))
     places = [""] * count
-    for number, reading in enumerate(reduced.readings):
-        lo, hi, places[number] = _extremes(reader, number, reading.how, np.array(reading.channels))
+    for number, reading, known in _with_values(reader, reduced.readings):
+        lo, hi, places[number] = _extremes(reader, number, reading.how, np.array(reading.channels), known)
         (lowest[number], when[0, number]), (highest[number], when[1, number]) = lo, hi
     down = np.abs(lowest) > np.abs(highest)
     peaks, times = np.where(down, lowest, highest), np.where(down, when[0], when[1])
@@ -447,19 +448,47 @@ def _grid(pulse: BasePulse, longest: float, ring_down: float) -> tuple[Floats, F
     return np.concatenate(times), np.concatenate(loads)
 
 
+def _with_values(reader: _Reader, readings: tuple[Derived, ...]) -> Iterator[tuple[int, Derived, Floats | None]]:
+    """Every reading with the history of its channels, read for many at once; None for fields."""
+    rows = len(reader.path.time)
+    plain = [i for i, r in enumerate(readings) if r.how in ("single", "magnitude")]
+    most = max(1, _KEPT // rows)
+    while plain:
+        taken: list[int] = []
+        columns: dict[int, int] = {}
+        while plain and (not taken or len(columns) + len(readings[plain[0]].channels) <= most):
+            taken.append(plain.pop(0))
+            for c in readings[taken[-1]].channels:
+                columns.setdefault(c, len(columns))
+        table = np.empty((rows, len(columns)))
+        chosen = np.array(list(columns), dtype=int)
+        step = max(1, _BLOCK // max(reader.reduced.count, len(columns)))
+        for a in range(0, rows, step):
+            part = np.arange(a, min(a + step, rows))
+            table[part] = reader.rows(part, chosen)
+        for i in taken:
+            yield i, readings[i], table[:, [columns[c] for c in readings[i].channels]]
+    for i, r in enumerate(readings):
+        if r.how not in ("single", "magnitude"):
+            yield i, r, None
+
+
 def _extremes(
-    reader: _Reader, number: int, how: str, columns: Ints
+    reader: _Reader, number: int, how: str, columns: Ints, history: Floats | None = None
 ) -> tuple[tuple[float, float], tuple[float, float], str]:
     """Lowest and highest value with their times, between rows too, and the place of the larger."""
     rows = len(reader.path.time)
+    if history is None and how in ("single", "magnitude"):
+        history = reader.rows(np.arange(rows), columns)
     if how == "magnitude":
-        values = np.linalg.norm(reader.rows(np.arange(rows), columns), axis=1)
+        assert history is not None
+        values = np.linalg.norm(history, axis=1)
         hi = _refine(reader, values, columns[None], 1.0, _size)
         return (float(values.min()), float(reader.path.time[values.argmin()])), hi, ""
     if how in ("equivalent", "principal"):
         return _stress_extremes(reader, number, how, columns)
     if how != "largest":
-        values = reader.rows(np.arange(rows), columns)[:, 0]
+        values = history[:, 0] if history is not None else reader.rows(np.arange(rows), columns)[:, 0]
         lo = _refine(reader, values, columns[None], -1.0, _only)
         hi = _refine(reader, values, columns[None], 1.0, _only)
         return lo, hi, reader.reduced.channels[columns[0]].place
