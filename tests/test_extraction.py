@@ -215,9 +215,9 @@ def crate_copy(tmp_path: Path) -> Path:
 
 
 def test_a_run_file_answers_as_the_modes_did(crate_copy, crate_modes):
-    run = hk.Assembly.read(crate_copy).modes(upto=60).save(crate_copy.with_name("crate.run"))
-    assert sorted(p.name for p in crate_copy.parent.iterdir()) == ["crate.run", "crate.yaml", "works.csv"]
     first = hk.Assembly.read(crate_copy).modes(upto=60)
+    run = first.save(crate_copy.with_name("crate.run"))
+    assert sorted(p.name for p in crate_copy.parent.iterdir()) == ["crate.run", "crate.yaml", "works.csv"]
     opened = hk.Modes.open(run)
     np.testing.assert_array_equal(opened.frequencies_hz, first.frequencies_hz)
     assert opened.statement == first.statement

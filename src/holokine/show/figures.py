@@ -238,11 +238,19 @@ def plot_histories(answer: PulseAnswer, numbers: list[int] | None = None) -> Any
     for d, axis in enumerate("xyz"):
         if answer.pulse.peak[d] > 0:
             axes[0].plot(
-                1e3 * answer.time, answer.base[:, d] / STANDARD_GRAVITY, color=COLOURS[d], label=f"along {axis}"
+                1e3 * answer.time, answer.base[:, d] / STANDARD_GRAVITY, color=COLOURS[d], label=f"base along {axis}"
             )
-    axes[0].set_ylabel("base (g)")
-    axes[0].legend(loc="upper right")
-    axes[0].set_title(f"{answer.name}: base acceleration above, gauges below with their peaks")
+    loads = [k for k in range(3, len(answer.pulse.names)) if answer.pulse.resting[k] == 0]
+    above = axes[0] if not answer.pulse.moves_base else axes[0].twinx() if loads else None
+    for k in loads:
+        above.plot(1e3 * answer.time, answer.base[:, k], color=COLOURS[k % 6], ls="--", label=answer.pulse.names[k])
+    if loads:
+        above.set_ylabel("factor of loads")
+        above.legend(loc="center right")
+    if answer.pulse.moves_base:
+        axes[0].set_ylabel("base (g)")
+        axes[0].legend(loc="upper right")
+    axes[0].set_title(f"{answer.name}: what acts above, gauges below with their peaks")
     for ax, number in zip(axes[1:], numbers, strict=True):
         reading = readings[number]
         unit, size = display_unit(reading.dimension)
