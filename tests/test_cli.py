@@ -100,7 +100,7 @@ def test_respond_prints_peaks_and_writes_tables_and_figures(crate_copy, tmp_path
 def test_demo_does_the_whole_job(tmp_path):
     got = holokine("demo", "--out", str(tmp_path / "demo"))
     assert got.returncode == 0, got.stderr
-    for event in ("works shock", "kerb strike", "rail joint"):
+    for event in ("works shock", "kerb strike", "rail joint", "winter standstill", "fan start", "two wheel sets"):
         assert f": {event}" in got.stdout
     names = {p.name for p in (tmp_path / "demo").iterdir()}
     assert {"crate.yaml", "works.csv", "effective_mass.png", "mode_01.png", "works_shock_shares.png"} <= names

@@ -420,7 +420,13 @@ def run_demo(out: Path | None) -> None:
     assembly = views[0].assembly
     modes = assembly.modes()
     views.append(ModesView.about(assembly, modes, ModesAsked(2)))
-    views += [AnswerView.about(assembly, modes.respond(event)) for event in assembly.description.events]
+    seen = set()
+    for name, event in assembly.description.events.items():
+        answer = AnswerView.about(assembly, modes.respond(name))
+        if event.kind in seen:  # pictures of the first event of each kind will do
+            answer.meshes, answer.figures = {}, dict(list(answer.figures.items())[:1])
+        seen.add(event.kind)
+        views.append(answer)
     for view in views:
         view.show(screen)
     if out is not None:
@@ -432,5 +438,6 @@ def run_demo(out: Path | None) -> None:
         for file in [source, *sorted(demo_folder().glob("*.csv"))]:
             shutil.copy(file, out / file.name)
             click.echo(f"wrote {out / file.name}")
+        click.echo("Pictures, pages and meshes are those of the first event of each kind; respond writes them for any.")
     else:
         click.echo("Nothing was written; --out DIR writes the assembly file, tables and figures.")

@@ -241,7 +241,7 @@ def plot_histories(answer: PulseAnswer, numbers: list[int] | None = None) -> Any
                 1e3 * answer.time, answer.base[:, d] / STANDARD_GRAVITY, color=COLOURS[d], label=f"base along {axis}"
             )
     loads = [k for k in range(3, len(answer.pulse.names)) if answer.pulse.resting[k] == 0]
-    above = axes[0] if not answer.pulse.moves_base else axes[0].twinx() if loads else None
+    above: Any = axes[0] if not answer.pulse.moves_base else axes[0].twinx() if loads else None
     for k in loads:
         above.plot(1e3 * answer.time, answer.base[:, k], color=COLOURS[k % 6], ls="--", label=answer.pulse.names[k])
     if loads:
