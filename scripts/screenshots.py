@@ -14,10 +14,11 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import holokine as hk
-from holokine.show.figures import plot_conservatism, plot_shares, save
+from holokine.show.figures import plot_conservatism, save
 
 TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
 CRATE = hk.demo_folder() / "crate.yaml"
@@ -28,6 +29,8 @@ TERMINAL = {
     "compare": "holokine compare crate.yaml --variant 'thicker deck' --variant 'aluminium cage' --count 12",
     "respond_spectrum": "holokine respond crate.yaml 'works shock' | head -48",
     "respond_pulse": "holokine respond crate.yaml 'kerb strike'",
+    "respond_static": "holokine respond crate.yaml 'winter standstill'",
+    "vectors": "holokine vectors crate.yaml 'rail joint' --vectors 8",
 }
 
 
@@ -66,12 +69,10 @@ def figures(wanted: set[str]) -> None:
     drawn = {
         "effective_mass": modes.plot_participation,
         "spectrum": lambda: modes.respond("works shock").plot(),
-        "shares": lambda: plot_shares(modes.respond("works shock").result),
-        "energy_bars": modes.plot_energy,
-        "assurance": crate.modes(16).compare(crate.variant("aluminium cage").modes(18)).plot,
         "conservatism": lambda: plot_conservatism(modes.conservatism("kerb strike"), "kerb strike"),
         "srs": modes.respond("kerb strike").shock("fan z", low=5, high=200, damping=["2 %", "5 %"]).plot,
         "histories": lambda: modes.respond("kerb strike").plot(),
+        "match": lambda: hk.match(hk.demo_folder() / "works.csv", damping="2 %").plot(),
     }
     for name, write in (
         ("assembly", crate.check().picture),
@@ -82,25 +83,28 @@ def figures(wanted: set[str]) -> None:
             write(TARGET / f"{name}.png")
             print(f"rendered {name}")
     if not wanted or "page" in wanted:
-        photograph_page(modes)
+        down = "window.dispatchEvent(new KeyboardEvent('keydown',{key:'ArrowDown'}));"
+        photograph_page(modes.page, "page", down + down)
+    if not wanted or "histories_page" in wanted:
+        zoom = "from = -5; to = 300; cursor = 66; draw();"
+        photograph_page(modes.respond("kerb strike").page, "histories_page", zoom)
     for name, draw in drawn.items():
         if not wanted or name in wanted:
             save(draw(), TARGET / f"{name}.png")
             print(f"drew {name}")
 
 
-def photograph_page(modes: hk.Modes) -> None:
-    """The interactive page in a headless browser (Debian package chromium), third mode picked."""
+def photograph_page(write: Callable[[Path], Path], name: str, script: str) -> None:
+    """An interactive page in a headless browser (Debian package chromium), after a script of the reader's doing."""
     with tempfile.TemporaryDirectory() as folder:
-        page = modes.page(Path(folder) / "crate.html")
-        down = "window.dispatchEvent(new KeyboardEvent('keydown',{key:'ArrowDown'}));"
-        page.write_text(page.read_text().replace("</body>", f"<script>{down}{down}</script></body>"))
+        page = write(Path(folder) / f"{name}.html")
+        page.write_text(page.read_text().replace("</body>", f"<script>{script}</script></body>"))
         subprocess.run(
             ["chromium", "--headless", "--no-sandbox", "--use-gl=angle", "--use-angle=swiftshader",
              "--enable-unsafe-swiftshader", "--window-size=1280,800", "--virtual-time-budget=3000",
-             f"--screenshot={TARGET / 'page.png'}", page.as_uri()], check=True, capture_output=True,
+             f"--screenshot={TARGET / name}.png", page.as_uri()], check=True, capture_output=True,
         )  # fmt: skip
-    print("photographed page")
+    print(f"photographed {name}")
 
 
 def main() -> None:

@@ -117,13 +117,19 @@ BAD = [
     (["respond", "crate.yaml"], "EVENT"),
     (["modes", "crate.yaml", "--count", "3", "--animate", "9"], "there is no mode 9: modes 1 to 3"),
     (["check", "works.csv"], "expected keys and values"),
+    (["respond", "crate.yaml", "works shock", "--at", "5ms"], "--animate and --at belong to events in time"),
+    (["respond", "crate.yaml", "kerb strike", "--signed"], "--signed belongs to spectra"),
+    (["respond", "crate.yaml", "kerb strike", "--window", "0s", "1s"], "--window belongs to --animate"),
+    (["vectors", "crate.yaml", "two wheel sets"], "the whole base and for loads"),
+    (["match", "works.csv", "--duration", "0.1s"], "too short"),
 ]
 
 
 @pytest.mark.parametrize(("arguments", "message"), BAD, ids=[" ".join(b[0]) for b in BAD])
-def test_bad_input_ends_with_code_2_and_no_traceback(crate_copy, arguments, message):
+def test_bad_input_ends_with_code_2_and_no_traceback(crate_copy, monkeypatch, arguments, message):
     before = sorted(crate_copy.parent.iterdir())
-    got = holokine(*arguments, "--out" if arguments[0] != "demo" else "", "results", cwd=crate_copy.parent)
+    monkeypatch.chdir(crate_copy.parent)
+    got = inside(*arguments, "--out", "results")
     assert got.returncode == 2
     assert message in got.stderr
     assert "Traceback" not in got.stderr
@@ -145,3 +151,34 @@ def test_failed_check_ends_with_code_1_and_blocked_folder_with_2(crate_copy):
     got = holokine("respond", "crate.yaml", "kerb strike", "--out", "taken", cwd=crate_copy.parent)
     assert got.returncode == 2
     assert (crate_copy.parent / "taken").read_text() == "a file"
+
+
+def test_commands_about_loads_vectors_and_records(crate_copy, monkeypatch):
+    monkeypatch.chdir(crate_copy.parent)
+    still = inside("respond", "crate.yaml", "winter standstill", "--out", "still")
+    assert still.returncode == 0, still.stderr
+    assert "loads in all: x 0 N, y 0 N, z -4740 N" in still.stdout
+    assert "supports answer: x 0 N, y 0 N, z 4740 N" in still.stdout
+    members = pd.read_csv("still/winter_standstill_members.csv", comment="#")
+    assert set(members["end"]) == {"start", "end"}
+    assert {p.name for p in Path("still").glob("*.png")} == {
+        "winter_standstill_displacement.png", "winter_standstill_stress.png"
+    }  # fmt: skip
+    modes = inside("modes", "crate.yaml", "--upto", "60Hz", "--save", "crate.run")
+    assert modes.returncode == 0, modes.stderr
+    then = inside("respond", "crate.run", "kerb strike", "--at", "27ms")
+    assert "Largest stress of parts at 27ms" in then.stdout
+    apart = inside("respond", "crate.run", "two wheel sets")
+    assert "response spectra at groups of supports: front z, rear z; modes by CQC, groups of supports by SRSS" in (
+        apart.stdout
+    )
+    vectors = inside("vectors", "crate.run", "rail joint", "--vectors", "5", "--json")
+    table = json.loads(vectors.stdout)["tables"]["load_shares"]
+    assert len(table) == 5
+    assert table[-1]["z_static_vectors_percent"] > 99.0 > table[0]["z_static_modes_percent"]
+    Path("short.csv").write_text("frequency_hz,acceleration_g\n20,2\n80,8\n200,6\n")
+    made = inside("match", "short.csv", "--per-octave", "4", "--out", "made")
+    assert "windowed sines" in made.stdout
+    assert {p.name for p in Path("made").iterdir()} == {"short_match.csv", "short_match.png", "short_record.csv"}
+    again = inside("srs", "made/short_record.csv", "--from", "20Hz", "--to", "200Hz", "--csv")
+    assert again.stdout.startswith("frequency_hz,")

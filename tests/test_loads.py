@@ -53,6 +53,10 @@ def test_gravity_force_and_moment_on_a_cantilever():
     by_hand = value(own, "tip") - value(push, "tip") + 0.5 * value(twist, "tip")
     assert value(both, "tip") == pytest.approx(by_hand, rel=1e-12)
     assert "a" not in set(both.peaks()["gauge"])  # nothing accelerates at rest
+    a.limit("tip", "2 mm").limit("a", "1 g")
+    limited = a.static({"static": "push"})
+    assert list(limited.limits()["gauge"]) == ["tip"]
+    assert limited.ok == (abs(value(push, "tip")) <= 2e-3)
     table = a.static({"static": {"push": -1}}).deformed().members()
     assert table["Vz_n"].iloc[-1] == pytest.approx(30.0, rel=1e-2)
     assert both.deformed().points().set_index("point")["z_mm"]["b"] == pytest.approx(1e3 * by_hand, rel=1e-12)
@@ -300,6 +304,8 @@ def test_loads_that_cannot_be(crate):
     held = cantilever().load("l", supports="left", move={"z": 1e-3}).load("p", pressure=1.0, on={"part": "beam"})
     with pytest.raises(HolokineError, match="no face has all its corners"):
         held.static({"static": "p"})
+    found = held.check().findings
+    assert [f.level for f in found if "no face has all its corners" in f.text] == ["error"]
     with pytest.raises(EventError, match="moves supports, which works at rest only"):
         held.modes(2).respond({"loads": {"l": {"step": {}}}})
     with pytest.raises(UnknownNameError, match='there is no load "q"'):

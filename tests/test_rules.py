@@ -339,7 +339,7 @@ def test_spectrum_of_a_pulse_and_conservatism(crate_modes):
     low, high = crate["srss_over_time"], crate["absolute_over_time"]
     assert (high >= low - 1e-12).all()
     assert (high >= 0.99).all()  # the absolute sum bounds the peak (damper parts and corrections aside)
-    with pytest.raises(EventError, match="name a pulse"):
+    with pytest.raises(EventError, match="not a base pulse alone"):
         crate_modes.conservatism("works shock")
     figure = crate_modes.respond("works shock").plot_tripartite()
     assert figure.axes[0].get_ylabel() == "pseudo-velocity (m/s)"

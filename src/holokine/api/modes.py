@@ -173,8 +173,8 @@ class Modes:
         from holokine.respond.conservatism import spectra_of_pulse, under_every_rule
 
         described = self.assembly.event_named(event)
-        if described.pulse is None:
-            raise EventError(f'"{event}" is a spectrum: name a pulse, whose own spectra are then taken')
+        if described.pulse is None or described.loads is not None or described.start_from or described.let_go:
+            raise EventError(f'"{event}" is not a base pulse alone: name one, whose own spectra are then taken')
         result: Any = self.respond(event).result
         spectra = spectra_of_pulse(result.pulse, result.reduced)
         return result, spectra, under_every_rule(result.reduced, spectra, event)

@@ -169,6 +169,9 @@ def modes(
 )
 @click.option("--window", nargs=2, metavar="FROM TO", help="Time that the animation shows, such as 0s 80ms.")
 @click.option("--seconds", type=click.FloatRange(0.1, 120), default=6.0, show_default=True, help="How long it plays.")
+@click.option(
+    "--at", metavar="TIME", help="Also the deformed shape, stress and member forces at this instant, as 27ms."
+)
 @click.option("--film", type=click.Choice(["gif", "mp4"]), default="gif", show_default=True, help="Its format.")
 @_range
 @_saved
@@ -180,6 +183,7 @@ def respond(
     gauge: str | None,
     window: tuple[str, str] | None,
     seconds: float,
+    at: str | None,
     film: str,
     count: int | None,
     upto: str | None,
@@ -196,18 +200,20 @@ def respond(
       holokine respond crate.yaml "works shock" --out results
       holokine respond crate.run "kerb strike"
       holokine respond crate.run "kerb strike" --animate "fan z" --window 0s 200ms --out results
-      holokine respond crate.yaml "own weight"
+      holokine respond crate.run "kerb strike" --at 27ms
+      holokine respond crate.yaml "winter standstill"
 
     Ends with exit code 1 when a limit of the assembly file is not met.
     """
-    from holokine.cli.reports import AnswerView, Film, ModesRange
+    from holokine.cli.reports import AnswerAsked, AnswerView, Film, ModesRange
 
     if gauge is None and window:
         raise click.UsageError("--window belongs to --animate GAUGE")
     if gauge is not None and out is None:
         raise click.UsageError("--animate needs --out DIR")
     moving = None if gauge is None else Film(film, gauge, window or None, seconds)
-    view = AnswerView.of(assembly, event, ModesRange(count, upto, as_saved=as_saved), signed, moving)
+    asked = AnswerAsked(signed, moving, at)
+    view = AnswerView.of(assembly, event, ModesRange(count, upto, as_saved=as_saved), asked)
     view.deliver(as_json, as_csv, out)
     if not view.ok:
         raise CheckFailedError("a limit is not met")

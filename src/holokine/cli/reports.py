@@ -299,6 +299,22 @@ class Film:
         return partial(answer.animate, gauge=self.gauge, window=self.window, seconds=self.seconds)
 
 
+@dataclass(frozen=True)
+class AnswerAsked:
+    """What `holokine respond` is asked to show besides."""
+
+    signed: bool = False
+    film: Film | None = None
+    at: str | None = None
+
+    def refuse(self, kind: str) -> None:
+        """Raise for what an event of this kind cannot show, before anything is solved."""
+        if kind != "pulse" and (self.film is not None or self.at is not None):
+            raise click.UsageError("--animate and --at belong to events in time (pulse, loads)")
+        if kind != "spectrum" and self.signed:
+            raise click.UsageError("--signed belongs to spectra; other answers have their own signs")
+
+
 @dataclass
 class AnswerView(_View):
     """`holokine respond`."""
@@ -306,18 +322,19 @@ class AnswerView(_View):
     ok: bool = True
 
     @classmethod
-    def of(cls, path: Path, event: str, wanted: ModesRange, signed: bool, film: Film | None = None) -> AnswerView:
+    def of(cls, path: Path, event: str, wanted: ModesRange, asked: AnswerAsked) -> AnswerView:
         from holokine.store import is_run_file
 
         if not is_run_file(path) and not wanted.given:
             assembly = Assembly.read(path)
             if assembly.event_named(event).static is not None:
+                asked.refuse("static")
                 return cls.about(assembly, assembly.static(event))
-        modes = open_modes(path, wanted, before=lambda a: a.event_named(event))
-        return cls.about(modes.assembly, modes.respond(event), signed, film)
+        modes = open_modes(path, wanted, before=lambda a: asked.refuse(a.event_named(event).kind))
+        return cls.about(modes.assembly, modes.respond(event), asked)
 
     @classmethod
-    def about(cls, assembly: Assembly, answer: Answer, signed: bool = False, film: Film | None = None) -> AnswerView:
+    def about(cls, assembly: Assembly, answer: Answer, asked: AnswerAsked = AnswerAsked()) -> AnswerView:
         from holokine.respond import PulseAnswer, StaticAnswer
         from holokine.show.figures import plot_shares
         from holokine.show.tables import history_table, spectral_table
@@ -325,7 +342,7 @@ class AnswerView(_View):
 
         result = answer.result
         name = _file_name(answer.name)
-        peaks = answer.signed_peaks() if signed else answer.peaks()
+        peaks = answer.signed_peaks() if asked.signed else answer.peaks()
         tables = {f"{name}_peaks": peaks}
         meshes: dict[str, Any] = {f"{name}.vtu": answer.write_vtu}
         figures: dict[str, Any] = {name: answer.plot}
@@ -346,10 +363,18 @@ class AnswerView(_View):
                 meshes |= {f"{name}_{c}.png": partial(answer.picture, colour=c) for c in ("stress", "displacement")}
                 meshes[f"{name}_parts.csv"] = lambda path: answer.worst().to_csv(path, index=False)
                 meshes[f"{name}_points.csv"] = lambda path: answer.points().to_csv(path, index=False)
-                if film is not None:
-                    meshes[f"{name}.{film.ending}"] = film.maker(answer)
             else:
                 del meshes[f"{name}.vtu"]
+            if asked.film is not None:
+                meshes[f"{name}.{asked.film.ending}"] = asked.film.maker(answer)
+            if asked.at is not None:
+                shape = answer.deformed(asked.at)
+                when = f"{name}_at_{_file_name(asked.at)}"
+                tables |= {f"{when}_stress": shape.stress(), f"{when}_points": shape.points()}
+                tables[f"{when}_members"] = shape.members()
+                screens += [(f"Displacement of points at {asked.at}", tables[f"{when}_points"]),
+                            (f"Largest stress of parts at {asked.at}", tables[f"{when}_stress"])]  # fmt: skip
+                meshes |= {f"{when}.png": shape.picture, f"{when}.vtu": shape.write_vtu}
             tables[f"{name}_histories"] = history_table(
                 result, list(range(len(result.reduced.readings))), _thin(result)
             )

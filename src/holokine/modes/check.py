@@ -8,10 +8,11 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.errors import MechanismError, SolverError
+from holokine.errors import HolokineError, MechanismError, SolverError
 from holokine.solvers.nullspace import unresisted
 from holokine.system.adequacy import ENOUGH, coarse_parts, symmetry_planes
 from holokine.system.build import System
+from holokine.system.loads import load_field
 from holokine.system.mechanisms import describe_motion
 from holokine.system.pieces import Piece, connected_pieces, piece_motions
 from holokine.system.totals import MassTotals, mass_totals, member_masses
@@ -92,6 +93,7 @@ def check_system(system: System) -> CheckReport:
         findings.append(Finding("note", f"points that nothing is attached to: {', '.join(loose)}"))
     for a, b in system.mesh.coincident:
         findings.append(Finding("note", f'the points "{a}" and "{b}" are at the same place and stay two nodes'))
+    findings += _bad_loads(system)
     findings += [Finding("warning", n) for n in system.notes]
     findings += [Finding("warning", n) for n in symmetry_planes(system)]
     if d.modes.upto is not None:
@@ -110,6 +112,17 @@ def check_system(system: System) -> CheckReport:
     }
     box = np.stack([places.min(axis=0), places.max(axis=0)])
     return CheckReport(totals, member_masses(system), box, counts, pieces, tuple(findings))
+
+
+def _bad_loads(system: System) -> list[Finding]:
+    """Loads that act on nothing, or that nothing takes."""
+    found = []
+    for name, load in system.description.loads.items():
+        try:
+            load_field(system, name, load)
+        except HolokineError as err:
+            found.append(Finding("error", str(err)))
+    return found
 
 
 def mesh_findings(system: System, frequency: float) -> list[Finding]:
