@@ -9,7 +9,7 @@ print(answer.peaks()[["gauge", "component", "peak", "unit", "time_ms", "ratio_to
 history = answer.history("fan", thin=50)
 print(history.head(10).to_string(index=False))
 
-for count in (6, 12, 37):
+for count in (6, 20):
     peaks = crate.modes(count=count).respond("kerb strike").peaks()
     pull = peaks[(peaks["gauge"] == "mount 1 pull") & (peaks["component"] == "z")].iloc[0]
     print(f"{count:3d} modes: mount 1 pull {pull['peak']:7.1f} N, of it {pull['correction_percent']:.1f} % correction")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import one_thread  # noqa: F401, I001 - before NumPy loads
+
 from pathlib import Path
 
 import numpy as np

@@ -43,8 +43,8 @@ def crate_copy(tmp_path: Path) -> Path:
 
 def test_version_help_and_unknown_command():
     assert holokine("--version").stdout.strip() == f"holokine {hk.__version__}"
-    for command in ([], ["check"], ["modes"], ["respond"], ["demo"]):
-        got = holokine(*command, "--help")
+    for command in ([], ["check"], ["modes"], ["respond"], ["vectors"], ["match"], ["demo"]):
+        got = inside(*command, "--help")
         assert got.returncode == 0
         assert "Example:" in got.stdout
         assert "holokine " in got.stdout
@@ -58,7 +58,7 @@ def test_check_prints_totals_and_writes_nothing(crate_copy):
     for text in ("total mass", "centre of mass", "transformer", "mount 4", "everything hangs together"):
         assert text in got.stdout
     assert sorted(crate_copy.parent.iterdir()) == before
-    data = json.loads(holokine("check", str(crate_copy), "--json").stdout)
+    data = json.loads(inside("check", str(crate_copy), "--json").stdout)
     assert 300 < data["mass_kg"] < 600
     assert data["tables"]["mass"][-1]["name"] == "whole assembly"
     assert data["fingerprint"] == hk.Assembly.read(crate_copy).document.fingerprint
@@ -69,13 +69,13 @@ def test_modes_as_table_csv_and_json(crate_copy):
     assert got.returncode == 0
     assert "5 modes found" in got.stdout
     assert "e-2" not in got.stdout.split("residual")[-1].replace("e-1", "")  # no rounding noise shown as mass
-    csv = holokine("modes", str(crate_copy), "--upto", "30Hz", "--csv")
+    csv = inside("modes", str(crate_copy), "--upto", "30Hz", "--csv")
     table = pd.read_csv(pd.io.common.StringIO(csv.stdout))
     assert (table["frequency_hz"] <= 30).all()
     assert 8 < table["frequency_hz"].iloc[0] < 25
-    data = json.loads(holokine("modes", str(crate_copy), "--count", "3", "--json").stdout)
+    data = json.loads(inside("modes", str(crate_copy), "--count", "3", "--json").stdout)
     assert len(data["tables"]["participation"]) == 3
-    assert holokine("modes", str(crate_copy), "--json", "--csv").returncode == 2
+    assert inside("modes", str(crate_copy), "--json", "--csv").returncode == 2
 
 
 def test_respond_prints_peaks_and_writes_tables_and_figures(crate_copy, tmp_path):
@@ -92,7 +92,7 @@ def test_respond_prints_peaks_and_writes_tables_and_figures(crate_copy, tmp_path
     histories = pd.read_csv(out / "kerb_strike_histories.csv", comment="#")
     highest = peaks[(peaks["gauge"] == "fan") & (peaks["component"] == "z")]["peak"].iloc[0]
     assert histories["fan_z_g"].abs().max() == pytest.approx(abs(highest), rel=2e-2)
-    spectrum = holokine("respond", str(crate_copy), "works shock")
+    spectrum = inside("respond", str(crate_copy), "works shock")
     assert "Modes that matter most" in spectrum.stdout
     assert "missing mass answers with" in spectrum.stdout
 
@@ -104,7 +104,7 @@ def test_demo_does_the_whole_job(tmp_path):
         assert f": {event}" in got.stdout
     names = {p.name for p in (tmp_path / "demo").iterdir()}
     assert {"crate.yaml", "works.csv", "effective_mass.png", "mode_01.png", "works_shock_shares.png"} <= names
-    again = holokine("check", str(tmp_path / "demo" / "crate.yaml"))
+    again = inside("check", str(tmp_path / "demo" / "crate.yaml"))
     assert again.returncode == 0
 
 

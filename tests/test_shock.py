@@ -238,3 +238,30 @@ def test_sums_of_pulses_and_shapes_that_cannot_be():
     ):
         with pytest.raises(hk.HolokineError, match=words):
             built(shape)
+
+
+def test_quality_factors_periods_and_points(crate_modes, tmp_path):
+    t = np.linspace(0, 0.05, 5001)
+    a = np.where(t < 0.02, np.sin(np.pi * t / 0.02), 0.0)
+    by_q = hk.shock((t, a), low="0.1 s", high="10 ms", per_octave=3, q=[10, 25])
+    by_ratio = hk.shock((t, a), low=10, high=100, per_octave=3, damping=[0.05, "2 %"])
+    np.testing.assert_allclose(by_q.values(), by_ratio.values(), rtol=1e-12)
+    np.testing.assert_allclose(hk.shock((t, a), low=10, high=100).result.damping, [0.05])
+    table = by_q.table(by="period")
+    assert table["period_s"].is_monotonic_increasing
+    np.testing.assert_allclose(table.iloc[::-1, -1], by_ratio.table().iloc[:, -1])
+    for keys, words in (
+        ({"q": 0.4}, "greater than 0.5"),
+        ({"low": "3 kg"}, "frequency"),
+        ({"low": "0 s"}, "frequency"),
+    ):
+        with pytest.raises(hk.HolokineError, match=words):
+            hk.shock((t, a), **keys)
+    with pytest.raises(EventError, match="frequency or period"):
+        by_q.table(by="octave")
+    answer = crate_modes.respond("kerb strike")
+    keys = {"low": 5, "high": 150, "per_octave": 2}
+    bare = crate_modes.assembly.changed({"gauges": {"fan": None}}).modes(upto=200).respond("kerb strike")
+    np.testing.assert_allclose(bare.shock("fan z", **keys).values(), answer.shock("fan z", **keys).values(), rtol=1e-6)
+    with pytest.raises(hk.HolokineError, match='no point "fann"'):
+        answer.shock("fann z")

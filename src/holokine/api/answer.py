@@ -215,30 +215,39 @@ class Answer:
         return Path(path)
 
     def shock(self, gauge: str, **keys: Any) -> Shock:
-        """Shock spectra of an acceleration gauge's history: what equipment standing there would feel.
+        """Shock spectra of an acceleration's history: what equipment standing there would feel.
 
-        `keys`: as for `holokine.shock` (low, high, per_octave, damping, of, broaden).
+        `gauge`: one component of an acceleration gauge (``"fan z"``), or a named point and its direction
+        (``"bed a1 z"``). `keys`: as for `holokine.shock` (low, high, per_octave, damping, q, of, broaden).
 
         Raises
         ------
-        EventError
-            For a spectrum answer, a gauge that is not one acceleration, or one relative to another point.
+        EventError, UnknownNameError
+            For a spectrum answer, a gauge that is not one absolute acceleration, or no such gauge or point.
         """
         from holokine.api.shock import shock
 
         result = self._in_time
-        rows = [n for n in self._numbers(gauge) if self.result.reduced.readings[n].how == "single"]
-        readings = self.result.reduced.readings
-        if len(rows) != 1 or readings[rows[0]].dimension != "acceleration":
-            names = ", ".join(readings[n].label for n in rows)
-            raise EventError(
-                f'"{gauge}": name one component of an acceleration gauge' + (f": {names}" if len(rows) > 1 else "")
-            )
-        channel = self.result.reduced.channels[readings[rows[0]].channels[0]]
-        if channel.relative:
-            raise EventError(f'"{gauge}" reads relative motion; equipment feels the absolute acceleration')
+        readings = result.reduced.readings
+        point, _, axis = gauge.rpartition(" ")
+        if gauge not in {name for r in readings for name in (r.gauge, r.label)} and axis in ("x", "y", "z"):
+            system = self.modes.set.system
+            if point not in system.mesh.points:
+                hint = nearest_hint(point, system.mesh.points, "points")
+                raise UnknownNameError(f'there is no gauge "{gauge}" and no point "{point}". {hint}')
+            values = self.motion.acceleration(6 * system.mesh.points[point] + "xyz".index(axis))
+        else:
+            rows = [n for n in self._numbers(gauge) if readings[n].how == "single"]
+            if len(rows) != 1 or readings[rows[0]].dimension != "acceleration":
+                names = ", ".join(readings[n].label for n in rows)
+                raise EventError(
+                    f'"{gauge}": name one component of an acceleration gauge' + (f": {names}" if len(rows) > 1 else "")
+                )
+            if result.reduced.channels[readings[rows[0]].channels[0]].relative:
+                raise EventError(f'"{gauge}" reads relative motion; equipment feels the absolute acceleration')
+            values = result.history(rows[0], 1)
         time, once = np.unique(result.time, return_index=True)
-        return shock((time, result.history(rows[0], 1)[once]), name=f"{self.name}, {gauge}", **keys)
+        return shock((time, values[once]), name=f"{self.name}, {gauge}", **keys)
 
     def shares(self, gauge: str | None = None) -> pd.DataFrame:
         """Share of every mode in each gauge (or one), in percent.

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from holokine.errors import EventError, nearest_hint
+from holokine.errors import EventError, UnitError, nearest_hint
 from holokine.excite.tables import read_columns
 from holokine.respond.shock import (
     QUANTITIES,
@@ -56,11 +56,23 @@ class Shock:
         values = self.result.side(side)  # type: ignore[arg-type]
         return broadened_values(self.result.frequency_hz, values, self.broaden) if self.broaden else values
 
-    def table(self, *, sides: Sequence[str] = ("maximax",)) -> pd.DataFrame:
-        """One row per frequency, one column per damping ratio and side, in display units."""
+    def table(self, *, sides: Sequence[str] = ("maximax",), by: str = "frequency") -> pd.DataFrame:
+        """One row per frequency (or period), one column per damping ratio and side, in display units.
+
+        Raises
+        ------
+        EventError
+            For another `by` than frequency or period.
+        """
         from holokine.show.tables import shock_table
 
-        return shock_table(self.result, {s: self.values(s) for s in sides})
+        table = shock_table(self.result, {s: self.values(s) for s in sides})
+        if by == "period":
+            table = table.iloc[::-1].reset_index(drop=True)
+            table.insert(0, "period_s", table.pop("period_s"))
+        elif by != "frequency":
+            raise EventError(f'a shock spectrum goes by frequency or period, not by "{by}"')
+        return table
 
     def plot(self, side: str = "maximax") -> Any:
         """The spectra on logarithmic axes; returns the Figure."""
@@ -69,13 +81,28 @@ class Shock:
         return plot_shock(self.result, self.values(side), self.name, side)
 
 
+def _as_frequency(value: float | str) -> tuple[float, bool]:
+    """A frequency in Hz, and whether it was given as a period with its unit."""
+    try:
+        return quantity(value, "frequency"), False
+    except UnitError:
+        try:
+            period = quantity(value, "time")
+        except UnitError:
+            period = 0.0
+        if not period > 0:
+            raise
+        return 1.0 / period, True
+
+
 def shock(
     record: str | Path | tuple[Any, Any],
     *,
     low: float | str = "5 Hz",
     high: float | str = "2 kHz",
     per_octave: int = 12,
-    damping: Sequence[float | str] | float | str = "5 %",
+    damping: Sequence[float | str] | float | str | None = None,
+    q: Sequence[float] | float = (),
     of: str = "absolute acceleration",
     remove_offset: bool = False,
     broaden: float | str = 0.0,
@@ -88,9 +115,11 @@ def shock(
     record : path or (time, acceleration)
         A CSV file with columns such as ``time_s,acceleration_g``, or arrays in s and m/s².
     low, high : float or str
-        Range of natural frequencies.
+        Range of natural frequencies, in Hz, or of natural periods with their unit (``"0.2 s"``).
     damping : float, str or list of them
-        Damping ratios; a quality factor Q is ζ = 1 / (2 Q).
+        Damping ratios; 5 % when left out and no `q` is given.
+    q : float or list of floats
+        Quality factors, beside or in place of damping ratios: ζ = 1 / (2 Q).
     of : str
         absolute acceleration, pseudo-acceleration, pseudo-velocity or relative displacement.
     broaden : float or str
@@ -122,9 +151,17 @@ def shock(
         title = name or Path(record).name
     if of not in QUANTITIES:
         raise EventError(f'there is no quantity "{of}". {nearest_hint(of, QUANTITIES, "quantities")}')
+    factors = [float(q)] if isinstance(q, float | int) else [float(one) for one in q]
+    if any(not one > 0.5 for one in factors):
+        raise EventError("a quality factor must be greater than 0.5 (Q = 1 / (2 ζ), ζ below 1)")
+    if damping is None:
+        damping = () if factors else ("5 %",)
     levels = [damping] if isinstance(damping, float | int | str) else list(damping)
-    ratios = [quantity(z, "number") for z in levels]
-    f = octave_frequencies(quantity(low, "frequency"), quantity(high, "frequency"), per_octave)
+    ratios = [quantity(z, "number") for z in levels] + [0.5 / one for one in factors]
+    (first, is_period), (last, other) = _as_frequency(low), _as_frequency(high)
+    if is_period and other and first > last:  # from a short period to a long one
+        first, last = last, first
+    f = octave_frequencies(first, last, per_octave)
     width = quantity(broaden, "number")
     if not 0 <= width < 1:
         raise EventError("a spectrum is broadened by 0 to less than 100 %")

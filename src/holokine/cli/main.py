@@ -468,12 +468,34 @@ def match(
 @cli.command()
 @click.argument("record", type=click.Path(path_type=Path))
 @click.option("--event", metavar="EVENT", help="RECORD is an assembly or run file: answer this pulse first ...")
-@click.option("--gauge", metavar="GAUGE", help="... and take this acceleration's history, such as 'fan z'.")
-@click.option("--from", "low", default="5 Hz", show_default=True, metavar="FREQ", help="Lowest natural frequency.")
-@click.option("--to", "high", default="2 kHz", show_default=True, metavar="FREQ", help="Highest natural frequency.")
+@click.option(
+    "--gauge",
+    metavar="GAUGE",
+    help="... and take this acceleration's history, such as 'fan z', or a point's: 'bed a1 z'.",
+)
+@click.option(
+    "--from",
+    "low",
+    default="5 Hz",
+    show_default=True,
+    metavar="FREQ",
+    help="Lowest natural frequency, or longest period as 0.5s.",
+)
+@click.option(
+    "--to",
+    "high",
+    default="2 kHz",
+    show_default=True,
+    metavar="FREQ",
+    help="Highest natural frequency, or shortest period.",
+)
 @click.option("--per-octave", type=click.IntRange(min=1), default=12, show_default=True)
-@click.option("--damping", multiple=True, default=("5 %",), show_default=True, metavar="RATIO",
-              help="Damping ratio (repeatable); for a quality factor Q give 1/(2 Q).")  # fmt: skip
+@click.option("--damping", multiple=True, metavar="RATIO", help="Damping ratio (repeatable); 5 % when left out.")
+@click.option(
+    "--q", "factors", multiple=True, type=float, metavar="Q", help="Quality factor, 1/(2 ratio) (repeatable)."
+)
+@click.option("--by", type=click.Choice(["frequency", "period"]), default="frequency", show_default=True,
+              help="First column of the table.")  # fmt: skip
 @click.option("--of", "of", default="absolute acceleration", show_default=True, metavar="QUANTITY",
               help="absolute acceleration, pseudo-acceleration, pseudo-velocity, relative displacement.")  # fmt: skip
 @click.option("--side", "sides", multiple=True, default=("maximax",), show_default=True, metavar="SIDE",
@@ -489,6 +511,8 @@ def srs(
     high: str,
     per_octave: int,
     damping: tuple[str, ...],
+    factors: tuple[float, ...],
+    by: str,
     of: str,
     sides: tuple[str, ...],
     remove_offset: bool,
@@ -506,9 +530,9 @@ def srs(
     """
     from holokine.cli.mode_reports import deliver_shock
 
-    keys = {"low": low, "high": high, "per_octave": per_octave, "damping": damping, "of": of,
+    keys = {"low": low, "high": high, "per_octave": per_octave, "damping": damping or None, "q": factors, "of": of,
             "remove_offset": remove_offset, "broaden": broaden}  # fmt: skip
-    deliver_shock(record, event, gauge, sides, keys, as_json, as_csv, out)
+    deliver_shock(record, event, gauge, sides, by, keys, as_json, as_csv, out)
 
 
 @cli.command()

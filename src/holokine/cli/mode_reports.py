@@ -358,6 +358,7 @@ def deliver_shock(
     event: str | None,
     gauge: str | None,
     sides: tuple[str, ...],
+    by: str,
     keys: dict[str, Any],
     as_json: bool,
     as_csv: bool,
@@ -378,7 +379,7 @@ def deliver_shock(
     facts = {"record": found.name, "quantity": found.result.quantity}
     Sheet(
         f"{found.name}: shock response spectrum, {found.result.quantity}", f"{_file_name(found.name)}_srs",
-        found.table(sides=sides), found.name, facts, lambda: found.plot(sides[0]), found.result.findings,
+        found.table(sides=sides, by=by), found.name, facts, lambda: found.plot(sides[0]), found.result.findings,
     ).deliver(as_json, as_csv, out)  # fmt: skip
 
 

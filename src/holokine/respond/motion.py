@@ -117,6 +117,10 @@ class FieldMotion:
         q, _, _ = self.answer.reader.oscillators.motion(state, load)
         return float(time), (np.hstack([q, load]) @ self._fields("displacement"))[0]
 
+    def acceleration(self, dof: int) -> Floats:
+        """Absolute acceleration of one motion at all rows, in m/s² or rad/s²."""
+        return np.asarray(self._coordinates("acceleration", slice(None)) @ self._fields("acceleration")[:, dof])
+
     def frames(self, times: Floats, dofs: Any = slice(None)) -> Floats:
         """Displacements at instants, shape (instants, dofs chosen)."""
         path = self.answer.reader.path
