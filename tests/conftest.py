@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import one_thread  # noqa: F401, I001 - before NumPy loads
+import one_thread  # noqa: F401 - before NumPy loads
 
+# isort: split
 from pathlib import Path
 
 import numpy as np
