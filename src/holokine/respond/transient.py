@@ -368,15 +368,16 @@ def _before(reduced: ReducedModel, pulse: BasePulse, step: float | None, correct
                 "warning", f"{axis}: the modes hold {100 * reduced.captured[d]:.1f} % of the free mass, below "
                 f"{100 * MASS_THRESHOLD:.0f} %; {cure}",
             ))  # fmt: skip
-    for text, unit, factor, values, small in (
-        ("the base moves on after the pulse", "m/s", 1.0, pulse.velocity_change, 1e-9),
-        ("the base is displaced at the end of the pulse", "mm", 1e3, pulse.end_displacement, 1e-9),
+    said = []
+    for text, unit, factor, values in (
+        ("the base moves on after the pulse", "m/s", 1.0, pulse.velocity_change),
+        ("it is displaced at the end of the pulse", "mm", 1e3, pulse.end_displacement),
     ):
-        if np.abs(values).max() > small:
-            shown = ", ".join(
-                f"{a} {factor * m:.4g} {unit}" for a, m in zip("xyz", values, strict=True) if abs(m) > small
-            )
-            findings.append(Finding("note", f"{text}: {shown}"))
+        shown = ", ".join(f"{a} {factor * m:.4g} {unit}" for a, m in zip("xyz", values, strict=True) if abs(m) > 1e-9)
+        if shown:
+            said.append(f"{text}: {shown}")
+    if said:
+        findings.append(Finding("note", "; ".join(said).replace("it is", "it is" if len(said) > 1 else "the base is")))
     left = pulse.acceleration[-1, :3]
     if left.any():
         findings.append(Finding("warning", "the base's acceleration does not end: its velocity grows without bound"))
