@@ -16,6 +16,7 @@ __all__ = [
     "HolokineError",
     "MechanismError",
     "MeshError",
+    "OutputError",
     "RunFileError",
     "SelectionError",
     "SolverError",
@@ -67,6 +68,10 @@ class EventError(HolokineError):
 
 class RunFileError(HolokineError):
     """A run file that is damaged, foreign or out of date."""
+
+
+class OutputError(HolokineError):
+    """A file or folder that cannot be written."""
 
 
 class CheckFailedError(HolokineError):

@@ -7,10 +7,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from holokine.describe.events import SpectrumTable
-from holokine.errors import EventError
 from holokine.excite import build_spectrum
 from holokine.respond.match import MatchedRecord, match_record
 from holokine.units import STANDARD_GRAVITY, quantity
+from holokine.whole import whole_file
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -53,13 +53,11 @@ class Matched:
 
         Raises
         ------
-        EventError
+        OutputError
             When it cannot be written.
         """
-        try:
-            self.record().to_csv(path, index=False, float_format="%.9g")
-        except OSError as err:
-            raise EventError(f"{path}: cannot be written ({err.strerror or err})") from None
+        with whole_file(Path(path)) as part:
+            self.record().to_csv(part, index=False, float_format="%.9g")
         return Path(path)
 
     def plot(self) -> Any:

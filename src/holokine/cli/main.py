@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import replace
+from functools import wraps
 from pathlib import Path
 from typing import Any
 
 import click
 
+from holokine.cli.asked import Delivery, ModesRange
 from holokine.errors import CheckFailedError, HolokineError
 
 __all__ = ["run"]
@@ -49,30 +52,39 @@ def cli() -> None:
 _ASSEMBLY = click.argument("assembly", type=click.Path(path_type=Path))
 
 
-def _saved(command: Any) -> Any:
-    return click.option("--as-saved", is_flag=True, help="Take a run file as saved, though its assembly has changed.")(
-        command
-    )
-
-
 def _output(command: Any) -> Any:
-    command = click.option("--out", type=click.Path(path_type=Path, file_okay=False), metavar="DIR",
-                           help="Write tables (CSV) and figures (PNG) into this folder.")(command)  # fmt: skip
-    command = click.option("--csv", "as_csv", is_flag=True, help="Print the main table as CSV only.")(command)
-    return click.option("--json", "as_json", is_flag=True, help="Print everything as JSON only.")(command)
+    """Options of form and folder, given to the command as `to`."""
+
+    @wraps(command)
+    def run(*args: Any, as_json: bool, as_csv: bool, out: Path | None, **keys: Any) -> Any:
+        if as_json and as_csv:
+            raise click.UsageError("give --json or --csv, not both")
+        return command(*args, to=Delivery(as_json, as_csv, out), **keys)
+
+    run = click.option("--out", type=click.Path(path_type=Path, file_okay=False), metavar="DIR",
+                       help="Write tables (CSV) and figures (PNG) into this folder.")(run)  # fmt: skip
+    run = click.option("--csv", "as_csv", is_flag=True, help="Print the main table as CSV only.")(run)
+    return click.option("--json", "as_json", is_flag=True, help="Print everything as JSON only.")(run)
 
 
 def _range(command: Any) -> Any:
-    command = click.option("--upto", metavar="FREQ", help="Highest frequency, such as 400Hz (a bare number is Hz).")(
-        command
+    """Options of which modes, given to the command as `wanted`."""
+
+    @wraps(command)
+    def run(*args: Any, count: int | None, upto: str | None, as_saved: bool, **keys: Any) -> Any:
+        return command(*args, wanted=ModesRange(count, upto, as_saved=as_saved), **keys)
+
+    run = click.option("--as-saved", is_flag=True, help="Take a run file as saved, though its assembly has changed.")(
+        run
     )
-    return click.option("--count", type=click.IntRange(min=1), help="Number of lowest modes.")(command)
+    run = click.option("--upto", metavar="FREQ", help="Highest frequency, such as 400Hz (a bare number is Hz).")(run)
+    return click.option("--count", type=click.IntRange(min=1), help="Number of lowest modes.")(run)
 
 
 @cli.command()
 @_ASSEMBLY
 @_output
-def check(assembly: Path, as_json: bool, as_csv: bool, out: Path | None) -> None:
+def check(assembly: Path, to: Delivery) -> None:
     """Mass, centre of mass, connections, supports and findings, before solving.
 
     \b
@@ -84,7 +96,7 @@ def check(assembly: Path, as_json: bool, as_csv: bool, out: Path | None) -> None
     from holokine.cli.reports import CheckReportView
 
     view = CheckReportView.of(assembly)
-    view.deliver(as_json, as_csv, out)
+    view.deliver(to)
     if not view.check.ok:
         raise CheckFailedError("the check found errors")
 
@@ -96,7 +108,6 @@ def check(assembly: Path, as_json: bool, as_csv: bool, out: Path | None) -> None
 @click.option("--near", metavar="FREQ", help="Modes next to this frequency (--count of them, or 10).")
 @click.option("--save", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
               help="Keep everything in a run file, which later commands take in place of the assembly.")  # fmt: skip
-@_saved
 @click.option(
     "--need", metavar="SHARE", help="Share of the free mass to be held, such as 90%; not reached: exit code 1."
 )
@@ -117,12 +128,10 @@ def check(assembly: Path, as_json: bool, as_csv: bool, out: Path | None) -> None
 @_output
 def modes(
     assembly: Path,
-    count: int | None,
-    upto: str | None,
+    wanted: ModesRange,
     above: str | None,
     near: str | None,
     save: Path | None,
-    as_saved: bool,
     need: str | None,
     along: str,
     sort: str | None,
@@ -131,9 +140,7 @@ def modes(
     colour: str,
     shapes: int,
     animate: tuple[int, ...],
-    as_json: bool,
-    as_csv: bool,
-    out: Path | None,
+    to: Delivery,
 ) -> None:
     """Natural frequencies, mode shapes and effective masses.
 
@@ -147,15 +154,15 @@ def modes(
       holokine modes crate.run --need 90% --along z
       holokine modes crate.run --sort effective_z_kg --top 5
     """
-    from holokine.cli.reports import ModesAsked, ModesRange, ModesView
+    from holokine.cli.reports import ModesAsked, ModesView
 
-    if animate and out is None:
+    if animate and to.out is None:
         raise click.UsageError("--animate needs --out DIR")
 
-    wanted = ModesRange(count, upto, above, near, as_saved)
+    wanted = replace(wanted, above=above, near=near)
     asked = ModesAsked(shapes, animate, need, tuple(along.replace(",", " ").split()), sort, top, colour, at_energy)
     view = ModesView.of(assembly, wanted, asked, save)
-    view.deliver(as_json, as_csv, out)
+    view.deliver(to)
     if not view.enough:
         raise CheckFailedError("the modes do not hold the mass asked for")
 
@@ -174,7 +181,6 @@ def modes(
 )
 @click.option("--film", type=click.Choice(["gif", "mp4"]), default="gif", show_default=True, help="Its format.")
 @_range
-@_saved
 @_output
 def respond(
     assembly: Path,
@@ -185,12 +191,8 @@ def respond(
     seconds: float,
     at: str | None,
     film: str,
-    count: int | None,
-    upto: str | None,
-    as_saved: bool,
-    as_json: bool,
-    as_csv: bool,
-    out: Path | None,
+    wanted: ModesRange,
+    to: Delivery,
 ) -> None:
     """Response of all gauges to an event of the assembly file (or of a run file, without extracting again).
 
@@ -205,16 +207,15 @@ def respond(
 
     Ends with exit code 1 when a limit of the assembly file is not met.
     """
-    from holokine.cli.reports import AnswerAsked, AnswerView, Film, ModesRange
+    from holokine.cli.reports import AnswerAsked, AnswerView, Film
 
     if gauge is None and window:
         raise click.UsageError("--window belongs to --animate GAUGE")
-    if gauge is not None and out is None:
+    if gauge is not None and to.out is None:
         raise click.UsageError("--animate needs --out DIR")
     moving = None if gauge is None else Film(film, gauge, window or None, seconds)
-    asked = AnswerAsked(signed, moving, at)
-    view = AnswerView.of(assembly, event, ModesRange(count, upto, as_saved=as_saved), asked)
-    view.deliver(as_json, as_csv, out)
+    view = AnswerView.of(assembly, event, wanted, AnswerAsked(signed, moving, at))
+    view.deliver(to)
     if not view.ok:
         raise CheckFailedError("a limit is not met")
 
@@ -223,17 +224,12 @@ def respond(
 @_ASSEMBLY
 @click.argument("event")
 @_range
-@_saved
 @_output
 def conservatism(
     assembly: Path,
     event: str,
-    count: int | None,
-    upto: str | None,
-    as_saved: bool,
-    as_json: bool,
-    as_csv: bool,
-    out: Path | None,
+    wanted: ModesRange,
+    to: Delivery,
 ) -> None:
     """A pulse in time against every rule of combination under its own spectra.
 
@@ -242,10 +238,8 @@ def conservatism(
       holokine conservatism crate.yaml "kerb strike"
     """
     from holokine.cli.mode_reports import ConservatismView
-    from holokine.cli.reports import ModesRange
 
-    wanted = ModesRange(count, upto, as_saved=as_saved)
-    ConservatismView.of(assembly, event, wanted).deliver(as_json, as_csv, out)
+    ConservatismView.of(assembly, event, wanted).deliver(to)
 
 
 @cli.command()
@@ -255,18 +249,13 @@ def conservatism(
     "--vectors", "number", type=click.IntRange(min=1), default=12, show_default=True, help="How many vectors."
 )
 @_range
-@_saved
 @_output
 def vectors(
     assembly: Path,
     event: str,
     number: int,
-    count: int | None,
-    upto: str | None,
-    as_saved: bool,
-    as_json: bool,
-    as_csv: bool,
-    out: Path | None,
+    wanted: ModesRange,
+    to: Delivery,
 ) -> None:
     """Natural modes against load-dependent Ritz vectors for an event: what each basis holds of its loads.
 
@@ -275,9 +264,8 @@ def vectors(
       holokine vectors crate.yaml "kerb strike" --vectors 6
     """
     from holokine.cli.mode_reports import VectorsView
-    from holokine.cli.reports import ModesRange
 
-    VectorsView.of(assembly, event, number, ModesRange(count, upto, as_saved=as_saved)).deliver(as_json, as_csv, out)
+    VectorsView.of(assembly, event, number, wanted).deliver(to)
 
 
 @cli.command()
@@ -288,19 +276,14 @@ def vectors(
 @click.option("--mode", "chosen", type=int, multiple=True, metavar="MODE", help="Only this mode (repeatable).")
 @click.option("--change", default="10%", show_default=True, metavar="SHARE", help="Change that the advice is for.")
 @_range
-@_saved
 @_output
 def energy(
     assembly: Path,
     by: str,
     chosen: tuple[int, ...],
     change: str,
-    count: int | None,
-    upto: str | None,
-    as_saved: bool,
-    as_json: bool,
-    as_csv: bool,
-    out: Path | None,
+    wanted: ModesRange,
+    to: Delivery,
 ) -> None:
     """Where the energy of each mode is, and which part to stiffen or lighten.
 
@@ -310,10 +293,8 @@ def energy(
       holokine energy crate.run --mode 3 --mode 4
     """
     from holokine.cli.mode_reports import EnergyView
-    from holokine.cli.reports import ModesRange
 
-    wanted = ModesRange(count, upto, as_saved=as_saved)
-    EnergyView.of(assembly, wanted, by, chosen, change).deliver(as_json, as_csv, out)
+    EnergyView.of(assembly, wanted, by, chosen, change).deliver(to)
 
 
 @cli.command()
@@ -328,11 +309,8 @@ def change(
     member: str,
     stiffness: str | None,
     mass: str | None,
-    count: int | None,
-    upto: str | None,
-    as_json: bool,
-    as_csv: bool,
-    out: Path | None,
+    wanted: ModesRange,
+    to: Delivery,
 ) -> None:
     """Run again with a member (or group) stiffer or lighter: predicted against actual.
 
@@ -342,11 +320,10 @@ def change(
       holokine change crate.yaml "fan set" --mass 0.8 --upto 100Hz
     """
     from holokine.cli.mode_reports import ChangeView
-    from holokine.cli.reports import ModesRange
 
     if stiffness is None and mass is None:
         raise click.UsageError("give --stiffness or --mass")
-    ChangeView.of(assembly, member, stiffness, mass, ModesRange(count, upto)).deliver(as_json, as_csv, out)
+    ChangeView.of(assembly, member, stiffness, mass, wanted).deliver(to)
 
 
 @cli.command()
@@ -356,19 +333,14 @@ def change(
               "them when nothing else is named.")  # fmt: skip
 @click.option("--mass-matrices", is_flag=True, help="Consistent against lumped, and lumped without rotary inertia.")
 @_range
-@_saved
 @_output
 def compare(
     assembly: Path,
     others: tuple[Path, ...],
     variants: tuple[str, ...],
     mass_matrices: bool,
-    count: int | None,
-    upto: str | None,
-    as_saved: bool,
-    as_json: bool,
-    as_csv: bool,
-    out: Path | None,
+    wanted: ModesRange,
+    to: Delivery,
 ) -> None:
     """Pair the modes of an assembly with those of variants or of other files.
 
@@ -380,10 +352,8 @@ def compare(
       holokine compare crate.yaml --mass-matrices --count 12
     """
     from holokine.cli.mode_reports import CompareView
-    from holokine.cli.reports import ModesRange
 
-    wanted = ModesRange(count, upto, as_saved=as_saved)
-    CompareView.of(assembly, others, variants, mass_matrices, wanted).deliver(as_json, as_csv, out)
+    CompareView.of(assembly, others, variants, mass_matrices, wanted).deliver(to)
 
 
 @cli.command()
@@ -418,21 +388,20 @@ def formula(
 @_ASSEMBLY
 @click.argument("page", type=click.Path(path_type=Path, dir_okay=False))
 @_range
-@_saved
-def page(assembly: Path, page: Path, count: int | None, upto: str | None, as_saved: bool) -> None:
+def page(assembly: Path, page: Path, wanted: ModesRange) -> None:
     """Write one HTML file in which the reader turns the model and watches its modes.
 
     \b
     Example:
       holokine page crate.yaml crate.html --upto 100Hz
     """
-    from holokine.cli.reports import ModesRange, open_modes
+    from holokine.cli.reports import open_modes
 
     if page.suffix.lower() not in (".html", ".htm"):
         raise click.UsageError(f"{page}: the page's name must end with .html")
     if not page.resolve().parent.is_dir():
         raise click.UsageError(f"{page}: there is no folder {page.resolve().parent}")
-    open_modes(assembly, ModesRange(count, upto, as_saved=as_saved)).page(page)
+    open_modes(assembly, wanted).page(page)
     click.echo(f"wrote {page}")
 
 
@@ -449,9 +418,7 @@ def match(
     per_octave: int,
     duration: str | None,
     seed: int,
-    as_json: bool,
-    as_csv: bool,
-    out: Path | None,
+    to: Delivery,
 ) -> None:
     """Make a record in time whose shock spectrum is the one given, so that it can be run as a pulse.
 
@@ -462,7 +429,7 @@ def match(
     from holokine.cli.mode_reports import deliver_match
 
     keys = {"damping": damping, "per_octave": per_octave, "duration": duration, "seed": seed}
-    deliver_match(spectrum, keys, as_json, as_csv, out)
+    deliver_match(spectrum, keys, to)
 
 
 @cli.command()
@@ -517,9 +484,7 @@ def srs(
     sides: tuple[str, ...],
     remove_offset: bool,
     broaden: str,
-    as_json: bool,
-    as_csv: bool,
-    out: Path | None,
+    to: Delivery,
 ) -> None:
     """Shock response spectra of a record, or of a gauge's history.
 
@@ -532,7 +497,7 @@ def srs(
 
     keys = {"low": low, "high": high, "per_octave": per_octave, "damping": damping or None, "q": factors, "of": of,
             "remove_offset": remove_offset, "broaden": broaden}  # fmt: skip
-    deliver_shock(record, event, gauge, sides, by, keys, as_json, as_csv, out)
+    deliver_shock(record, event, gauge, sides, by, keys, to)
 
 
 @cli.command()

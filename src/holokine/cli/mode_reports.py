@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from holokine import Assembly
-from holokine.cli.reports import ModesRange, _file_name, _records, _View, open_modes
+from holokine.cli.asked import Delivery, ModesRange
+from holokine.cli.reports import _file_name, _records, _View, open_modes
 from holokine.cli.terminal import Busy, Screen
 from holokine.errors import SelectionError
 from holokine.units import quantity
@@ -325,21 +326,21 @@ class Sheet:
     lines: Sequence[str] = ()
     files: dict[str, Any] = field(default_factory=dict)
 
-    def deliver(self, as_json: bool, as_csv: bool, out: Path | None) -> None:
+    def deliver(self, to: Delivery) -> None:
         """Print it as asked, and write it where asked."""
         from holokine import __version__
         from holokine.cli.output import write_all
 
         footer = f"holokine {__version__}, {self.footer}"
         written = []
-        if out is not None:
-            written = write_all(out, {self.file_name: self.table}, {self.file_name: self.figure}, self.files, footer)
-        if as_json:
+        if to.out is not None:
+            written = write_all(to.out, {self.file_name: self.table}, {self.file_name: self.figure}, self.files, footer)
+        if to.as_json:
             data = {"holokine": __version__, **self.facts,
                     "findings": [{"level": f.level, "text": f.text} for f in self.findings],
                     "tables": {self.facts.get("kind", "srs"): _records(self.table)}}  # fmt: skip
             click.echo(json.dumps(data, indent=2, allow_nan=False, default=str))
-        elif as_csv:
+        elif to.as_csv:
             click.echo(self.table.to_csv(index=False), nl=False)
         else:
             screen = Screen()
@@ -360,15 +361,11 @@ def deliver_shock(
     sides: tuple[str, ...],
     by: str,
     keys: dict[str, Any],
-    as_json: bool,
-    as_csv: bool,
-    out: Path | None,
+    to: Delivery,
 ) -> None:
     """`holokine srs`: of a CSV record, or of a gauge under a pulse."""
     from holokine import shock
 
-    if as_json and as_csv:
-        raise click.UsageError("give --json or --csv, not both")
     if (event is None) != (gauge is None):
         raise click.UsageError("--event and --gauge go together")
     if event is not None:
@@ -380,15 +377,13 @@ def deliver_shock(
     Sheet(
         f"{found.name}: shock response spectrum, {found.result.quantity}", f"{_file_name(found.name)}_srs",
         found.table(sides=sides, by=by), found.name, facts, lambda: found.plot(sides[0]), found.result.findings,
-    ).deliver(as_json, as_csv, out)  # fmt: skip
+    ).deliver(to)  # fmt: skip
 
 
-def deliver_match(spectrum: Path, keys: dict[str, Any], as_json: bool, as_csv: bool, out: Path | None) -> None:
+def deliver_match(spectrum: Path, keys: dict[str, Any], to: Delivery) -> None:
     """`holokine match`: a record made for a shock spectrum."""
     from holokine import match
 
-    if as_json and as_csv:
-        raise click.UsageError("give --json or --csv, not both")
     with Busy(str(spectrum)):
         found = match(spectrum, **keys)
     name = _file_name(Path(found.name).stem)
@@ -396,4 +391,4 @@ def deliver_match(spectrum: Path, keys: dict[str, Any], as_json: bool, as_csv: b
     Sheet(
         f"{found.name}: a record made to match it", f"{name}_match", found.table(), found.name, facts, found.plot,
         lines=found.words, files={f"{name}_record.csv": found.write},
-    ).deliver(as_json, as_csv, out)  # fmt: skip
+    ).deliver(to)  # fmt: skip

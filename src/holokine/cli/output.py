@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 from typing import Any
 
-from holokine.errors import DescriptionError
+from holokine.errors import OutputError
+from holokine.whole import whole_file
 
 __all__ = ["write_all"]
 
@@ -20,7 +20,7 @@ def write_all(
 
     Raises
     ------
-    DescriptionError
+    OutputError
         When the folder cannot be made or written to.
     """
     from holokine.show.figures import save
@@ -28,29 +28,20 @@ def write_all(
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as err:
-        raise DescriptionError(f"{folder}: cannot be used as a folder ({err.strerror})") from None
+        raise OutputError(f"{folder}: cannot be used as a folder ({err.strerror})") from None
     written = []
     for name, table in tables.items():
         path = folder / f"{name}.csv"
-        _replace(path, lambda p, t=table: p.write_text(f"# {footer}\n" + t.to_csv(index=False), encoding="utf-8"))
+        with whole_file(path) as part:
+            part.write_text(f"# {footer}\n" + table.to_csv(index=False), encoding="utf-8")
         written.append(path)
     for name, draw in figures.items():
         path = folder / f"{name}.png"
-        _replace(path, lambda p, d=draw: save(d(), p))
+        with whole_file(path) as part:
+            save(draw(), part)
         written.append(path)
     for name, write in files.items():
         path = folder / name
         write(path)
         written.append(path)
     return written
-
-
-def _replace(path: Path, write: Any) -> None:
-    part = path.with_name(f".part_{path.name}")
-    try:
-        write(part)
-        os.replace(part, path)
-    except OSError as err:
-        raise DescriptionError(f"{path}: cannot be written ({err.strerror})") from None
-    finally:
-        part.unlink(missing_ok=True)

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from holokine import Assembly, __version__, demo_folder
+from holokine.cli.asked import Delivery, ModesRange
 from holokine.cli.terminal import Busy, Screen
 from holokine.errors import DescriptionError
 
@@ -46,14 +47,12 @@ class _View:
     def footer(self) -> str:
         return f"holokine {__version__}, assembly {self.assembly.document.fingerprint[:12]}"
 
-    def deliver(self, as_json: bool, as_csv: bool, out: Path | None) -> None:
+    def deliver(self, to: Delivery) -> None:
         """Write to the folder first, then print in the form asked for."""
-        if as_json and as_csv:
-            raise click.UsageError("give --json or --csv, not both")
-        written = self.write(out) if out is not None else []
-        if as_json:
+        written = self.write(to.out) if to.out is not None else []
+        if to.as_json:
             click.echo(json.dumps(self.as_data(), indent=2, allow_nan=False, default=str))
-        elif as_csv:
+        elif to.as_csv:
             click.echo(next(iter(self.tables.values())).to_csv(index=False), nl=False)
         else:
             self.show(Screen())
@@ -155,21 +154,6 @@ def _screen_modes(table: pd.DataFrame, shares: pd.DataFrame) -> pd.DataFrame:
         result[f"{d}_percent"] = 100.0 * shares[f"ratio_{d}_of_free"]
         result[f"{d}_sum_percent"] = 100.0 * shares[f"cumulative_{d}_of_free"]
     return result
-
-
-@dataclass(frozen=True)
-class ModesRange:
-    """Which modes a command asks for."""
-
-    count: int | None = None
-    upto: str | None = None
-    above: str | None = None
-    near: str | None = None
-    as_saved: bool = False
-
-    @property
-    def given(self) -> bool:
-        return any(v is not None for v in (self.count, self.upto, self.above, self.near))
 
 
 def open_modes(path: Path, wanted: ModesRange, before: Any = None) -> Modes:

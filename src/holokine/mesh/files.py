@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -12,6 +11,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import MeshError, nearest_hint
 from holokine.mesh.mesh import Mesh
+from holokine.whole import whole_file
 
 __all__ = ["KINDS", "FileMesh", "read_mesh", "write_mesh"]
 
@@ -125,13 +125,8 @@ def write_mesh(
     parts = list(dict.fromkeys(b.part for b in mesh.blocks))
     data = {"part": [np.full(len(b.cells), parts.index(b.part), dtype=np.int32) for b in mesh.blocks]}
     out = meshio.Mesh(mesh.nodes, blocks, point_data=point_data or {}, cell_data={**data, **(cell_data or {})})
-    part = path.with_name(f".part_{path.name}")
-    try:
-        meshio.write(part, out)
-        os.replace(part, path)
-    except OSError as err:
-        raise MeshError(f"{path}: cannot be written ({err.strerror})") from None
-    except (KeyError, meshio.WriteError, meshio.ReadError) as err:
-        raise MeshError(f"{path}: cannot be written in this format ({err})") from None
-    finally:
-        part.unlink(missing_ok=True)
+    with whole_file(path, MeshError) as part:
+        try:
+            meshio.write(part, out)
+        except (KeyError, meshio.WriteError, meshio.ReadError) as err:
+            raise MeshError(f"{path}: cannot be written in this format ({err})") from None

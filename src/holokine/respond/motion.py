@@ -22,6 +22,7 @@ from holokine.respond.transient import PulseAnswer
 from holokine.solvers import factorise
 from holokine.system.loads import LoadField, base_field
 from holokine.system.recovery import PartPeak, StressMap, keep_worst, stress_maps
+from holokine.whole import whole_file
 
 __all__ = ["Envelope", "FieldMotion"]
 
@@ -236,20 +237,13 @@ class FieldMotion:
 
         rows = np.arange(0, len(self.answer.time), every)
         F, nodes = self._fields("displacement"), self.modes.system.mesh.nodes
-        part = path.with_name(f".part_{path.name}")
-        try:
-            with h5py.File(part, "w") as file:
-                file["time"], file["nodes"] = self.answer.time[rows], nodes
-                kept = file.create_dataset("displacement", (len(rows), len(nodes), 6), dtype="f8")
-                step = max(1, _NUMBERS // F.shape[1])
-                for a in range(0, len(rows), step):
-                    block = self._coordinates("displacement", rows[a : a + step]) @ F
-                    kept[a : a + len(block)] = block.reshape(len(block), -1, 6)
-            part.replace(path)
-        except OSError as err:
-            raise EventError(f"{path}: cannot be written ({err.strerror or err})") from None
-        finally:
-            part.unlink(missing_ok=True)
+        with whole_file(path) as part, h5py.File(part, "w") as file:
+            file["time"], file["nodes"] = self.answer.time[rows], nodes
+            kept = file.create_dataset("displacement", (len(rows), len(nodes), 6), dtype="f8")
+            step = max(1, _NUMBERS // F.shape[1])
+            for a in range(0, len(rows), step):
+                block = self._coordinates("displacement", rows[a : a + step]) @ F
+                kept[a : a + len(block)] = block.reshape(len(block), -1, 6)
         return path.stat().st_size
 
 

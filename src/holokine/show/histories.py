@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.errors import DescriptionError, EventError
+from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse
 from holokine.respond.motion import FieldMotion
 from holokine.respond.transient import PulseAnswer
@@ -22,6 +22,7 @@ from holokine.show.scene import moving_pictures, write_film
 from holokine.show.tables import history_table
 from holokine.show.text import answer_lines
 from holokine.units import STANDARD_GRAVITY
+from holokine.whole import whole_file
 
 __all__ = ["animate_answer", "plot_excitation", "write_histories_page"]
 
@@ -77,7 +78,7 @@ def write_histories_page(answer: PulseAnswer, path: Path, title: str) -> None:
 
     Raises
     ------
-    DescriptionError
+    OutputError
         When the file cannot be written.
     """
     rows = _rows(answer)
@@ -114,14 +115,8 @@ def write_histories_page(answer: PulseAnswer, path: Path, title: str) -> None:
     facts += "".join(f'<li class="{f.level}">{f.level}: {html.escape(f.text)}</li>' for f in answer.findings)
     text = template.replace("__TITLE__", html.escape(f"{title}: {answer.name}")).replace("__FACTS__", facts)
     text = text.replace("__DATA__", json.dumps(data).replace("</", "<\\/"))
-    part = path.with_name(f".part_{path.name}")
-    try:
+    with whole_file(path) as part:
         part.write_text(text, encoding="utf-8")
-        part.replace(path)
-    except OSError as err:
-        raise DescriptionError(f"{path}: cannot be written ({err.strerror})") from None
-    finally:
-        part.unlink(missing_ok=True)
 
 
 def _short(values: Floats) -> list[float]:

@@ -12,12 +12,13 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from holokine.errors import DescriptionError, HolokineError
+from holokine.errors import HolokineError
 from holokine.modes.extract import ModeSet
 from holokine.show.geometry import drawing_of
 from holokine.show.numbers import number_text as n
 from holokine.show.solids import feature_edges
 from holokine.show.text import mass_lines, proof_text
+from holokine.whole import whole_file
 
 __all__ = ["write_page"]
 
@@ -96,11 +97,5 @@ def write_page(modes: ModeSet, path: Path, table: pd.DataFrame, shares: pd.DataF
     facts += "".join(f'<li class="{f.level}">{f.level}: {html.escape(f.text)}</li>' for f in modes.findings)
     text = template.replace("__TITLE__", html.escape(title)).replace("__FACTS__", facts)
     text = text.replace("__DATA__", json.dumps(data).replace("</", "<\\/"))
-    part = path.with_name(f".part_{path.name}")
-    try:
+    with whole_file(path) as part:
         part.write_text(text, encoding="utf-8")
-        part.replace(path)
-    except OSError as err:
-        raise DescriptionError(f"{path}: cannot be written ({err.strerror})") from None
-    finally:
-        part.unlink(missing_ok=True)

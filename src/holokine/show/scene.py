@@ -25,6 +25,7 @@ from holokine.show.geometry import Drawing, drawing_of
 from holokine.show.numbers import number_text as n
 from holokine.show.solids import feature_edges, part_colours, plot_assembly, plot_field, plot_shape
 from holokine.system.build import System
+from holokine.whole import whole_file
 
 __all__ = [
     "VIEW_HINT",
@@ -478,8 +479,7 @@ def write_film(path: Path, pictures: Iterable[Any], rate: float, *, repeat: int 
     if path.suffix.lower() not in (".gif", ".mp4"):
         raise HolokineError(f'{path}: an animation ends with .gif or .mp4, not "{path.suffix}"')
     made = list(pictures)
-    part = path.with_name(f".part_{path.name}")
-    try:
+    with whole_file(path) as part:
         if path.suffix.lower() == ".gif":
             imageio.mimsave(part, made, duration=1000.0 / rate, loop=0)
         else:
@@ -487,9 +487,6 @@ def write_film(path: Path, pictures: Iterable[Any], rate: float, *, repeat: int 
             with imageio.get_writer(part, fps=rate, quality=8, macro_block_size=16) as writer:
                 for picture in made * repeat:
                     writer.append_data(picture)
-        part.replace(path)
-    finally:
-        part.unlink(missing_ok=True)
 
 
 def _rendered(modes: ModeSet, mode: int, share: float | None, true_scale: float | None, phases: Floats) -> Any:

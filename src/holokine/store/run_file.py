@@ -7,7 +7,6 @@ It is written under a temporary name and moved into place; its last entry says t
 from __future__ import annotations
 
 import json
-import os
 import tempfile
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
@@ -25,6 +24,7 @@ from holokine.modes.extract import ModeSet
 from holokine.respond.reduced import ReducedModel
 from holokine.system.build import System
 from holokine.system.totals import MassTotals
+from holokine.whole import whole_file
 
 __all__ = ["RunContents", "is_run_file", "read_run", "refuse_overwriting", "write_run"]
 
@@ -111,32 +111,23 @@ def write_run(
     import h5py
 
     refuse_overwriting(path)
-    part = path.with_name(f".part_{path.name}")
-    try:
-        with h5py.File(part, "w") as file:
-            file.attrs["kind"] = _MARK
-            file.attrs["format"] = FORMAT
-            file.attrs["version"] = version
-            file.attrs["created"] = created
-            file.attrs["fingerprint"] = document.fingerprint
-            file.attrs["source"] = document.places.source
-            file.attrs["folder"] = str(document.folder.resolve())
-            file["description"] = json.dumps(document.data, default=_plain)
-            named = file.create_group("files")
-            for name in named_files(document):
-                content = np.frombuffer((document.folder / name).read_bytes(), dtype=np.uint8)
-                named.create_dataset(
-                    name.replace("/", "\\"), data=content, compression="gzip" if content.size else None
-                )
-            _write_modes(file.create_group("modes"), modes, dampers)
-            if reduced is not None:
-                _write_reduced(file.create_group("reduced"), reduced)
-            file.attrs["whole"] = True
-        os.replace(part, path)
-    except OSError as err:
-        raise RunFileError(f"{path}: cannot be written ({err.strerror or err})") from None
-    finally:
-        part.unlink(missing_ok=True)
+    with whole_file(path, RunFileError) as part, h5py.File(part, "w") as file:
+        file.attrs["kind"] = _MARK
+        file.attrs["format"] = FORMAT
+        file.attrs["version"] = version
+        file.attrs["created"] = created
+        file.attrs["fingerprint"] = document.fingerprint
+        file.attrs["source"] = document.places.source
+        file.attrs["folder"] = str(document.folder.resolve())
+        file["description"] = json.dumps(document.data, default=_plain)
+        named = file.create_group("files")
+        for name in named_files(document):
+            content = np.frombuffer((document.folder / name).read_bytes(), dtype=np.uint8)
+            named.create_dataset(name.replace("/", "\\"), data=content, compression="gzip" if content.size else None)
+        _write_modes(file.create_group("modes"), modes, dampers)
+        if reduced is not None:
+            _write_reduced(file.create_group("reduced"), reduced)
+        file.attrs["whole"] = True
 
 
 def read_run(path: Path, builder: Callable[[Document], Callable[[], System]], *, as_saved: bool = False) -> RunContents:
