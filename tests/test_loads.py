@@ -7,6 +7,8 @@ from itertools import pairwise
 import numpy as np
 import pytest
 import scipy.linalg
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 from scipy.integrate import solve_ivp
 
 import holokine as hk
@@ -327,3 +329,91 @@ def test_loads_that_cannot_be(crate):
     plate.gauge("r", reaction="rim")
     with pytest.raises(DescriptionError, match="two sides"):
         plate.load("l", pressure=1.0, on={"part": "s"}).static({"static": "l"})
+
+
+# -- what must hold for any load -----------------------------------------------------------------------
+
+vectors = st.tuples(*[st.floats(-900.0, 900.0)] * 3).filter(lambda v: np.linalg.norm(v) > 1.0)
+
+
+@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(vectors, vectors, st.sampled_from([("fan", "transformer"), ("top 1", "bed a2"), ("hanger b1", "left a")]))
+def test_what_a_push_here_does_there_a_push_there_does_here(crate, here, there, points):
+    """Maxwell and Betti, through bushings, rigid links, averaging joints, shells and solids."""
+    from holokine.describe.loads import Load
+    from holokine.respond.reduced import solve_static
+    from holokine.system.loads import load_field
+
+    system = crate.system
+    pushes = [Load.model_validate({"at": p, "force": f}) for p, f in zip(points, (here, there), strict=True)]
+    one, two = solve_static(system, [load_field(system, p, load) for p, load in zip(points, pushes, strict=True)])
+    work_there = float(one[6 * system.mesh.points[points[1]] + np.arange(3)] @ there)
+    work_here = float(two[6 * system.mesh.points[points[0]] + np.arange(3)] @ here)
+    size = max(abs(work_there), abs(work_here), 1e-9)
+    assert work_there == pytest.approx(work_here, rel=1e-6, abs=1e-9 * size)
+
+
+@settings(max_examples=20, deadline=None)
+@given(st.floats(0.1, 4.0), st.floats(-3.0, 3.0).filter(lambda k: abs(k) > 0.05), st.integers(0, 3))
+def test_answers_in_time_add_up_scale_and_move(scale, other, ms):
+    """Two loads at once are the sum of each; scaled loads scale; delayed ones answer later."""
+    a = chain([2.0, 1.0, 0.6], [3e4, 2e4, 2e4], 0.03).gauge("u", displacement="p3", axis="x").gauge("k", force="k1")
+    a.load("one", at="p1", force=[10, 0, 0]).load("two", at="p3", force=[4, 0, 0])
+    modes = a.modes()
+    shape, table = {"half sine": {"duration": 0.02}}, {"table": {"time": [0, 0.01, 0.03], "factor": [0, 1, 0]}}
+    first = modes.respond({"loads": {"one": shape}, "ring down": 0.2, "step": 1e-3})
+    second = modes.respond({"loads": {"two": table}, "ring down": 0.19, "step": 1e-3})
+    both = modes.respond({"loads": {"one": {**shape, "scale": scale, "delay": f"{ms} ms"},
+                                    "two": {**table, "scale": other, "delay": f"{ms} ms"}},
+                          "ring down": 0.19, "step": 1e-3})  # fmt: skip
+    t = np.linspace(0.0, 0.15, 400)
+
+    def at(answer, number, times):
+        return np.interp(times, answer.result.time, answer.result.history(number))
+
+    for number in range(2):
+        sum_of_each = scale * at(first, number, t) + other * at(second, number, t)
+        whole = at(both, number, t + 1e-3 * ms)
+        assert np.abs(whole - sum_of_each).max() < 2e-3 * np.abs(sum_of_each).max() + 1e-12  # straight between rows
+
+
+def test_bare_numbers_take_the_declared_units_and_gravity_follows_the_axes():
+    def bracket(units, **numbers):
+        a = hk.Assembly("b", units=units).material("m", E="206 GPa", nu=0.29, density="7830 kg/m^3")
+        a.section("s", rectangle={"width": "40 mm", "height": "20 mm"}).point("a", [0, 0, 0])
+        a.point("b", ["0.7 m", 0, "0.2 m"]).support("wall", at="a", hold="all").gauge("u", displacement="b")
+        a.part("arm", beam={"through": ["a", "b"], "section": "s", "divisions": 8}, material="m")
+        a.gauge("m", reaction_moment="wall").load("push", at="b", force=numbers["force"], moment=numbers["moment"])
+        return a.load("all", gravity=numbers.get("gravity", "-z"))
+
+    si = bracket({}, force=[10, 20, -30], moment=[1, 2, 3])
+    mm = bracket({"length": "mm", "force": "kN"}, force=[0.01, 0.02, -0.03], moment=[1, 2, 3])  # kN and kN mm
+    for load in ("push", "all"):
+        one, other = (a.static({"static": load}).result.peaks for a in (si, mm))
+        assert one == pytest.approx(other, rel=1e-9)
+    # weight along a slanted direction is the sum of its parts along the axes
+    slanted = bracket({}, force=[0, 0, 1], moment=[0, 0, 0], gravity=[3, 0, -4]).static({"static": "all"}).result.peaks
+    along = [bracket({}, force=[0, 0, 1], moment=[0, 0, 0], gravity=g).static({"static": "all"}).result.peaks
+             for g in ("x", "-z")]  # fmt: skip
+    single = [i for i, r in enumerate(si.gauges.readings) if r.how == "single"]
+    assert slanted[single] == pytest.approx((0.6 * along[0] + 0.8 * along[1])[single], rel=1e-9, abs=1e-12)
+
+
+def test_groups_of_supports_turn_with_the_axes_and_shrink_with_the_rule(crate_modes):
+    """Absolute is never below SRSS over groups; one group that is all of them is the base, whatever the rule."""
+    names = list(crate_modes.assembly.description.supports)
+    table = {"file": str(hk.demo_folder() / "works.csv")}
+    halves = {"front": names[1::2], "rear": names[0::2]}
+
+    def answer(groups, **keys):
+        spectra = {n: {"supports": s, "spectrum": {"z": table}} for n, s in groups.items()}
+        return crate_modes.respond({"support spectra": spectra, **keys}).result.peaks
+
+    absolute, srss = answer(halves), answer(halves, **{"over supports": "srss"})
+    assert (absolute >= srss * (1 - 1e-12)).all()
+    assert (absolute <= np.sqrt(2) * srss * (1 + 1e-9)).all()
+    base = crate_modes.respond({"spectrum": {"z": table}}).result.peaks
+    for rule in ("absolute", "srss", "algebraic"):
+        whole = answer({"all": names}, **{"over supports": rule})
+        floor = 1e-7 * np.abs(base).max()
+        np.testing.assert_allclose(whole, base, rtol=1e-6, atol=floor)

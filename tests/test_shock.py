@@ -212,7 +212,7 @@ def test_pulse_shapes_against_formulas_and_independent_integration(name):
                         method="DOP853", rtol=1e-11, atol=1e-16, dense_output=True, max_step=T / 50)  # fmt: skip
         fine = got.sol(np.linspace(a, b, 40_001))[0]
         state, peak = got.y[:, -1], max(peak, np.abs(fine).max())
-    assert pulse_spectrum(pulse, 1, np.array([f]), np.array([zeta]))[0] == pytest.approx(w**2 * peak, rel=3e-6)
+    assert pulse_spectrum(pulse, 1, np.array([f]), np.array([zeta]))[0] == pytest.approx(w**2 * peak, rel=1e-6)
 
 
 def test_sums_of_pulses_and_shapes_that_cannot_be():

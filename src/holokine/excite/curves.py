@@ -13,13 +13,15 @@ from numpy.typing import NDArray
 from holokine.describe.events import Chirp, PulseShape, Sine
 from holokine.errors import EventError
 
-__all__ = ["LOBE_STEPS", "Segment", "curve_of", "differentiated"]
+__all__ = ["CYCLE_STEPS", "LOBE_STEPS", "Segment", "curve_of", "differentiated"]
 
 Floats = NDArray[Any]  # float64
 Derivative = Callable[[int], Floats]
 LOBE_STEPS = 2000
-"""Linear pieces of a half-sine or of a cycle; the area of a half-sine is then low by (π/2000)²/12, 2e-7 of it."""
-MAX_ROWS = 1_000_000
+"""Linear pieces of a half-sine; its area is then low by (π/2000)²/12, 2e-7 of it."""
+CYCLE_STEPS = 2400
+"""Linear pieces of a cycle, whose part in the response is then low by (2π/2400)²/12, 6e-7 of it."""
+MAX_ROWS = 1_800_000
 
 
 @dataclass(frozen=True)
@@ -80,7 +82,7 @@ def _windowed(window: str, length: float, t: Floats) -> Derivative:
 def _sine(s: Sine) -> list[Segment]:
     omega, length = 2.0 * np.pi * s.frequency, s.cycles / s.frequency
     if s.window != "ramp":
-        t = np.linspace(0.0, length, LOBE_STEPS * s.cycles + 1)
+        t = np.linspace(0.0, length, min(CYCLE_STEPS * s.cycles, MAX_ROWS) + 1)
         return [Segment(t, _product(_windowed(s.window, length, t), _wave(t, omega)))]
     rise = s.ramp / s.frequency
     result = []
@@ -88,7 +90,7 @@ def _sine(s: Sine) -> list[Segment]:
               (length - rise, length, length / rise, -1.0 / rise)]  # fmt: skip
     for a, b, c0, c1 in pieces:
         if b - a > 1e-12 * length:
-            t = np.linspace(a, b, max(2, round(LOBE_STEPS * (b - a) * s.frequency) + 1))
+            t = np.linspace(a, b, max(2, round(min(CYCLE_STEPS, MAX_ROWS / s.cycles) * (b - a) * s.frequency) + 1))
             result.append(Segment(t, _product(_polynomial(t, c0, c1), _wave(t, omega))))
     return result
 
@@ -100,7 +102,7 @@ def _chirp(c: Chirp) -> list[Segment]:
     )  # fmt: skip
     if cycles > 5000:
         raise EventError(f"the chirp has {cycles:,.0f} cycles, more than 5,000: shorten it, or sweep less far")
-    count = int(min(LOBE_STEPS * cycles, MAX_ROWS)) + 1
+    count = int(min(CYCLE_STEPS * cycles, MAX_ROWS)) + 1
     t = np.linspace(0.0, c.duration, count)
     if c.sweep == "linear":
         rate = (high - low) / c.duration
@@ -126,7 +128,7 @@ def curve_of(shape: PulseShape) -> tuple[list[Segment], bool]:
         t = np.linspace(0.0, p.duration, LOBE_STEPS + 1)
         return [Segment(t, _wave(t, np.pi / p.duration))], False
     if kind == "versed_sine":
-        t = np.linspace(0.0, p.duration, LOBE_STEPS + 1)
+        t = np.linspace(0.0, p.duration, CYCLE_STEPS + 1)
         return [Segment(t, _hann(t, p.duration))], False
     if kind in ("rectangle", "triangle", "terminal_peak_sawtooth", "initial_peak_sawtooth"):
         D = p.duration
@@ -153,7 +155,7 @@ def curve_of(shape: PulseShape) -> tuple[list[Segment], bool]:
     assert kind == "decaying_sine"
     cycles = min(np.log(1e3) / (2.0 * np.pi * p.damping), 1000.0)
     half = int(np.ceil(2.0 * cycles))
-    t = np.linspace(0.0, half / 2.0, LOBE_STEPS * half // 2 + 1) / p.frequency
+    t = np.linspace(0.0, half / 2.0, min(CYCLE_STEPS * half // 2, MAX_ROWS) + 1) / p.frequency
     pole = 2.0 * np.pi * p.frequency * complex(-p.damping, 1.0)
     return [Segment(t, lambda order: (pole**order * np.exp(pole * t)).imag)], False
 
