@@ -271,3 +271,55 @@ def _():
     a.gauge("force", force="k").damping(0.03)
     a.event("jolt", pulse={"x": {"triangle": {"peak": "4 g", "duration": "60 ms"}}})
     return [float(a.modes(1).conservatism("jolt")["cqc_over_time"].iloc[0])], [1.0]
+
+
+def sprung() -> hk.Assembly:
+    """A mass of 10 kg on a spring of 4000 N/m, without damping, and a push on it."""
+    a = hk.Assembly().point("p", [0, 0, 0]).mass("m", at="p", mass=10.0).damping(0.0)
+    a.spring("k", between=["ground", "p"], stiffness=4000.0, axis="x").support("guide", at="p", hold=["y", "z"])
+    return a.gauge("force", force="k").load("push", at="p", force=[40, 0, 0])
+
+
+@case("load that is put on suddenly, or over 0.5 to 2.5 periods", "1 + abs(sin πr) / πr", "mass on a spring", 1e-8)
+def _():
+    modes, period = sprung().modes(1), 2.0 * np.pi * np.sqrt(10.0 / 4000.0)
+    ratios = [0.5, 1.5, 2.5]
+    shapes = [{"step": {}}, *({"ramp": {"rise": r * period}} for r in ratios)]
+    found = [modes.respond({"loads": {"push": s}, "ring down": 2.0}).result.peaks[0] / 40.0 for s in shapes]
+    return found, [2.0, *(1 + abs(np.sin(np.pi * r)) / (np.pi * r) for r in ratios)]
+
+
+@case("clamped beam: one end moved and tilted, and its weight", "slope deflection with shear", "24 beams", 1e-6)
+def _():
+    a = beam(0.943, BAR, ALUMINIUM, start="all", end="all", divisions=24)
+    a.gauge("f", reaction="left", axis="z").gauge("m", reaction_moment="left", axis="y")
+    a.load("moved", supports="right", move={"z": -2e-3}).load("tilted", supports="right", move={"ry": 1e-3})
+    a.load("weight", gravity="-z")
+    E, G, A, I, L = 71.3e9, 71.3e9 / 2.66, 0.0415 * 0.0785, 0.0415 * 0.0785**3 / 12, 0.943  # noqa: E741
+    phi = 12 * E * I / (5 / 6 * G * A * L**2)
+    found = [a.static({"static": n}).result.peaks for n in ("moved", "tilted", "weight")]
+    shear = 12 * E * I * 2e-3 / (L**3 * (1 + phi))
+    far = (2 - phi) / (1 + phi) * E * I / L * 1e-3
+    return [float(found[0][0]), abs(float(found[0][1])), abs(float(found[1][1])), float(found[2][0])], [
+        shear, shear * L / 2, far, 2713.0 * A * L * 9.80665 / 2
+    ]  # fmt: skip
+
+
+@case("groups of supports: two ends of a mass on two springs", "Γ of each group by hand", "one mass", 1e-9)
+def _():
+    a = hk.Assembly().damping(0.02)
+    for name, x in (("a", 0.0), ("p", 0.1), ("b", 0.2)):
+        a.point(name, [x, 0, 0])
+    a.mass("m", at="p", mass=3.0).support("guide", at="p", hold=["y", "z"]).support("one", at="a", hold="all")
+    a.spring("ka", between=["a", "p"], stiffness=2e4, axis="x").spring(
+        "kb", between=["p", "b"], stiffness=1e4, axis="x"
+    )
+    a.support("two", at="b", hold="all").gauge("u", displacement="p", axis="x")
+    flat = {n: {"frequency": [1, 100], "acceleration": [s, s]} for n, s in (("one", 6.0), ("two", 9.0))}
+    groups = {n: {"supports": n, "spectrum": {"x": flat[n]}} for n in flat}
+    modes, found = a.modes(1), []
+    for rule in ("absolute", "srss", "algebraic"):
+        found.append(modes.respond({"support spectra": groups, "over supports": rule}).result.peaks[0])
+    w2 = 3e4 / 3.0
+    one, two = 2 / 3 * 6.0 / w2, 1 / 3 * 9.0 / w2
+    return [float(v) for v in found], [one + two, float(np.hypot(one, two)), one + two]
