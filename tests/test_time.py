@@ -228,6 +228,39 @@ def test_dampers_that_couple_modes_are_solved_together():
     assert abs(peaks(apart)["d"] / peaks(answer)["d"] - 1) > 0.02
 
 
+def test_a_critical_damper_and_a_step_over_the_rise():
+    """One mode at exactly critical damping has one pole twice; the exact answer, with and without dampers' coupling."""
+    a = chain([1.0], [100.0], 0.0).spring("pot", between=["ground", "p1"], damping=20.0, axis="x")
+    modes = a.gauge("u", displacement="p1", axis="x").modes()
+    event = {"pulse": {"x": {"triangle": {"peak": 3.0, "duration": 0.2}}}, "ring down": 1.0}
+    t = np.linspace(0, 1.2, 24001)
+    base = np.interp(t, [0, 0.1, 0.2], [0, 3, 0], right=0)
+    kernel = t * np.exp(-10 * t)  # impulse response
+    u = -np.convolve(base, kernel)[: len(t)] * t[1]
+    for method in ("modes", "coupled modes"):
+        answer = modes.respond({**event, "method": method})
+        assert peaks(answer)["u"] == pytest.approx(u[np.abs(u).argmax()], rel=2e-5), method
+    rough = modes.respond({"pulse": {"x": {"rectangle": {"peak": 3.0, "duration": 0.2}}}, "step": 0.5, "ring down": 1.0,
+                           "method": "average acceleration"})  # fmt: skip
+    assert any("coarse for the highest mode" in f.text for f in rough.findings)
+    quick = {"trapezoid": {"peak": 3.0, "duration": 0.2, "rise": 1e-3, "fall": 0.1}}
+    over = modes.respond({"pulse": {"x": quick}, "step": 5e-3, "ring down": 0.3, "method": "average acceleration"})
+    assert any("may pass over" in f.text and f.level == "warning" for f in over.findings)
+    kept = modes.respond({"pulse": {"x": quick}, "step": 5e-3, "ring down": 0.3})
+    assert any("rows of the pulse are kept" in f.text for f in kept.findings)
+
+
+def test_answers_that_would_not_fit_are_refused(monkeypatch):
+    import holokine.respond.transient as transient
+
+    monkeypatch.setattr(transient, "available_memory", lambda: 50_000.0)
+    with pytest.raises(EventError, match=r"rows take 0\.0 GB and 0\.0 GB are free; give a longer step"):
+        single().modes().respond({"pulse": {"x": {"half sine": {"peak": 1, "duration": 0.01}}}, "ring down": 3})
+    monkeypatch.undo()
+    with pytest.raises(EventError, match="rows would be needed"):
+        single().modes().respond({"pulse": {"x": {"half sine": {"peak": 1, "duration": 0.01}}}, "step": 1e-7})
+
+
 @pytest.mark.parametrize("scheme", ["average acceleration", "generalised alpha"])
 @pytest.mark.parametrize("model", ["reduced", "full"])
 def test_direct_integration_converges_to_the_exact_answer_with_second_order(scheme, model):

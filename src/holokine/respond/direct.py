@@ -28,6 +28,7 @@ from holokine.system.loads import LoadField
 __all__ = ["CoupledModes", "FullModel", "Scheme", "SteppedModes", "full_histories", "march"]
 
 Floats = NDArray[Any]  # float64
+_DEFECTIVE = 1e6
 
 
 @dataclass(frozen=True)
@@ -152,9 +153,14 @@ class CoupledModes(Oscillators):
         n = len(self.omega)
         A = np.zeros((2 * n, 2 * n))
         A[:n, n:] = np.eye(n)
-        A[n:, :n], A[n:, n:] = -np.diag(self.omega**2), -coupling
-        values, V = np.linalg.eig(A)
-        self.condition = float(np.linalg.cond(V / np.linalg.norm(V, axis=0)))
+        scale = np.concatenate([self.omega, np.ones(n)])  # ω q and q' are alike in size
+        for _ in range(4):
+            A[n:, :n], A[n:, n:] = -np.diag(self.omega**2), -self.coupling
+            values, V = np.linalg.eig(A * scale[:, None] / scale)
+            if np.linalg.cond(V) < _DEFECTIVE:
+                break
+            self.coupling = self.coupling * (1.0 - 1e-6)  # exactly critical: two poles in one, moved a little apart
+        V = V / scale[:, None]
         B = np.linalg.solve(V, np.vstack([np.zeros((n, self.weights.shape[1])), self.weights]).astype(complex))
         keep = values.imag >= 0.0  # of each pair one, counted twice
         twice = np.where(values[keep].imag > 0.0, 2.0, 1.0)

@@ -24,6 +24,7 @@ from holokine.modes.check import Finding
 from holokine.respond.direct import CoupledModes, FullModel, Scheme, SteppedModes, full_histories
 from holokine.respond.oscillators import Oscillators, Trajectory
 from holokine.respond.reduced import ReducedModel, reading_noise
+from holokine.solvers.memory import available_memory
 
 __all__ = ["PulseAnswer", "respond_pulse"]
 
@@ -288,7 +289,7 @@ def respond_pulse(
     if isinstance(ring_down, float | int) and not ring_down > 0:
         raise EventError(f"{name}: ring down must be greater than 0 s, got {ring_down:g}")
     direct = method in ("average acceleration", "generalised alpha")
-    findings = _before(reduced, pulse, step, static_correction and full is None)
+    findings = _before(reduced, pulse, step, static_correction and full is None, direct)
     shortest = 2.0 * np.pi / reduced.omega.max()
     per_period = DIRECT_STEPS if direct else STEPS_PER_PERIOD
     longest = step if step is not None else shortest / per_period
@@ -304,6 +305,7 @@ def respond_pulse(
             f"{name}: {len(time):,} rows would be needed; give a longer step, a shorter ring down, or keep "
             "fewer modes (upto)"
         )
+    _refuse_memory(name, len(time), reduced, full is not None)
     scheme = (
         Scheme.average_acceleration() if method == "average acceleration"
         else Scheme.generalised_alpha(1.0 - high_frequency_damping)
@@ -333,6 +335,17 @@ def respond_pulse(
     )  # fmt: skip
 
 
+def _refuse_memory(name: str, rows: int, reduced: ReducedModel, full: bool) -> None:
+    """Raise where the states (or, of a full model, the gauges) at all rows would not fit."""
+    need = rows * 8.0 * (len(reduced.channels) if full else 3.0 * reduced.count)
+    free = available_memory()
+    if free is not None and need > 0.8 * free:
+        raise EventError(
+            f"{name}: {rows:,} rows take {need / 1e9:.1f} GB and {free / 1e9:.1f} GB are free; give a longer step, a "
+            "shorter ring down, or keep fewer modes (upto)"
+        )
+
+
 def _oscillators(reduced: ReducedModel, method: str, coupling: Floats | None, scheme: Scheme) -> Oscillators:
     weights = -reduced.participation
     if method == "modes":
@@ -345,7 +358,7 @@ def _oscillators(reduced: ReducedModel, method: str, coupling: Floats | None, sc
     return SteppedModes(reduced.omega, reduced.damping, weights, C, scheme)
 
 
-def _before(reduced: ReducedModel, pulse: BasePulse, step: float | None, correct: bool) -> list[Finding]:
+def _before(reduced: ReducedModel, pulse: BasePulse, step: float | None, correct: bool, direct: bool) -> list[Finding]:
     """What is to be known of the excitation, the step and the modes."""
     findings = [Finding("note", text) for text in pulse.notes]
     shortest = 2.0 * np.pi / reduced.omega.max()
@@ -357,10 +370,11 @@ def _before(reduced: ReducedModel, pulse: BasePulse, step: float | None, correct
     rises = np.diff(pulse.time)
     rises = rises[(rises > 0) & (np.abs(np.diff(pulse.acceleration, axis=0)).max(axis=1) > 0.5 * pulse.peak.max())]
     if step is not None and len(rises) and step > rises.min():
-        findings.append(Finding(
-            "note", f"the step of {1e3 * step:.4g} ms is longer than the shortest rise of {1e3 * rises.min():.4g} ms; "
-            "rows of the pulse are kept, so that the rise is",
-        ))  # fmt: skip
+        text = f"the step of {1e3 * step:.4g} ms is longer than the shortest rise of {1e3 * rises.min():.4g} ms"
+        if direct:
+            findings.append(Finding("warning", f"{text}, which direct integration may pass over: take a shorter step"))
+        else:
+            findings.append(Finding("note", f"{text}; rows of the pulse are kept, so that the rise is"))
     for d, axis in enumerate("xyz"):
         if pulse.peak[d] > 0 and reduced.captured[d] < MASS_THRESHOLD:
             cure = "the static correction answers for the rest" if correct else "add modes"

@@ -94,14 +94,14 @@ def plot_spectrum(answer: SpectrumAnswer) -> Any:
         mass = answer.reduced.participation[:, column] ** 2
         share = mass / max(float(answer.reduced.free_mass[column]), 1e-300)
         ax.scatter(
-            f, answer.spectral[:, i] / STANDARD_GRAVITY, s=12 + 500 * share, color=COLOURS[i], alpha=0.55,
-            marker=MARKS[i], edgecolor="white", label=f"modes along {d} (area: effective mass)",
+            f, answer.spectral[:, i] / STANDARD_GRAVITY, s=12 + 500 * share, color=COLOURS[i % 6], alpha=0.55,
+            marker=MARKS[i % 6], edgecolor="white", label=f"modes along {d} (area: effective mass)",
         )  # fmt: skip
         for m in np.argsort(-share)[:4]:
             if share[m] > 0.02:
                 ax.annotate(
                     f"{m + 1}", (f[m], answer.spectral[m, i] / STANDARD_GRAVITY), textcoords="offset points",
-                    xytext=(0, 13), ha="center", color=COLOURS[i], weight="bold",
+                    xytext=(0, 13), ha="center", color=COLOURS[i % 6], weight="bold",
                 )  # fmt: skip
         ax.set_xlim(low / 1.15, high * 1.15)
     ax.set(xlabel="frequency (Hz)", ylabel="pseudo-acceleration (g)")
@@ -121,9 +121,9 @@ def plot_tripartite(answer: SpectrumAnswer) -> Any:
         spectrum = answer.spectra[d]
         grid = np.geomspace(spectrum.frequency_hz[0], spectrum.frequency_hz[-1], 400)
         velocity = spectrum.at(grid) / (2.0 * np.pi * grid)
-        ax.loglog(grid, velocity, color=COLOURS[i], lw=2, label=f"spectrum along {d}", zorder=3)
+        ax.loglog(grid, velocity, color=COLOURS[i % 6], lw=2, label=f"spectrum along {d}", zorder=3)
         own = answer.spectral[:, i] / (2.0 * np.pi * f)
-        ax.loglog(f, own, MARKS[i], color=COLOURS[i], ms=4, alpha=0.6, zorder=3)
+        ax.loglog(f, own, MARKS[i % 6], color=COLOURS[i % 6], ms=4, alpha=0.6, zorder=3)
         speeds += [float(velocity.min()), float(velocity.max())]
     (left, right), (low, high) = (ax.get_xlim(), (min(speeds) / 2.0, max(speeds) * 2.0))
     x = np.array([left, right])
