@@ -244,6 +244,24 @@ def test_supports_that_move_alike_are_the_base_and_missing_mass_completes_them()
     assert "right" in texts
 
 
+def test_groups_of_supports_that_cannot_be(crate_modes):
+    table = {"frequency": [1, 500], "acceleration": ["1 g", "1 g"]}
+
+    def refused(words, groups, **keys):
+        with pytest.raises(HolokineError, match=words):
+            crate_modes.respond({"support spectra": groups, **keys})
+
+    one = {"supports": "mount 1", "spectrum": {"z": table}}
+    refused("needs a spectrum along x too", {"a": {**one, "displacement": {"x": 1}}})
+    refused('"mount 1" is named twice', {"a": one, "b": one})
+    refused('there is no support "mount 9"', {"a": {**one, "supports": "mount 9"}})
+    refused('"mount 4" does not hold x', {"a": {"supports": "mount 4", "spectrum": {"x": table}}})
+    refused("needs supports and a spectrum", {"a": {"supports": [], "spectrum": {"z": table}}})
+    refused("acts in no direction", {})
+    refused("exactly one of", {"a": one}, spectrum={"z": table})
+    refused("three values|directions of a length", {"a": {**one, "displacement": [1, 2]}})
+
+
 def test_release_of_a_moving_chain_against_integration():
     """Two loads with their own signals and a base motion at once, from rest under a third load that is let go."""
     m, k = [2.0, 1.0], [3e4, 2e4]

@@ -344,6 +344,9 @@ class SupportSpectra(Strict):
     def _some(self) -> SupportSpectra:
         if not self.supports or not self.spectrum:
             raise complaint("a group of supports needs supports and a spectrum")
+        for axis, size in zip("xyz", self.displacement, strict=True):
+            if size and axis not in self.spectrum:
+                raise complaint(f"a displacement along {axis} needs a spectrum along {axis} too")
         return self
 
 
@@ -421,6 +424,10 @@ class Event(Strict):
             raise complaint("the event acts in no direction; directions are x, y, z")
         if self.high_frequency_damping > 1.0:
             raise complaint("high frequency damping lies from 0 (none) to 100 % (gone in one step)")
+        named = [s for group in (self.support_spectra or {}).values() for s in group.supports]
+        twice = next((s for s in named if named.count(s) > 1), None)
+        if twice is not None:
+            raise complaint(f'support spectra: the support "{twice}" is named twice; a support moves with one group')
         moving = self.kind == "pulse"
         for name in ("start_from", "let_go", "ring_down", "step"):
             if getattr(self, name) is not None and not moving:
