@@ -244,6 +244,25 @@ def test_supports_that_move_alike_are_the_base_and_missing_mass_completes_them()
     assert "right" in texts
 
 
+@pytest.mark.parametrize("rule", ["absolute", "srss"])
+def test_fields_of_groups_that_stand_apart_agree_with_gauges(crate, rule):
+    """Whole displacement and stress, with what the supports strain by standing apart, against the gauges' own way."""
+    a = crate.changed({"gauges": {"fan moves": {"displacement": "fan"}}})
+    table = {"file": str(hk.demo_folder() / "works.csv")}
+    lone = {"supports": "mount 1", "spectrum": {"z": table, "x": table}, "displacement": {"z": 3, "x": 1}}
+    rest = {"supports": ["mount 2", "mount 3", "mount 4"], "spectrum": {"z": table}}
+    answer = a.modes(upto=80).respond({"support spectra": {"lone": lone, "rest": rest}, "over displacement": rule})
+    assert answer.result.settled.max() > 0
+    field = answer._largest.reshape(-1, 6)[a.system.mesh.points["fan"]]
+    own = answer.peaks().set_index(["gauge", "component"])["peak"]
+    np.testing.assert_allclose(1e3 * field[:3], [own["fan moves", d] for d in "xyz"], rtol=1e-9)
+    still = hk.Answer.worst(a.static({"static": "sunken mount"})).set_index("part")
+    assert still.loc["deck", "stress_mpa"] > 1  # so that it counts below
+    worst = answer.worst().set_index("part")
+    for part, gauge in (("deck", "deck stress"), ("heat sink", "heat sink stress")):
+        assert worst.loc[part, "stress_mpa"] == pytest.approx(own[gauge].iloc[0], rel=1e-9)
+
+
 def test_groups_of_supports_that_cannot_be(crate_modes):
     table = {"frequency": [1, 500], "acceleration": ["1 g", "1 g"]}
 

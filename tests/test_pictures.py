@@ -80,3 +80,65 @@ def test_figures_carry_units_and_labels(crate_modes, tmp_path):
     assert looks_drawn(tmp_path / "f.png")
     with pytest.raises(hk.HolokineError, match="there is no mode 0: modes 1 to"):
         crate_modes.plot(0)
+
+
+BUMP = {"pulse": {"z": {"half sine": {"peak": "5 g", "duration": "6 ms"}}}, "ring down": 0.05}
+
+
+@pytest.mark.parametrize("rendered", [True, False])
+def test_deformed_shapes_and_films_of_answers(bracket_modes, tmp_path, monkeypatch, rendered):
+    imageio = pytest.importorskip("imageio.v2")
+    if rendered and not scene.view_available():
+        pytest.skip("the view extra, or a library to render with, is not here")
+    if not rendered:
+        monkeypatch.setattr(scene, "view_available", lambda: False)
+    answer = bracket_modes.respond(BUMP)
+    early, late = answer.deformed("1 ms"), answer.deformed("12 ms")
+    assert looks_drawn(late.picture(tmp_path / "d.png"))
+    assert looks_drawn(late.picture(tmp_path / "s.png", colour="stress"))
+    assert looks_drawn(answer.picture(tmp_path / "e.png", colour="displacement"))
+    pictures = [matplotlib.image.imread(tmp_path / f"{n}.png")[:, :, :3] for n in "dse"]
+    assert np.abs(pictures[0] - pictures[1]).mean() > 1e-3
+    assert np.abs(pictures[0] - pictures[2]).mean() > 1e-3
+    assert np.abs(early.displacement - late.displacement).max() > 0
+    film = answer.animate(tmp_path / "a.gif", "w z", window=(0, 0.02), seconds=0.4, rate=10)
+    frames = [f[:, :, :3].astype(float) for f in imageio.mimread(film)]
+    assert len(frames) == 4
+    assert frames[0].shape[:2] == (800, 1280)
+    assert np.abs(frames[0][:540] - frames[2][:540]).mean() > 0.02  # the assembly moves
+    assert np.abs(frames[0][560:] - frames[2][560:]).max() > 50  # and so does the marker
+    with pytest.raises(hk.HolokineError, match="displacement or stress"):
+        late.picture(tmp_path / "no.png", colour="heat")
+    with pytest.raises(hk.HolokineError, match="2 to 2000"):
+        answer.animate(tmp_path / "no.gif", seconds=0.1, rate=1)
+
+
+def test_figures_of_what_acts_and_of_groups(crate, tmp_path):
+    a = crate.changed({"events": {"both": {
+        "pulse": {"x": {"step": {"peak": "3 mm", "rise": "20 ms"}},
+                  "z": {"half sine": {"peak": "1 g", "duration": "5 ms"}}},
+        "loads": {"fan torque": {"ramp": {"rise": "30 ms"}}}, "ring down": 0.05}}})  # fmt: skip
+    answer = a.modes(count=12).respond("both")
+    above = answer.plot("fan")
+    labels = {ax.get_ylabel() for ax in above.axes}
+    assert {"base (g)", "factor of loads", "(g)"} <= labels
+    acts = answer.plot_excitation()
+    assert [ax.get_ylabel() for ax in acts.axes] == [
+        "acceleration (g)", "velocity (m/s)", "displacement (mm)", "factor of the load"
+    ]  # fmt: skip
+    ends = [t.get_text() for t in acts.axes[2].get_legend().get_texts()]
+    assert ends[0] == "x: 3.000 at the end (dot)"
+    with pytest.raises(hk.HolokineError, match="loads at rest have no figure"):
+        a.static("winter standstill").plot()
+    table = {"frequency": [1, 500], "acceleration": ["1 g", "2 g"]}
+    groups = {
+        f"g{i}": {"supports": f"mount {i}", "spectrum": dict.fromkeys(hold, table)}
+        for i, hold in ((1, "xyz"), (2, "yz"), (3, "xz"), (4, "z"))
+    }
+    many = a.modes(count=12).respond({"support spectra": groups})  # eight columns, more than there are colours
+    for figure in (many.plot(), many.plot_tripartite()):
+        save(figure, tmp_path / "m.png")
+        assert looks_drawn(tmp_path / "m.png")
+        assert len([t for t in figure.axes[0].get_legend().get_texts() if "spectrum along" in t.get_text()]) == 8
+    names = [c for c in many.peaks().columns if c.startswith("from_")]
+    assert names == [f"from_g{i}_{d}" for i, hold in ((1, "xyz"), (2, "yz"), (3, "xz"), (4, "z")) for d in hold]

@@ -458,8 +458,6 @@ class Modes:
         grounded = [n for t in (d.springs, d.bushings) for n, s in t.items() if "ground" in s.between]
         if grounded:
             found.append(Finding("note", f"springs to ground stay with the frame: {', '.join(grounded)}"))
-        if any(any(own.displacement) for own in (event.support_spectra or {}).values()):
-            found.append(Finding("note", "whole fields (pictures, VTU, stress of parts) hold the dynamic part only"))
         return found
 
     def _in_time(self, name: str, event: Event, reduced: ReducedModel, pulse: BasePulse, extra: list[LoadField]) -> Any:

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from holokine.elements.stress import equivalent_form, equivalent_stress
 from holokine.errors import EventError
 from holokine.excite.spectrum import ResponseSpectrum
+from holokine.gauges.channels import Derived
 from holokine.modes.check import Finding
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.respond.rules import Combination, DirectionRule, Rule, Sources, rigid_share
@@ -58,6 +59,9 @@ class SpectrumAnswer:
         Part of the peaks from groups of supports that move apart, at rest.
     groups : dict of str to tuple of str
         Supports of each source that is a group of them.
+    apart : dict of str to float
+        By source: the most by which the group may move from the others, in m; `over_displacement` adds what that
+        strains to the peaks.
     findings : tuple of Finding
     """
 
@@ -79,6 +83,8 @@ class SpectrumAnswer:
     sources: Sources
     settled: Floats
     groups: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    apart: dict[str, float] = field(default_factory=dict)
+    over_displacement: str = "absolute"
 
     @property
     def noise(self) -> Floats:
@@ -129,6 +135,10 @@ class SpectrumAnswer:
             self.missing[:, columns].reshape(directions, -1, width),
             equivalent_form(width),
         )
+
+    def with_settled(self, values: Floats, settled: Floats) -> Floats:
+        """Dynamic values and what groups of supports strain by standing apart, added by the answer's rule."""
+        return values + settled if self.over_displacement == "absolute" else np.hypot(values, settled)
 
     def signs(self) -> Floats:
         """Sign of the mode (or missing mass) with the largest part in each reading, shape (readings,).
@@ -257,48 +267,62 @@ def respond_spectrum(
     answer = SpectrumAnswer(
         reduced, name, directions, spectra, spectral, zpa, modal, missing, rule, direction_rule,
         peaks, by_direction, combination, (), (), sources, np.zeros(len(reduced.readings)), groups or {},
+        apart or {}, over_displacement,
     )  # fmt: skip
+    still = _settled(reduced, sources, apart or {}, np.abs(overall))
+    settled = np.zeros(len(reduced.readings))
     for number, reading in enumerate(reduced.readings):
         columns = list(reading.channels)
-        if reading.how == "largest":  # the largest of the combined field, not a combination of largest
-            best = int(overall[columns].argmax())
-            peaks[number] = overall[columns[best]]
-            places[number] = reading.places[best] if reading.places else reduced.channels[columns[best]].place
-        elif reading.how == "equivalent":
-            each = answer._equivalent(columns, reading.width)
-            by_direction[:, number] = each.max(axis=1)
-            every = sources.over(each)
-            peaks[number], places[number] = every.max(), reading.places[int(every.argmax())]
-        elif reading.how == "principal":
+        if reading.how == "principal":
             peaks[number] = np.nan
             by_direction[:, number] = np.nan
             findings.append(Finding(
                 "warning", f"principal stress has no meaning in a combined answer ({reading.gauge}): its direction "
                 "differs from mode to mode; read the equivalent stress or components",
             ))  # fmt: skip
-    settled = _settled(reduced, sources, apart or {}, peaks)
-    if settled.any():
-        peaks[:] = peaks + settled if over_displacement == "absolute" else np.hypot(peaks, settled)
+            continue
+        # of fields the largest of the combined field, not a combination of largest
+        every = peaks[[number]]
+        if reading.how == "largest":
+            every = overall[columns]
+        elif reading.how == "equivalent":
+            each = answer._equivalent(columns, reading.width)
+            by_direction[:, number] = each.max(axis=1)
+            every = sources.over(each)
+        apart_there = np.zeros(len(every)) if still is None else _apart_sizes(still[:, columns], reading, sources)
+        total = answer.with_settled(every, apart_there)
+        best = int(total.argmax())
+        peaks[number], settled[number] = total[best], apart_there[best]
+        if reading.how in ("largest", "equivalent"):
+            places[number] = reading.places[best] if reading.places else reduced.channels[columns[best]].place
     return replace(answer, findings=tuple(findings), places=tuple(places), settled=settled)
 
 
-def _settled(reduced: ReducedModel, sources: Sources, apart: dict[str, float], peaks: Floats) -> Floats:
-    """Readings of the assembly that follows its supports as they move apart, at rest, shape (readings,)."""
-    result = np.zeros(len(reduced.readings))
+def _settled(reduced: ReducedModel, sources: Sources, apart: dict[str, float], beside: Floats) -> Floats | None:
+    """Channels of the assembly that follows each group of supports at its most, at rest, shape (sources, channels).
+
+    None where no group moves apart; rounding beside the dynamic values is off, and velocities and accelerations are
+    zero.
+    """
     if reduced.settled is None or not any(apart.values()):
-        return result
+        return None
     each = np.array([apart.get(name, 0.0) * reduced.settled[reduced.column(name)] for name in sources.names])
-    for number, reading in enumerate(reduced.readings):
-        part = each[:, list(reading.channels)]
-        if reading.how == "magnitude":
-            part = np.linalg.norm(part, axis=1)[:, None]
-        elif reading.how == "equivalent":
-            part = equivalent_stress(part.reshape(len(part), -1, reading.width))
-        axes = replace(sources, supports="absolute")
-        result[number] = axes.over(np.abs(part)).max()
-    moving = [r.how == "principal" or reduced.channels[r.channels[0]].order > 0 for r in reduced.readings]
-    result[moving] = 0.0
-    return np.where(result < reading_noise(reduced.readings, np.maximum(peaks, result)), 0.0, result)
+    moving = np.array([c.order > 0 for c in reduced.channels], dtype=bool)
+    largest: dict[str, float] = {}
+    for k, channel in enumerate(reduced.channels):
+        here = max(float(np.nan_to_num(beside[k])), float(np.abs(each[:, k]).max()))
+        largest[channel.dimension] = max(largest.get(channel.dimension, 0.0), here)
+    noise = np.array([1e-10 * largest[c.dimension] for c in reduced.channels])
+    return np.where(moving | (np.abs(each) < noise), 0.0, each)
+
+
+def _apart_sizes(each: Floats, reading: Derived, sources: Sources) -> Floats:
+    """Sizes from sources' channels, (sources, channels), added over groups and directions: one, or one per place."""
+    if reading.how == "magnitude":
+        each = np.linalg.norm(each, axis=1)[:, None]
+    elif reading.how == "equivalent":
+        each = equivalent_stress(each.reshape(len(each), -1, reading.width))
+    return replace(sources, supports="absolute").over(np.abs(each))
 
 
 def _spectrum_findings(d: str, spectrum: ResponseSpectrum, reduced: ReducedModel, axis: int) -> list[Finding]:

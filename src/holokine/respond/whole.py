@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -87,7 +88,22 @@ def spectrum_displacement(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
         values = coordinate[:, :, None] * shapes[:, None, part]
         missing = np.zeros(values.shape[1:]) if rest is None else rest[:, part]
         result[part] = answer.sources.over(answer.combination.combined(values, missing))
+    still = _standing_apart(answer, modes)
+    if still is not None:
+        result = answer.with_settled(result, _over_groups(answer, np.abs(still)))
     return result
+
+
+def _standing_apart(answer: SpectrumAnswer, modes: ModeSet) -> Floats | None:
+    """Displacement at rest of each source's group at its most, shape (sources, dofs); None where none moves apart."""
+    if not any(answer.apart.values()):
+        return None
+    return influence(answer, modes) * np.array([[answer.apart.get(name, 0.0)] for name in answer.sources.names])
+
+
+def _over_groups(answer: SpectrumAnswer, sizes: Floats) -> Floats:
+    """Sizes of sources, shape (sources, ...), added over groups absolutely and over directions by their rule."""
+    return replace(answer.sources, supports="absolute").over(sizes)
 
 
 def spectrum_stress(answer: SpectrumAnswer, modes: ModeSet) -> tuple[list[PartPeak], Floats]:
@@ -127,8 +143,11 @@ def spectrum_stress(answer: SpectrumAnswer, modes: ModeSet) -> tuple[list[PartPe
             found.append(answer.sources.over(each))
         return np.concatenate(found) if found else np.zeros(0)
 
+    still = _standing_apart(answer, modes)
     found: list[tuple[StressMap, Floats, Floats | None]] = []
     for m in stress_maps(system):
-        stress = combined(m.matrix, m.width)
-        found.append((m, stress.reshape(len(m.block.nodes), -1).max(axis=1), None))
+        stress = combined(m.matrix, m.width).reshape(len(m.block.nodes), -1).max(axis=1)
+        if still is not None:
+            stress = answer.with_settled(stress, _over_groups(answer, m.size((m.matrix @ still.T).T)))
+        found.append((m, stress, None))
     return keep_worst(system, found)
