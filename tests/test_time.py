@@ -421,6 +421,7 @@ def test_load_dependent_vectors_span_the_modes_and_hold_the_static_answer():
     np.testing.assert_allclose(whole.frequencies_hz, modes.frequencies_hz, rtol=1e-9)  # all of the space: the modes
     assert whole.respond(event).result.peaks == pytest.approx(modes.respond(event).result.peaks, rel=1e-7)
     few = a.ritz(event, 2)
+    assert few.statement.startswith("2 load-dependent vectors")
     M = a.system.reduced_mass
     free = few.shapes[:, a.system.constraints.independent]
     np.testing.assert_allclose(free @ (M @ free.T), np.eye(2), atol=1e-12)

@@ -24,9 +24,10 @@ from holokine.system.loads import LoadField
 from holokine.system.pieces import connected_pieces
 from holokine.system.totals import mass_totals
 
-__all__ = ["LoadShare", "load_shares", "ritz_vectors"]
+__all__ = ["RITZ", "LoadShare", "load_shares", "ritz_vectors"]
 
 Floats = NDArray[Any]  # float64
+RITZ = "load-dependent Ritz vectors"
 
 
 @dataclass(frozen=True)
@@ -106,7 +107,7 @@ def ritz_vectors(system: System, fields: list[LoadField], count: int) -> ModeSet
         build=lambda: system, frequencies_hz=np.sqrt(values) / (2.0 * np.pi), shapes=shapes,
         rigid=np.zeros(len(values), dtype=bool),
         residuals=np.linalg.norm(residual, axis=0) / np.maximum(np.linalg.norm(K @ X, axis=0), 1e-300),
-        orthogonality=off, method="load-dependent Ritz vectors", exists=None, missing=0, below=0,
+        orthogonality=off, method=RITZ, exists=None, missing=0, below=0,
         searched="from the loads of the event", participation=shapes @ MR, totals=totals,
         whole_mass=np.einsum("ij,ji->i", R, MR), free_mass=free_mass(M, T.T @ MR), free_words=(), findings=(note,),
     )  # fmt: skip

@@ -6,6 +6,7 @@ import numpy as np
 
 from holokine.modes.check import CheckReport
 from holokine.modes.extract import ModeSet
+from holokine.modes.ritz import RITZ
 from holokine.respond.combine import SpectrumAnswer
 from holokine.respond.static import StaticAnswer
 from holokine.respond.transient import PulseAnswer
@@ -63,6 +64,11 @@ def check_text(report: CheckReport, system: System) -> str:
 
 def proof_text(modes: ModeSet) -> str:
     """What proves the extraction: counts, largest residual, loss of orthogonality, solver."""
+    if modes.method == RITZ:
+        return (
+            f"{modes.count} load-dependent vectors with frequencies up to {n(float(modes.frequencies_hz[-1]))} Hz, which "
+            "are those of the basis, not natural ones"
+        )
     proof = "how many exist is not known"
     if modes.exists is not None:
         word = "exist" if modes.exists != 1 else "exists"
