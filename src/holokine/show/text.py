@@ -65,10 +65,8 @@ def check_text(report: CheckReport, system: System) -> str:
 def proof_text(modes: ModeSet) -> str:
     """What proves the extraction: counts, largest residual, loss of orthogonality, solver."""
     if modes.method == RITZ:
-        return (
-            f"{modes.count} load-dependent vectors with frequencies up to {n(float(modes.frequencies_hz[-1]))} Hz, which "
-            "are those of the basis, not natural ones"
-        )
+        top = n(float(modes.frequencies_hz[-1]))
+        return f"{modes.count} load-dependent vectors; their frequencies, up to {top} Hz, are those of the basis"
     proof = "how many exist is not known"
     if modes.exists is not None:
         word = "exist" if modes.exists != 1 else "exists"
