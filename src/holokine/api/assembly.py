@@ -351,15 +351,13 @@ class Assembly:
         from holokine.api.answer import Answer
         from holokine.errors import EventError
         from holokine.respond.static import respond_static
-        from holokine.system.loads import load_field
 
         name, described = self.event_of(event)
         if described.static is None:
             raise EventError(f'"{name}" is not an event of loads at rest (static)')
         if not self.description.gauges:
             raise EventError("there is nothing to read: the assembly has no gauges; add some under gauges:")
-        fields = [load_field(self.system, n, self.description.loads[n]) for n in described.static]
-        return Answer(self, respond_static(self.gauges, fields, described.static, name=name))
+        return Answer(self, respond_static(self.gauges, described.static, name=name))
 
     def ritz(self, event: str | dict[str, Any] | Event, count: int = 20) -> Modes:
         """Load-dependent Ritz vectors for an event, in place of modes: few of them hold what its loads need.

@@ -487,7 +487,7 @@ class Modes:
 
     def _excitation(self, name: str, event: Event) -> tuple[BasePulse, list[LoadField]]:
         """Signals on common rows, and the loads that they (and the start) act with."""
-        from holokine.system.loads import load_field
+        from holokine.system.loads import load_field, load_sum
 
         d = self.assembly.description
         extra = [load_field(self.set.system, load, d.loads[load]) for load in event.loads or ()]
@@ -495,13 +495,8 @@ class Modes:
         for key in rest:
             static = getattr(event, key)
             if static is not None:
-                factors = d.events[static].static or {}
-                fields = [load_field(self.set.system, n, d.loads[n]).scaled(k) for n, k in factors.items()]
-                whole = fields[0]
-                for f in fields[1:]:
-                    whole = whole + f
                 rest[key] = f"{static} (at rest)"
-                extra.append(replace(whole, name=str(rest[key])))
+                extra.append(load_sum(self.set.system, f"{static} (at rest)", d.events[static].static or {}))
         for f in extra:
             if f.moved.any():
                 raise EventError(

@@ -322,7 +322,7 @@ def _apart_sizes(each: Floats, reading: Derived, sources: Sources) -> Floats:
         each = np.linalg.norm(each, axis=1)[:, None]
     elif reading.how == "equivalent":
         each = equivalent_stress(each.reshape(len(each), -1, reading.width))
-    return replace(sources, supports="absolute").over(np.abs(each))
+    return sources.over_apart(np.abs(each))
 
 
 def _spectrum_findings(d: str, spectrum: ResponseSpectrum, reduced: ReducedModel, axis: int) -> list[Finding]:

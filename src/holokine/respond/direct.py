@@ -17,6 +17,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse import eye_array
 
 from holokine.gauges.channels import GaugeSet
 from holokine.respond.oscillators import Oscillators, Trajectory
@@ -167,7 +168,6 @@ class CoupledModes(Oscillators):
         self.poles = values[keep][:, None]
         self.weights = B[keep]
         self._shape, self._speed = V[:n, keep] * twice, V[n:, keep] * twice
-        self._count = n
 
     def motion(self, state: Any, load: Floats) -> tuple[Floats, Floats, Floats]:
         """q, q' and q''."""
@@ -236,12 +236,14 @@ def full_histories(model: FullModel, reduced: ReducedModel, scheme: Scheme, time
 
     push = np.array([T.T @ (f.force - system.mass @ f.ride) for f in model.fields])
     p = load @ push
-    start = np.asarray(factorise(K).solve(np.ascontiguousarray(p[0][:, None])))[:, 0]
-    lumped = M + 1e-12 * float(M.diagonal().max()) * _eye(M)
+    start = np.zeros(K.shape[0])
+    if p[0].any():
+        start = np.asarray(factorise(K).solve(np.ascontiguousarray(p[0][:, None])))[:, 0]
     begin = p[0] - K @ start
     first = np.zeros(len(start))
     if np.abs(begin).max(initial=0.0) > 1e-9 * max(np.abs(p[0]).max(initial=0.0), 1e-300):
-        first = np.asarray(factorise(lumped.tocsr()).solve(np.ascontiguousarray(begin[:, None])))[:, 0]
+        whiff = M + 1e-12 * float(M.diagonal().max()) * eye_array(M.shape[0], format="csr")
+        first = np.asarray(factorise(whiff.tocsr()).solve(np.ascontiguousarray(begin[:, None])))[:, 0]
     steps = march(scheme, h, (lambda x: M @ x, damp, lambda x: K @ x), solve, lambda r: first, iter(p), start)
     ride = np.array([f.ride for f in model.fields])
     outside = np.array([f.force for f in model.fields])
@@ -282,9 +284,3 @@ def full_histories(model: FullModel, reduced: ReducedModel, scheme: Scheme, time
     if block:
         read()
     return result
-
-
-def _eye(M: Any) -> Any:
-    from scipy.sparse import eye_array
-
-    return eye_array(M.shape[0], format="csr")

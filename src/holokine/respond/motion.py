@@ -14,7 +14,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.elements.stress import equivalent_stress
 from holokine.errors import EventError
 from holokine.modes.extract import ModeSet
 from holokine.respond.reduced import solve_static
@@ -107,16 +106,13 @@ class FieldMotion:
         EventError
             An instant outside the history.
         """
-        rows, path = self.answer.time, self.answer.reader.path
+        rows = self.answer.time
         if not rows[0] <= time <= rows[-1]:
             raise EventError(f"the history runs from {rows[0]:.6g} to {rows[-1]:.6g} s; {time:g} s lies outside")
         if nearest:
             row = int(np.abs(rows - time).argmin())
             return float(rows[row]), (self._coordinates("displacement", [row]) @ self._fields("displacement"))[0]
-        row = int(np.clip(np.searchsorted(rows, time, side="right") - 1, 0, len(rows) - 1))
-        state, load = self.answer.reader.oscillators.within(path, np.array([row]), np.array([time - rows[row]]))
-        q, _, _ = self.answer.reader.oscillators.motion(state, load)
-        return float(time), (np.hstack([q, load]) @ self._fields("displacement"))[0]
+        return float(time), self.frames(np.array([time]))[0]
 
     def acceleration(self, dof: int) -> Floats:
         """Absolute acceleration of one motion at all rows, in m/s² or rad/s²."""
@@ -192,13 +188,13 @@ class FieldMotion:
         found: list[tuple[StressMap, Floats, Floats | None]] = []
         for m in stress_maps(system):
             G = np.ascontiguousarray((m.matrix @ F.T).T)  # (coordinates, components)
-            per = G.shape[1] // len(m.block.nodes)
+            per = m.per_element
             highest, when = np.zeros(len(m.block.nodes)), np.zeros(len(m.block.nodes))
             width = max(1, _NUMBERS // (4096 * per)) * per
             for a in range(0, len(t), 4096):
                 for b in range(0, G.shape[1], width):
                     values = C[a : a + 4096] @ G[:, b : b + width]
-                    size = _sizes(values, m.width, per)
+                    size = m.size(values)
                     index = size.argmax(axis=0)
                     top = size[index, np.arange(size.shape[1])]
                     part = slice(b // per, b // per + size.shape[1])
@@ -245,11 +241,3 @@ class FieldMotion:
                 block = self._coordinates("displacement", rows[a : a + step]) @ F
                 kept[a : a + len(block)] = block.reshape(len(block), -1, 6)
         return path.stat().st_size
-
-
-def _sizes(values: Floats, width: int, per: int) -> Floats:
-    """Largest size in each element at each row, shape (rows, elements)."""
-    rows = len(values)
-    if width == 1:
-        return np.abs(values).reshape(rows, -1, per).max(axis=2)
-    return equivalent_stress(values.reshape(rows, -1, width))

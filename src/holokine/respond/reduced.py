@@ -199,15 +199,18 @@ def _column(modes: ModeSet, gauges: GaugeSet, modal: Floats, factor: Any, field:
     return {"participation": gamma, "residual": residual, "static": static, "rigid": rigid}
 
 
+def _lowest(modes: ModeSet, count: int) -> ModeSet:
+    """Frequencies and shapes of the lowest modes only."""
+    return replace(modes, frequencies_hz=modes.frequencies_hz[:count], shapes=modes.shapes[:count])
+
+
 def with_loads(reduced: ReducedModel, modes: ModeSet, gauges: GaugeSet, fields: list[LoadField]) -> ReducedModel:
     """The model with columns for more loads; one static solution each.
 
     `reduced` may hold fewer of the modes than `modes` (from the lowest up).
     """
     factor = factorise(modes.system.reduced_stiffness)
-    kept = replace(
-        modes, frequencies_hz=modes.frequencies_hz[: reduced.count], shapes=modes.shapes[: reduced.count]
-    )  # fmt: skip
+    kept = _lowest(modes, reduced.count)
     columns = [_column(kept, gauges, reduced.modal, factor, f) for f in fields]
     nothing = np.full(len(fields), np.nan)
     return replace(
@@ -237,7 +240,7 @@ def at_supports(reduced: ReducedModel, modes: ModeSet, gauges: GaugeSet, groups:
     system = modes.system
     factor = factorise(system.reduced_stiffness)
     T = system.constraints.reduce
-    kept = replace(modes, frequencies_hz=modes.frequencies_hz[: reduced.count], shapes=modes.shapes[: reduced.count])
+    kept = _lowest(modes, reduced.count)
     none = np.zeros(system.size)
     columns, settled, free = [], [], []
     for name, imposed in groups.items():

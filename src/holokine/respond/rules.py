@@ -11,7 +11,7 @@ Belsheim, NRL Report 6002, 1963. Rigid part of each mode, combined algebraically
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import permutations
 from typing import Any, Literal
 
@@ -141,6 +141,10 @@ class Sources:
             rule = "srss" if self.supports == "srss" else "absolute"
             values = self._by_axis(values, lambda v, axis: over_directions(v, rule))  # type: ignore[arg-type]
         return over_directions(values, self.directions)
+
+    def over_apart(self, sizes: Floats) -> Floats:
+        """Sizes of what each column strains at rest, (columns, ...): over groups absolutely, then over directions."""
+        return replace(self, supports="absolute").over(sizes)
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from holokine.errors import MechanismError
 from holokine.gauges.channels import GaugeSet
 from holokine.modes.check import Finding
 from holokine.respond.reduced import read_static, reading_noise, solve_static
-from holokine.system.loads import LoadField
+from holokine.system.loads import load_sum
 from holokine.system.pieces import connected_pieces
 
 __all__ = ["StaticAnswer", "respond_static"]
@@ -60,10 +60,8 @@ class StaticAnswer:
         return reading_noise(self.reduced.readings, self.peaks)
 
 
-def respond_static(
-    gauges: GaugeSet, fields: list[LoadField], factors: dict[str, float], *, name: str = "loads at rest"
-) -> StaticAnswer:
-    """Readings of all gauges under loads at rest, added with factors.
+def respond_static(gauges: GaugeSet, factors: dict[str, float], *, name: str = "loads at rest") -> StaticAnswer:
+    """Readings of all gauges under loads of the description at rest, added with factors.
 
     Raises
     ------
@@ -74,9 +72,7 @@ def respond_static(
     free = [w for piece in connected_pieces(system) for w in piece.words]
     if free:
         raise MechanismError("loads at rest need every rigid-body motion held by supports; free: " + "; ".join(free))
-    total = fields[0].scaled(factors[fields[0].name])
-    for f in fields[1:]:
-        total = total + f.scaled(factors[f.name])
+    total = load_sum(system, name, factors)
     moved = solve_static(system, [total])[0]
     values = read_static(gauges, total, moved)
     peaks, places = np.full(len(gauges.readings), np.nan), [""] * len(gauges.readings)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -13,7 +12,6 @@ from holokine.elements.stress import equivalent_form
 from holokine.modes.extract import ModeSet
 from holokine.respond.combine import SpectrumAnswer
 from holokine.respond.reduced import solve_static
-from holokine.solvers import factorise
 from holokine.system.loads import LoadField, moved_supports
 from holokine.system.recovery import PartPeak, StressMap, keep_worst, stress_maps
 
@@ -36,12 +34,10 @@ def residual_displacement(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
     ndarray, shape (directions, dofs)
         In m per m/s², with the sign that it has beside the modes.
     """
-    system = modes.system
-    T = system.constraints.reduce
-    R = influence(answer, modes)
+    none = np.zeros(modes.system.size)
     columns = [answer.reduced.column(s) for s in answer.sources.names]
-    load = T.T @ (system.mass @ R.T)
-    whole = (T @ factorise(system.reduced_stiffness).solve(np.asarray(load))).T
+    rides = zip(answer.sources.names, influence(answer, modes), strict=True)
+    whole = -solve_static(modes.system, [LoadField(name, none, r, none) for name, r in rides])
     shapes = _kept(answer, modes)
     gamma, omega = answer.reduced.participation[:, columns], answer.reduced.omega
     return whole - (gamma / (omega**2)[:, None]).T @ shapes
@@ -65,14 +61,11 @@ def influence(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
     system = modes.system
     rigid = system.rigid_motions(np.zeros(3))
     none = np.zeros(system.size)
-    fields = []
-    for name, axis in zip(answer.sources.names, answer.sources.axes, strict=True):
-        if name in answer.groups:
-            imposed = moved_supports(system, answer.groups[name], {axis: 1.0}, name)
-            fields.append(solve_static(system, [LoadField(name, none, none, imposed)])[0])
-        else:
-            fields.append(rigid["xyz".index(axis)])
-    return np.array(fields)
+    axes = dict(zip(answer.sources.names, answer.sources.axes, strict=True))
+    if not answer.groups:
+        return np.array([rigid["xyz".index(axis)] for axis in axes.values()])
+    imposed = [moved_supports(system, answer.groups[name], {axis: 1.0}, name) for name, axis in axes.items()]
+    return solve_static(system, [LoadField(name, none, none, u) for name, u in zip(axes, imposed, strict=True)])
 
 
 def spectrum_displacement(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
@@ -90,7 +83,7 @@ def spectrum_displacement(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
         result[part] = answer.sources.over(answer.combination.combined(values, missing))
     still = _standing_apart(answer, modes)
     if still is not None:
-        result = answer.with_settled(result, _over_groups(answer, np.abs(still)))
+        result = answer.with_settled(result, answer.sources.over_apart(np.abs(still)))
     return result
 
 
@@ -99,11 +92,6 @@ def _standing_apart(answer: SpectrumAnswer, modes: ModeSet) -> Floats | None:
     if not any(answer.apart.values()):
         return None
     return influence(answer, modes) * np.array([[answer.apart.get(name, 0.0)] for name in answer.sources.names])
-
-
-def _over_groups(answer: SpectrumAnswer, sizes: Floats) -> Floats:
-    """Sizes of sources, shape (sources, ...), added over groups absolutely and over directions by their rule."""
-    return replace(answer.sources, supports="absolute").over(sizes)
 
 
 def spectrum_stress(answer: SpectrumAnswer, modes: ModeSet) -> tuple[list[PartPeak], Floats]:
@@ -148,6 +136,6 @@ def spectrum_stress(answer: SpectrumAnswer, modes: ModeSet) -> tuple[list[PartPe
     for m in stress_maps(system):
         stress = combined(m.matrix, m.width).reshape(len(m.block.nodes), -1).max(axis=1)
         if still is not None:
-            stress = answer.with_settled(stress, _over_groups(answer, m.size((m.matrix @ still.T).T)))
+            stress = answer.with_settled(stress, answer.sources.over_apart(m.size((m.matrix @ still.T).T)))
         found.append((m, stress, None))
     return keep_worst(system, found)

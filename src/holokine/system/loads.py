@@ -15,7 +15,7 @@ from holokine.mesh.surface import outer_faces
 from holokine.system.assemble import DIRECTION_NAMES
 from holokine.system.build import System
 
-__all__ = ["LoadField", "base_field", "load_field", "moved_supports"]
+__all__ = ["LoadField", "base_field", "load_field", "load_sum", "moved_supports"]
 
 Floats = NDArray[Any]  # float64
 _GAUSS = 1.0 / np.sqrt(3.0)
@@ -48,10 +48,12 @@ class LoadField:
         """The load times a factor."""
         return LoadField(self.name, by * self.force, by * self.ride, by * self.moved, self.is_base)
 
-    def __add__(self, other: LoadField) -> LoadField:
-        return LoadField(
-            self.name, self.force + other.force, self.ride + other.ride, self.moved + other.moved, self.is_base
-        )
+
+def load_sum(system: System, name: str, factors: dict[str, float]) -> LoadField:
+    """Loads of the description added with factors, as one load."""
+    loads = system.description.loads
+    parts = [load_field(system, load, loads[load]).scaled(k) for load, k in factors.items()]
+    return LoadField(name, *(sum(getattr(p, n) for p in parts) for n in ("force", "ride", "moved")))
 
 
 def base_field(system: System, axis: str) -> LoadField:

@@ -51,11 +51,16 @@ class StressMap:
     where: str
     nodes: NDArray[Any]
 
+    @property
+    def per_element(self) -> int:
+        """Components of each element."""
+        return int(self.matrix.shape[0]) // len(self.block.nodes)
+
     def size(self, components: Floats) -> Floats:
-        """Largest size in each element from components, shape (..., rows) to (..., elements)."""
+        """Largest size in each element from components of all elements, or of some: (..., rows) to (..., elements)."""
         shape = components.shape[:-1]
         if self.width == 1:
-            return np.abs(components).reshape(*shape, len(self.block.nodes), -1).max(axis=-1)
+            return np.abs(components).reshape(*shape, -1, self.per_element).max(axis=-1)
         return equivalent_stress(components.reshape(*shape, -1, self.width))
 
 
