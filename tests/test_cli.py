@@ -61,7 +61,7 @@ def test_check_prints_totals_and_writes_nothing(crate_copy):
     data = json.loads(inside("check", str(crate_copy), "--json").stdout)
     assert 300 < data["mass_kg"] < 600
     assert data["tables"]["mass"][-1]["name"] == "whole assembly"
-    assert data["fingerprint"] == hk.Assembly.read(crate_copy).document.fingerprint
+    assert data["key"] == hk.Assembly.read(crate_copy).key
 
 
 def test_modes_as_table_csv_and_json(crate_copy):
@@ -117,8 +117,8 @@ BAD = [
     (["respond", "crate.yaml"], "EVENT"),
     (["modes", "crate.yaml", "--count", "3", "--animate", "9"], "there is no mode 9: modes 1 to 3"),
     (["check", "works.csv"], "expected keys and values"),
-    (["respond", "crate.yaml", "works shock", "--at", "5ms"], "--animate and --at belong to events in time"),
-    (["respond", "crate.yaml", "kerb strike", "--signed"], "--signed belongs to spectra"),
+    (["respond", "crate.yaml", "works shock", "--at", "5ms"], "--at belongs to events in time"),
+    (["respond", "crate.yaml", "kerb strike", "--signed"], "--signed belongs to response spectra"),
     (["respond", "crate.yaml", "kerb strike", "--window", "0s", "1s"], "--window belongs to --animate"),
     (["vectors", "crate.yaml", "two wheel sets"], "the whole base and for loads"),
     (["match", "works.csv", "--duration", "0.1s"], "too short"),

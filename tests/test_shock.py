@@ -160,7 +160,7 @@ def test_command_and_gauges(tmp_path, crate_modes):
     assert 14 < f[s.argmax()] < 26  # equipment resonates with the fan on its bushings
     with pytest.raises(EventError, match="name one component"):
         answer.shock("transformer")
-    with pytest.raises(EventError, match="no history"):
+    with pytest.raises(AttributeError, match="belongs to answers to events in time"):
         crate_modes.respond("works shock").shock("fan z")
 
 

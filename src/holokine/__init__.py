@@ -12,7 +12,16 @@ from typing import TYPE_CHECKING, Any
 from holokine.errors import HolokineError
 
 if TYPE_CHECKING:
-    from holokine.api import Answer, Assembly, Check, Compared, Modes
+    from holokine.api import (
+        Answer,
+        Assembly,
+        Check,
+        Compared,
+        Modes,
+        SpectrumAnswer,
+        StaticAnswer,
+        TimeAnswer,
+    )
 
 __version__ = "0.1.0"
 __all__ = [
@@ -24,6 +33,9 @@ __all__ = [
     "Matched",
     "Modes",
     "Shock",
+    "SpectrumAnswer",
+    "StaticAnswer",
+    "TimeAnswer",
     "__version__",
     "demo_folder",
     "formula",
@@ -31,13 +43,9 @@ __all__ = [
     "shock",
 ]
 
-_LAZY = {
-    "Answer": "holokine.api",
-    "Assembly": "holokine.api",
-    "Check": "holokine.api",
-    "Compared": "holokine.api",
-    "Modes": "holokine.api",
-}
+_LAZY = dict.fromkeys(
+    ("Answer", "Assembly", "Check", "Compared", "Modes", "SpectrumAnswer", "StaticAnswer", "TimeAnswer"), "holokine.api"
+)
 
 
 def __getattr__(name: str) -> Any:

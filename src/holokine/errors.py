@@ -20,6 +20,7 @@ __all__ = [
     "RunFileError",
     "SelectionError",
     "SolverError",
+    "StaleError",
     "UnitError",
     "UnknownNameError",
     "nearest_hint",
@@ -68,6 +69,10 @@ class EventError(HolokineError):
 
 class RunFileError(HolokineError):
     """A run file that is damaged, foreign or out of date."""
+
+
+class StaleError(HolokineError):
+    """Something was made of another description than the present one; says what changed."""
 
 
 class OutputError(HolokineError):

@@ -5,5 +5,8 @@ from holokine.api.assembly import Assembly
 from holokine.api.check import Check
 from holokine.api.compared import Compared
 from holokine.api.modes import Modes
+from holokine.api.spectrum_answer import SpectrumAnswer
+from holokine.api.static_answer import StaticAnswer
+from holokine.api.time_answer import TimeAnswer
 
-__all__ = ["Answer", "Assembly", "Check", "Compared", "Modes"]
+__all__ = ["Answer", "Assembly", "Check", "Compared", "Modes", "SpectrumAnswer", "StaticAnswer", "TimeAnswer"]

@@ -2,25 +2,38 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
-from holokine.describe.document import Document, Places, read_document, validated, variant_of
-from holokine.errors import DescriptionError, UnknownNameError, nearest_hint
+from holokine.describe.document import Document, Origin, Places, read_document, validated, variant_of
+from holokine.describe.files import Folder
+from holokine.describe.stages import Request, VectorRequest
+from holokine.errors import DescriptionError, EventError, UnknownNameError, nearest_hint
 from holokine.units import quantity
 
 if TYPE_CHECKING:
     from holokine.api.answer import Answer
     from holokine.api.check import Check
     from holokine.api.modes import Modes
-    from holokine.describe.events import Event
+    from holokine.api.static_answer import StaticAnswer
+    from holokine.describe.events import EventKind
     from holokine.describe.schema import Description
     from holokine.gauges import GaugeSet
     from holokine.solvers.eigen import Progress
+    from holokine.store import Chain, Memory
     from holokine.system.build import System
     from holokine.system.loads import LoadField
 
 __all__ = ["Assembly"]
+
+Value = float | str
+"""A number in the declared units, or a text with a unit."""
+Vector = Sequence[Value]
+Axis = str | Sequence[float]
+Table = dict[str, Any]
+Where = str | Sequence[str] | Table
+"""A point, points, or a selection."""
 
 
 class Assembly:
@@ -32,6 +45,10 @@ class Assembly:
         For tables and figures.
     units : dict, optional
         How bare numbers read, for instance ``{"length": "mm", "force": "N"}``; SI when left out.
+
+    Notes
+    -----
+    What is built or computed is kept, and made anew only from the first stage that a change reaches.
 
     Examples
     --------
@@ -48,11 +65,9 @@ class Assembly:
 
     def __init__(self, title: str = "", *, units: dict[str, str] | None = None) -> None:
         self._data: dict[str, Any] = {"holokine": 1, "title": title, "units": units or {}}
-        self._places = Places()
-        self._folder = Path(".")
+        self._places, self._folder, self._origin = Places(), Folder(), Origin()
         self._document: Document | None = None
-        self._system: System | None = None
-        self._gauges: GaugeSet | None = None
+        self._held: Memory | None = None
         if units:
             self._check()
 
@@ -65,15 +80,27 @@ class Assembly:
         DescriptionError
             With file, line and key of everything that is wrong.
         """
-        return cls.of(read_document(path))
+        return cls._of(read_document(path))
 
     @classmethod
-    def of(cls, document: Document) -> Assembly:
-        """The assembly of a document that was read and validated."""
+    def _of(cls, document: Document, memory: Memory | None = None) -> Assembly:
         result = cls.__new__(cls)
         result._data, result._places, result._folder = document.data, document.places, document.folder
-        result._document, result._system, result._gauges = document, None, None
+        result._document, result._origin, result._held = document, document.origin, memory
         return result
+
+    def write(self, path: str | Path) -> Path:
+        """Write the assembly as a file; read back, it has equal keys.
+
+        Files that it names are referred to from the new place.
+
+        Raises
+        ------
+        OutputError, DescriptionError
+        """
+        from holokine.describe.writing import write_document
+
+        return write_document(self.document, Path(path))
 
     # -- building -----------------------------------------------------------------------------------
 
@@ -83,122 +110,283 @@ class Assembly:
             raise DescriptionError(f'{table}: there is already "{name}"')
         self._check(table, name, value)
         entries[name] = value
-        self._data = {**self._data, table: entries}
-        self._document = self._system = None
+        return self._with({**self._data, table: entries})
+
+    def _with(self, data: dict[str, Any]) -> Assembly:
+        self._data, self._document = data, None
         return self
 
     def _check(self, table: str | None = None, name: str = "", value: Any = None) -> None:
         """Validate what was just said by itself, so that an error comes from the call that made it."""
-        alone = {"holokine": 1, "units": self._data["units"]}
+        alone = {"holokine": 1, "units": self._data.get("units") or {}}
         if table is not None:
-            alone[table] = {name: value}
+            alone[table] = {name: value} if name else value
         try:
             validated(alone, self._places, self._folder)
         except UnknownNameError as err:
             if "unknown key" in str(err):
                 raise  # names of other things may still be to come; they are checked before solving
 
-    def material(self, name: str, **keys: Any) -> Assembly:
-        """Add a material: E, nu (or G), density, loss factor."""
-        return self._add("materials", name, keys)
+    def _set(self, key: str, value: Any) -> Assembly:
+        self._check(key, "", value)
+        return self._with({**self._data, key: value})
 
-    def section(self, name: str, **keys: Any) -> Assembly:
-        """Add a beam section: one shape (rectangle, tube, rod, pipe, I, channel, angle, T) or properties."""
-        return self._add("sections", name, keys)
+    def material(
+        self,
+        name: str,
+        *,
+        E: Value | None = None,
+        nu: float | None = None,
+        G: Value | None = None,
+        orthotropic: Table | None = None,
+        density: Value,
+        loss_factor: Value | None = None,
+    ) -> Assembly:
+        """Add a material: E with nu or G (Pa), or orthotropic constants; density (kg/m³); loss factor."""
+        return self._add("materials", name, _given(locals()))
 
-    def point(self, name: str, at: Any, *, apart: bool = False) -> Assembly:
-        """Add a point at [x, y, z]."""
-        return self._add("points", name, {"at": at, "apart": apart})
+    def section(
+        self,
+        name: str,
+        *,
+        rectangle: Table | None = None,
+        tube: Table | None = None,
+        rod: Table | None = None,
+        pipe: Table | None = None,
+        I: Table | None = None,  # noqa: E741 - the trade's name of the shape
+        channel: Table | None = None,
+        angle: Table | None = None,
+        T: Table | None = None,
+        properties: Table | None = None,
+        shear_factors: Sequence[float] | None = None,
+        torsion_constant: Value | None = None,
+    ) -> Assembly:
+        """Add a beam section: one shape, or properties; shear factors and the torsion constant may be overridden."""
+        return self._add("sections", name, _given(locals()))
 
-    def part(self, name: str, **keys: Any) -> Assembly:
-        """Add a part: its geometry (beam, ring, plate, cylinder, box, tube, extrusion, mesh), material, axes."""
-        return self._add("parts", name, keys)
+    def point(self, name: str, at: Vector, *, apart: bool = False) -> Assembly:
+        """Add a point at [x, y, z]; `apart` keeps it a node of its own where others are at the same place."""
+        return self._add("points", name, {"at": at, **({"apart": True} if apart else {})})
 
-    def mass(self, name: str, **keys: Any) -> Assembly:
-        """Add a point mass: at, mass, inertia (about its centre of mass), offset."""
-        return self._add("masses", name, keys)
+    def part(
+        self,
+        name: str,
+        *,
+        beam: Table | None = None,
+        ring: Table | None = None,
+        plate: Table | None = None,
+        cylinder: Table | None = None,
+        box: Table | None = None,
+        tube: Table | None = None,
+        extrusion: Table | None = None,
+        mesh: Table | str | None = None,
+        material: str,
+        axes: Table | None = None,
+        merge: bool | None = None,
+    ) -> Assembly:
+        """Add a part: one geometry, its material, own axes, and whether it shares nodes with others (it does)."""
+        return self._add("parts", name, _given(locals()))
 
-    def spring(self, name: str, **keys: Any) -> Assembly:
-        """Add a spring along the line between two points: between, stiffness, damping, axis."""
-        return self._add("springs", name, keys)
+    def mass(self, name: str, *, at: str, mass: Value, inertia: Any = None, offset: Vector | None = None) -> Assembly:
+        """Add a point mass at a point, or off it by a rigid arm; inertia about its centre of mass."""
+        return self._add("masses", name, _given(locals()))
 
-    def bushing(self, name: str, **keys: Any) -> Assembly:
-        """Add a bushing: between, stiffness and damping in six directions, axes."""
-        return self._add("bushings", name, keys)
+    def spring(
+        self,
+        name: str,
+        *,
+        between: Sequence[str],
+        stiffness: Value | None = None,
+        damping: Value | None = None,
+        axis: Axis | None = None,
+    ) -> Assembly:
+        """Add a spring and damper along the line between two points (or ``ground``), or along `axis`."""
+        return self._add("springs", name, _given(locals()))
 
-    def link(self, name: str, **keys: Any) -> Assembly:
-        """Add a link: rigid or averaging (the point), to (the targets)."""
-        return self._add("links", name, keys)
+    def bushing(
+        self,
+        name: str,
+        *,
+        between: Sequence[str],
+        stiffness: Any = None,
+        damping: Any = None,
+        axes: Table | None = None,
+    ) -> Assembly:
+        """Add a bushing: stiffness and damping in six directions between two points, in own axes."""
+        return self._add("bushings", name, _given(locals()))
 
-    def joint(self, name: str, **keys: Any) -> Assembly:
-        """Add a joint: between (two sides), kind, release, stiffness, damping, axes."""
-        return self._add("joints", name, keys)
+    def link(self, name: str, *, rigid: str | None = None, averaging: str | None = None, to: Where) -> Assembly:
+        """Add a link from a point, `rigid` or `averaging`, to targets."""
+        return self._add("links", name, _given(locals()))
 
-    def tie(self, name: str, **keys: Any) -> Assembly:
-        """Tie nodes to the faces of a part: nodes, faces, within."""
-        return self._add("ties", name, keys)
+    def joint(
+        self,
+        name: str,
+        *,
+        between: Sequence[Any],
+        kind: str | None = None,
+        release: str | Sequence[str] | None = None,
+        stiffness: Any = None,
+        damping: Any = None,
+        axes: Table | None = None,
+    ) -> Assembly:
+        """Add a joint between two sides: rigid, but for directions released or given stiffness or damping."""
+        return self._add("joints", name, _given(locals()))
 
-    def matrices(self, **keys: Any) -> Assembly:
+    def tie(self, name: str, *, nodes: Where, faces: str, within: Value | None = None) -> Assembly:
+        """Tie nodes to the faces of a part."""
+        return self._add("ties", name, _given(locals()))
+
+    def matrices(self, *, stiffness: str, mass: str, damping: str | None = None, dofs: str) -> Assembly:
         """Bring stiffness, mass (and damping) from files, with a table of their rows (dofs)."""
-        return self._set("matrices", keys)
+        return self._set("matrices", _given(locals()))
 
-    def support(self, name: str, **keys: Any) -> Assembly:
-        """Add a support: at, hold."""
-        return self._add("supports", name, keys)
+    def support(self, name: str, *, at: Where, hold: str | Sequence[str]) -> Assembly:
+        """Add a support: directions held (x y z rx ry rz, or all) of a point or of selected nodes."""
+        return self._add("supports", name, _given(locals()))
 
-    def group(self, name: str, members: Any) -> Assembly:
+    def group(self, name: str, members: str | Sequence[str]) -> Assembly:
         """Name a set of parts, masses, springs, bushings, links and other groups."""
         return self._add("groups", name, members)
 
-    def gauge(self, name: str, **keys: Any) -> Assembly:
-        """Add a gauge, for instance ``acceleration="fan", axis="z"`` or ``force="fan feet"``."""
-        return self._add("gauges", name, keys)
+    def gauge(
+        self,
+        name: str,
+        *,
+        displacement: str | None = None,
+        rotation: str | None = None,
+        velocity: str | None = None,
+        acceleration: str | None = None,
+        force: str | None = None,
+        moment: str | None = None,
+        damper_force: str | None = None,
+        total_force: str | None = None,
+        reaction: str | None = None,
+        reaction_moment: str | None = None,
+        beam_force: str | None = None,
+        beam_moment: str | None = None,
+        stress: str | None = None,
+        cut_force: str | None = None,
+        cut_moment: str | None = None,
+        axis: str | None = None,
+        relative_to: str | None = None,
+        motion: Literal["relative", "absolute"] | None = None,
+        end: Literal["start", "end"] | None = None,
+        surface: Literal["top", "middle", "bottom", "both"] | None = None,
+        at: Literal["centre", "nodes"] | None = None,
+        component: str | None = None,
+        plane: Table | None = None,
+    ) -> Assembly:
+        """Add a gauge: one quantity with what it is read from, such as ``acceleration="fan", axis="z"``."""
+        return self._add("gauges", name, _given(locals()))
 
-    def load(self, name: str, **keys: Any) -> Assembly:
-        """Add a load: gravity, force or moment, pressure, or supports that are moved."""
-        return self._add("loads", name, keys)
+    def load(
+        self,
+        name: str,
+        *,
+        gravity: Axis | None = None,
+        size: Value | None = None,
+        at: Where | None = None,
+        force: Any = None,
+        moment: Any = None,
+        pressure: Value | None = None,
+        on: Table | None = None,
+        towards: Axis | None = None,
+        supports: str | Sequence[str] | None = None,
+        move: Table | None = None,
+    ) -> Assembly:
+        """Add a load: gravity, a force and moment, a pressure, or supports that are moved."""
+        return self._add("loads", name, _given(locals()))
 
-    def event(self, name: str, **keys: Any) -> Assembly:
-        """Add an event: spectrum, pulse or loads in time, loads at rest, and how it is answered."""
-        return self._add("events", name, keys)
+    def event(
+        self,
+        name: str,
+        *,
+        spectrum: Table | None = None,
+        support_spectra: Table | None = None,
+        pulse: Table | None = None,
+        loads: Table | None = None,
+        static: str | Sequence[str] | Table | None = None,
+        combine: str | None = None,
+        directions: str | None = None,
+        over_supports: str | None = None,
+        over_displacement: str | None = None,
+        interpolate: str | None = None,
+        outside: str | None = None,
+        rigid_between: Vector | None = None,
+        duration: Value | None = None,
+        missing_mass: bool | None = None,
+        zero_period_acceleration: Any = None,
+        static_correction: bool | None = None,
+        ring_down: Value | None = None,
+        step: Value | None = None,
+        start_from: str | None = None,
+        let_go: str | None = None,
+        method: str | None = None,
+        model: str | None = None,
+        high_frequency_damping: Value | None = None,
+        damping: Value | None = None,
+        upto: Value | None = None,
+    ) -> Assembly:
+        """Add an event: spectra, pulse or loads in time, loads at rest, and how it is answered.
 
-    def damping(self, value: Any) -> Assembly:
-        """Set the damping: a ratio, a table by frequency, or Rayleigh from two points."""
+        An option that does not belong to the event's kind is refused.
+        """
+        return self._add("events", name, _given(locals()))
+
+    def damping(self, value: Value | Table) -> Assembly:
+        """Set the damping: a ratio, a table by frequency, Rayleigh from two points, or composite."""
         return self._set("damping", value)
 
-    def mass_matrix(self, kind: str) -> Assembly:
-        """Choose the mass matrix: consistent, lumped, or lumped without rotary."""
+    def mass_matrix(self, kind: Literal["consistent", "lumped", "lumped without rotary"]) -> Assembly:
+        """Choose the mass matrix."""
         return self._set("mass matrix", kind)
+
+    def merge_tolerance(self, distance: Value) -> Assembly:
+        """Distance within which nodes of parts become one."""
+        return self._set("merge tolerance", distance)
+
+    def default_modes(self, count: int | None = None, upto: Value | None = None) -> Assembly:
+        """How many modes `modes` extracts when it is not told."""
+        return self._set("modes", {k: v for k, v in (("count", count), ("upto", upto)) if v is not None})
 
     def limit(self, gauge: str, value: Any) -> Assembly:
         """Limit a gauge: one value, or values by component."""
         return self._add("limits", gauge, value)
 
-    def band(self, name: str, **keys: Any) -> Assembly:
-        """Add a band of excitation: range, or speed with harmonics and margin."""
-        return self._add("bands", name, keys)
+    def band(
+        self,
+        name: str,
+        *,
+        range: Vector | None = None,
+        speed: Value | None = None,
+        harmonics: Sequence[float] | None = None,
+        margin: Value | None = None,
+    ) -> Assembly:
+        """Add a band of excitation: a range, or a speed with harmonics and a margin to each side."""
+        return self._add("bands", name, _given(locals()))
 
     def massless(self, *directions: str) -> Assembly:
         """Switch the mass off in some directions (x y z rx ry rz), to leave out the modes along them."""
         return self._set("massless", list(directions))
 
-    def _set(self, key: str, value: Any) -> Assembly:
-        try:
-            validated({"holokine": 1, "units": self._data["units"], key: value}, self._places, self._folder)
-        except UnknownNameError as err:
-            if "unknown key" in str(err):
-                raise  # names of other things are checked before solving
-        self._data = {**self._data, key: value}
-        self._document = self._system = None
-        return self
+    def add_variant(self, name: str, values: Table) -> Assembly:
+        """Add a variant: values put in place of the assembly's own, as in the file."""
+        entries = dict(self._data.get("variants", {}))
+        if name in entries:
+            raise DescriptionError(f'variants: there is already "{name}"')
+        return self._with({**self._data, "variants": {**entries, name: values}})
 
     # -- looking ------------------------------------------------------------------------------------
 
     @property
     def document(self) -> Document:
-        """The validated description with its source and fingerprint."""
+        """The validated description with its source and the keys of its stages."""
         if self._document is None:
-            self._document = validated(self._data, self._places, self._folder)
+            from dataclasses import replace
+
+            made = validated(self._data, self._places, self._folder)
+            self._document = replace(made, origin=self._origin)
         return self._document
 
     @property
@@ -207,25 +395,45 @@ class Assembly:
         return self.document.description
 
     @property
+    def _memory(self) -> Memory:
+        if self._held is None:
+            from holokine.store import Memory
+
+            self._held = Memory()
+        return self._held
+
+    @property
+    def _chain(self) -> Chain:
+        from holokine.store import Chain
+
+        return Chain(self.document, self._memory)
+
+    @property
     def title(self) -> str:
         """Title, or the file's name."""
-        return self.description.title or self._places.source or "assembly"
+        return self.description.title or self._origin.source or "assembly"
+
+    @property
+    def key(self) -> str:
+        """Key of the system (stiffness, mass and constraints), as hexadecimal digits."""
+        return self.document.keys.of("dampers")
 
     @property
     def system(self) -> System:
         """Matrices and constraints; built on first use."""
-        if self._system is None:
-            from holokine.system import build_system
+        return self._chain.system
 
-            self._system = build_system(self.description, self.document.folder)
-        return self._system
+    @property
+    def gauges(self) -> GaugeSet:
+        """Maps of the gauges on the full motion, built on first use."""
+        return self._chain.gauges
 
     def check(self) -> Check:
         """Mass, centre of mass, connections, supports and findings, without solving for modes."""
         from holokine.api.check import Check
-        from holokine.modes.check import check_system
 
-        return Check(check_system(self.system), self.system)
+        chain = self._chain
+        return Check(chain.check, chain.system, self.title, self.key)
 
     def write_mesh(self, path: str | Path) -> Path:
         """Write the mesh as VTU (or another format by its ending), with the part of each cell."""
@@ -238,9 +446,9 @@ class Assembly:
         self,
         count: int | None = None,
         *,
-        upto: float | str | None = None,
-        above: float | str | None = None,
-        near: float | str | None = None,
+        upto: Value | None = None,
+        above: Value | None = None,
+        near: Value | None = None,
         progress: Progress | None = None,
     ) -> Modes:
         """Natural frequencies and mode shapes.
@@ -264,18 +472,10 @@ class Assembly:
         MechanismError, SolverError
         """
         from holokine.api.modes import Modes
-        from holokine.gauges import build_gauges
-        from holokine.modes import extract_modes
 
         limit, low, around = (None if f is None else quantity(f, "frequency") for f in (upto, above, near))
-        if around is not None and count is None:
-            count = 10
-        if count is None and limit is None:
-            request = self.description.modes
-            count, limit = request.count, request.upto
-        gauges = build_gauges(self.system)
-        found = extract_modes(self.system, count=count, upto=limit, above=low, near=around, progress=progress)
-        return Modes(self, found, gauges)
+        request = Request.of(self.description, count, limit, low, around)
+        return Modes(self, self._chain.modal(request, progress))
 
     @property
     def variants(self) -> tuple[str, ...]:
@@ -295,7 +495,7 @@ class Assembly:
             raise UnknownNameError(f'there is no variant "{name}". {nearest_hint(name, variants, "variants")}')
         return self._changed(variants[name], name)
 
-    def changed(self, values: dict[str, Any]) -> Assembly:
+    def changed(self, values: Table) -> Assembly:
         """The assembly with some values overridden, written as in the file: ``{"materials": {"steel": ...}}``.
 
         An entry set to None is taken away.
@@ -306,8 +506,8 @@ class Assembly:
         """
         return self._changed(values, "")
 
-    def _changed(self, values: dict[str, Any], name: str) -> Assembly:
-        return Assembly.of(variant_of(self.document.data, name, values, self._places, self._folder))
+    def _changed(self, values: Table, name: str) -> Assembly:
+        return Assembly._of(variant_of(self.document, name, values), self._memory.copy())
 
     def adjusted(self, factors: dict[str, dict[str, float]]) -> Assembly:
         """The assembly with stiffness or mass of members or groups times a factor.
@@ -320,7 +520,7 @@ class Assembly:
         """
         return self._changed({"adjust": factors}, "")
 
-    def refuse_groups(self, names: list[str] | None) -> None:
+    def refuse_groups(self, names: Sequence[str] | None) -> None:
         """Raise for groups that do not exist, or when there are none, before anything is solved.
 
         Raises
@@ -335,12 +535,17 @@ class Assembly:
             if name not in groups:
                 raise UnknownNameError(f'there is no group "{name}". {nearest_hint(name, groups, "groups")}')
 
-    def respond(self, event: str | dict[str, Any]) -> Answer:
-        """Extract the default modes (but for loads at rest) and respond to an event."""
-        _, described = self.event_of(event)
-        return self.static(event) if described.static is not None else self.modes().respond(event)
+    def respond(self, event: str | Table | EventKind) -> Answer:
+        """Answer an event: by the default modes, or without any for a kind of event that needs none."""
+        name, described = self.event_of(event)
+        if described.needs_modes:
+            return self.modes().respond(event)
+        from holokine.api.answers import answer_of
 
-    def static(self, event: str | dict[str, Any] | Event) -> Answer:
+        chain = self._chain
+        return answer_of(self, chain, described, chain.answer(name, described))
+
+    def static(self, event: str | Table | EventKind) -> StaticAnswer:
         """Displacement and gauges under loads at rest: a static event by name, or ``{"static": ...}``.
 
         Raises
@@ -348,18 +553,16 @@ class Assembly:
         UnknownNameError, EventError, MechanismError, DescriptionError
             An event in time, something that moves freely, a load on nothing.
         """
-        from holokine.api.answer import Answer
-        from holokine.errors import EventError
-        from holokine.respond.static import respond_static
+        from holokine.api.static_answer import StaticAnswer
 
         name, described = self.event_of(event)
-        if described.static is None:
+        if described.kind != "static":
             raise EventError(f'"{name}" is not an event of loads at rest (static)')
-        if not self.description.gauges:
-            raise EventError("there is nothing to read: the assembly has no gauges; add some under gauges:")
-        return Answer(self, respond_static(self.gauges, described.static, name=name))
+        answer = self.respond(event)
+        assert isinstance(answer, StaticAnswer)
+        return answer
 
-    def ritz(self, event: str | dict[str, Any] | Event, count: int = 20) -> Modes:
+    def ritz(self, event: str | Table | EventKind, count: int = 20) -> Modes:
         """Load-dependent Ritz vectors for an event, in place of modes: few of them hold what its loads need.
 
         Raises
@@ -368,46 +571,25 @@ class Assembly:
             No such event, fewer vectors than loads, something that moves freely.
         """
         from holokine.api.modes import Modes
-        from holokine.modes.ritz import ritz_vectors
 
-        return Modes(self, ritz_vectors(self.system, self.loads_of(event), count))
+        _, described = self.event_of(event)
+        request = VectorRequest(described, count, event if isinstance(event, str) else "")
+        return Modes(self, self._chain.modal(request))
 
-    def loads_of(self, event: str | dict[str, Any] | Event) -> list[LoadField]:
-        """Everything that an event acts with: base directions, groups of supports that move, and loads.
+    def loads_of(self, event: str | Table | EventKind) -> list[LoadField]:
+        """Everything that an event acts with: base directions, and loads.
 
         Raises
         ------
         UnknownNameError, EventError
             Loads that move supports at rest, which have no inertia to speak of.
         """
-        from holokine.errors import EventError
-        from holokine.system.loads import base_field, load_field
+        from holokine.respond.bench import acting_loads
 
-        name, d = self.event_of(event)
-        if d.support_spectra is not None:
-            raise EventError(f'"{name}": load-dependent vectors are made for the whole base and for loads')
-        axes = list(d.spectrum or d.pulse or ())
-        names = [*(d.loads or ()), *(d.static or ())]
-        for key in ("start_from", "let_go"):
-            if getattr(d, key) is not None:
-                names += list(self.description.events[getattr(d, key)].static or ())
-        fields = [base_field(self.system, axis) for axis in axes]
-        fields += [load_field(self.system, n, self.description.loads[n]) for n in dict.fromkeys(names)]
-        for f in fields:
-            if f.moved.any():
-                raise EventError(f'"{name}": the load "{f.name}" moves supports, for which there are no such vectors')
-        return fields
+        name, described = self.event_of(event)
+        return acting_loads(self.system, described, name)
 
-    @property
-    def gauges(self) -> GaugeSet:
-        """Maps of the gauges on the full motion, built once."""
-        if self._gauges is None or self._gauges.system is not self.system:
-            from holokine.gauges import build_gauges
-
-            self._gauges = build_gauges(self.system)
-        return self._gauges
-
-    def event_of(self, event: str | dict[str, Any] | Event) -> tuple[str, Event]:
+    def event_of(self, event: str | Table | EventKind) -> tuple[str, EventKind]:
         """Name and description of an event: of the file by name, or given as it would stand there.
 
         Raises
@@ -421,7 +603,7 @@ class Assembly:
             return "event", self.changed({"events": {name: event}}).description.events[name]
         return "event", event
 
-    def event_named(self, name: str) -> Any:
+    def event_named(self, name: str) -> EventKind:
         """An event of the description.
 
         Raises
@@ -432,10 +614,27 @@ class Assembly:
         events = self.description.events
         if name not in events:
             raise UnknownNameError(f'there is no event "{name}". {nearest_hint(name, events, "events")}')
-        return events[name]
+        found: EventKind = events[name]
+        return found
+
+    @property
+    def _counted(self) -> tuple[str, ...]:
+        return (
+            "materials", "sections", "points", "parts", "masses", "springs", "bushings", "links", "joints", "ties",
+            "supports", "groups", "gauges", "limits", "loads", "events", "bands", "variants",
+        )  # fmt: skip
 
     def __repr__(self) -> str:
-        counts = ", ".join(
-            f"{len(self._data[k])} {k}" for k in ("parts", "masses", "links", "supports") if self._data.get(k)
-        )
-        return f"<Assembly {self._data.get('title') or self._places.source!r}: {counts or 'empty'}>"
+        counts = [f"{len(self._data[k])} {k}" for k in self._counted if self._data.get(k)]
+        title = self._data.get("title") or self._origin.source or "assembly"
+        return f"Assembly: {title}\n  " + (", ".join(counts) or "empty")
+
+    def _repr_html_(self) -> str:
+        from holokine.show.short import as_html
+
+        return as_html(repr(self))
+
+
+def _given(values: dict[str, Any]) -> dict[str, Any]:
+    """Keyword arguments of a call that were given, with keys as files write them."""
+    return {k.replace("_", " "): v for k, v in values.items() if k not in ("self", "name") and v is not None}

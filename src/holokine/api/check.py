@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 __all__ = ["Check"]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Check:
     """Totals, connections and findings of an assembly.
 
@@ -23,10 +23,14 @@ class Check:
     ----------
     report : CheckReport
         The numbers, in SI.
+    key : str
+        Of the system that was checked.
     """
 
     report: CheckReport
     system: System
+    title: str = ""
+    key: str = ""
 
     @property
     def ok(self) -> bool:
@@ -84,3 +88,13 @@ class Check:
         from holokine.show.text import check_text
 
         return check_text(self.report, self.system)
+
+    def __repr__(self) -> str:
+        from holokine.show.short import check_short
+
+        return check_short(self.title or "assembly", self.report, self.system)
+
+    def _repr_html_(self) -> str:
+        from holokine.show.short import as_html
+
+        return as_html(repr(self))

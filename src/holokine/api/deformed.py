@@ -47,13 +47,9 @@ class Deformed:
 
     def points(self) -> pd.DataFrame:
         """Displacement of every named point in mm."""
-        import pandas as pd
+        from holokine.show.static_tables import moved_points_table
 
-        rows = []
-        for point, node in self.system.mesh.points.items():
-            u = 1e3 * self.nodes[node]
-            rows.append({"point": point, "x_mm": u[0], "y_mm": u[1], "z_mm": u[2], "size_mm": float(np.linalg.norm(u))})
-        return pd.DataFrame(rows)
+        return moved_points_table(self.system, self.nodes)
 
     @cached_property
     def _stress(self) -> Any:
@@ -69,19 +65,9 @@ class Deformed:
 
     def members(self) -> pd.DataFrame:
         """Elastic section forces at both ends of every beam element, in the beam's axes, N and N m."""
-        import pandas as pd
+        from holokine.show.static_tables import members_table
 
-        from holokine.system.recovery import beam_ends
-
-        rows = []
-        for beam in beam_ends(self.system, self.displacement):
-            for e, (places, forces) in enumerate(zip(beam.places, beam.forces, strict=True), start=1):
-                for side, word in enumerate(("start", "end")):
-                    where = dict(zip(("x_mm", "y_mm", "z_mm"), 1e3 * places[side], strict=True))
-                    names = ("N_n", "Vy_n", "Vz_n", "T_nm", "My_nm", "Mz_nm")
-                    values = dict(zip(names, forces[side], strict=True))
-                    rows.append({"part": beam.part, "element": e, "end": word, **where, **values})
-        return pd.DataFrame(rows)
+        return members_table(self.system, self.displacement)
 
     def picture(self, path: str | Path, *, colour: str = "displacement", share: float = 0.08) -> Path:
         """Picture of the deformed assembly over the undeformed one, coloured by displacement (mm) or stress (MPa).

@@ -2,41 +2,32 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.api.answer import Answer
-from holokine.describe.events import Event
-from holokine.errors import EventError
-from holokine.excite import build_pulse, build_spectrum
-from holokine.gauges import GaugeSet
-from holokine.modes import Finding, ModeSet, damper_share, modal_damping
-from holokine.respond import ReducedModel, reduce_model, respond_pulse, respond_spectrum
+from holokine.modes import Finding
 from holokine.units import quantity
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Sequence
 
     import pandas as pd
 
+    from holokine.api.answer import Answer
     from holokine.api.assembly import Assembly
     from holokine.api.compared import Compared
-    from holokine.describe.document import Document
-    from holokine.excite import BasePulse
+    from holokine.describe.events import EventKind
+    from holokine.gauges import GaugeSet
     from holokine.modes.energy import Energies
     from holokine.modes.participation import Enough
-    from holokine.store import RunContents
-    from holokine.system.build import System
-    from holokine.system.loads import LoadField
+    from holokine.respond import ReducedModel
+    from holokine.store import ModalChain, RunContents
 
 __all__ = ["Modes"]
-
-COUPLED = 0.1  # coupling of neighbouring modes by dampers from which they are solved together
 
 Floats = NDArray[Any]  # float64
 
@@ -49,13 +40,15 @@ class Modes:
     assembly : Assembly
     set : ModeSet
         The numbers, in SI.
+
+    Notes
+    -----
+    What is changed in the assembly afterwards takes effect where the modes do not depend on it (damping, gauges,
+    events, groups, limits); any other change is refused by name when something is asked that would mix the two.
     """
 
-    def __init__(
-        self, assembly: Assembly, modes: ModeSet, gauges: GaugeSet | None = None, run: RunContents | None = None
-    ) -> None:
-        self.assembly, self.set, self._gauges = assembly, modes, gauges
-        self.run = run
+    def __init__(self, assembly: Assembly, chain: ModalChain, run: RunContents | None = None) -> None:
+        self.assembly, self.set, self._at, self._run = assembly, chain.modes, chain, run
 
     @classmethod
     def open(cls, path: str | Path, *, as_saved: bool = False) -> Modes:
@@ -74,14 +67,9 @@ class Modes:
         from holokine.api.assembly import Assembly
         from holokine.store import read_run
 
-        made: list[Assembly] = []
-
-        def builder(document: Document) -> Callable[[], System]:
-            made.append(Assembly.of(document))
-            return lambda: made[0].system
-
-        contents = read_run(Path(path), builder, as_saved=as_saved)
-        return cls(made[0], contents.modes, run=contents)
+        contents = read_run(Path(path), as_saved=as_saved)
+        assembly = Assembly._of(contents.document, contents.chain.memory)
+        return cls(assembly, contents.chain, contents)
 
     def save(self, path: str | Path) -> Path:
         """Write a run file: modes, reduced model and description.
@@ -90,28 +78,44 @@ class Modes:
         ------
         RunFileError
             When another kind of file stands there, or it cannot be written.
+        StaleError
+            When the assembly has changed in what the modes depend on.
         """
         from datetime import UTC, datetime
 
         from holokine import __version__
         from holokine.store import write_run
 
-        reduced = None if self.set.rigid.any() or not self.set.from_the_bottom else self.reduced
-        write_run(
-            Path(path), self.assembly.document, self.set, reduced, self._dampers, version=__version__,
-            created=datetime.now(UTC).isoformat(timespec="seconds"),
-        )  # fmt: skip
+        created = datetime.now(UTC).isoformat(timespec="seconds")
+        write_run(Path(path), self._now, version=__version__, created=created)
         return Path(path)
+
+    @property
+    def _now(self) -> ModalChain:
+        """These modes under the assembly as it is now: what changed beyond them takes effect.
+
+        Raises
+        ------
+        StaleError
+            When what they depend on has changed, by name.
+        """
+        self._at = self._at.moved_to(self.assembly.document)
+        return self._at
+
+    @property
+    def run(self) -> RunContents | None:
+        """The run file that these modes were opened from."""
+        return self._run
+
+    @property
+    def key(self) -> str:
+        """Key of these modes: equal for equal descriptions and requests, on every machine."""
+        return self._at.key("modes")
 
     @property
     def gauges(self) -> GaugeSet:
         """Maps of the gauges on the full motion."""
-        if self._gauges is None:
-            from holokine.gauges import build_gauges
-
-            own = self.assembly.system is self.set.system
-            self._gauges = self.assembly.gauges if own else build_gauges(self.set.system)
-        return self._gauges
+        return self._now.gauges
 
     @property
     def frequencies_hz(self) -> NDArray[np.float64]:
@@ -130,21 +134,12 @@ class Modes:
     def __len__(self) -> int:
         return self.set.count
 
-    @cached_property
+    @property
     def damping(self) -> NDArray[np.float64]:
-        """Damping ratios, shape (modes,): the description's, and what discrete dampers add to each mode."""
-        described = self.assembly.description.damping
-        if described.composite is not None:
-            from holokine.modes.damping import composite_damping
+        """Damping ratios, shape (modes,): the description's, of materials, and what discrete dampers add to each."""
+        return self._now.damping
 
-            return composite_damping(self.set, described.composite, self.energies) + self._dampers[0]
-        return modal_damping(described, self.frequencies_hz) + self._dampers[0]
-
-    @cached_property
-    def _dampers(self) -> tuple[NDArray[np.float64], float]:
-        return damper_share(self.set) if self.run is None else self.run.dampers
-
-    @cached_property
+    @property
     def reduced(self) -> ReducedModel:
         """The modes as seen through the gauges, complete in itself.
 
@@ -153,9 +148,7 @@ class Modes:
         MechanismError
             With rigid-body modes.
         """
-        if self.run is not None and self.run.reduced is not None:
-            return self.run.reduced
-        return reduce_model(self.set, self.gauges, self.damping)
+        return self._now.reduced
 
     def conservatism(self, event: str) -> pd.DataFrame:
         """Peaks of a pulse in time against every rule of combination under the spectra of the same pulse.
@@ -165,36 +158,16 @@ class Modes:
         UnknownNameError, EventError
             An unknown event, or one that is not a pulse.
         """
+        from holokine.respond.conservatism import pulse_under_rules
         from holokine.show.tables import conservatism_table
 
-        return conservatism_table(*self._conservatism(event))
-
-    def _conservatism(self, event: str) -> Any:
-        from holokine.respond.conservatism import spectra_of_pulse, under_every_rule
-
-        described = self.assembly.event_named(event)
-        if described.pulse is None or described.loads is not None or described.start_from or described.let_go:
-            raise EventError(f'"{event}" is not a base pulse alone: name one, whose own spectra are then taken')
-        result: Any = self.respond(event).result
-        spectra = spectra_of_pulse(result.pulse, result.reduced)
-        return result, spectra, under_every_rule(result.reduced, spectra, event)
+        return conservatism_table(*pulse_under_rules(self._now, event, self.assembly.event_named(event)))
 
     @property
     def findings(self) -> tuple[Finding, ...]:
         """What the extraction noticed, and how discrete dampers are taken in."""
-        ratios, coupling = self._dampers
-        own = self.set.findings if self.run is None else (*self.run.findings, *self.set.findings)
-        if not ratios.any():
-            return own
-        text = f"discrete dampers add up to {100 * ratios.max():.2g} % to the damping of a mode"
-        level: Literal["note", "warning"] = "note"
-        if coupling > COUPLED:
-            level = "warning"
-            text += (
-                f"; they also couple neighbouring modes (by up to {coupling:.2f} of their own damping), which spectra "
-                "leave out; pulses take it in (method: coupled modes)"
-            )
-        return (*own, Finding(level, text))
+        opened = () if self._run is None else self._run.findings
+        return (*opened, *self.set.findings, *self._now.findings)
 
     @property
     def statement(self) -> str:
@@ -209,12 +182,10 @@ class Modes:
 
         return modes_table(self.set, self.damping, self.energies, self.words)
 
-    @cached_property
+    @property
     def energies(self) -> Energies:
         """Strain and kinetic energy of every member in every mode."""
-        from holokine.modes.energy import mode_energies
-
-        return mode_energies(self.set)
+        return self._at.energies
 
     @cached_property
     def words(self) -> list[str]:
@@ -225,15 +196,9 @@ class Modes:
 
     def untrusted(self, limit: float = 0.05) -> tuple[Finding, ...]:
         """A warning that names the modes whose frequency the mesh may falsify by more than a share (roughly)."""
-        bad = self.set.numbers[self.energies.mesh_error > limit]
-        if not len(bad):
-            return ()
-        shown = ", ".join(str(m) for m in bad[:12]) + (f" and {len(bad) - 12} more" if len(bad) > 12 else "")
-        text = (
-            f"the mesh may falsify the frequency by more than {100 * limit:g} % (a rough estimate) in {len(bad)} of "
-            f"{len(self)} modes: {shown}; refine the parts that hold their strain energy"
-        )
-        return (Finding("warning", text),)
+        from holokine.modes.energy import untrusted_modes
+
+        return untrusted_modes(self.set, self.energies, limit)
 
     def _by(self, by: str | Sequence[str]) -> tuple[tuple[str, ...], Floats, Floats]:
         if by == "member":
@@ -243,7 +208,7 @@ class Modes:
         from holokine.modes.energy import group_energies
 
         self.assembly.refuse_groups(None if by == "group" else list(by))
-        g = group_energies(self.set.system, self.energies, None if by == "group" else tuple(by))
+        g = group_energies(self._now.system, self.energies, None if by == "group" else tuple(by))
         return g.names, g.strain, g.kinetic
 
     def energy(self, by: str | Sequence[str] = "member") -> pd.DataFrame:
@@ -265,7 +230,7 @@ class Modes:
         """Members that are in more than one group, whose energy counts in each."""
         from holokine.modes.energy import group_energies
 
-        return group_energies(self.set.system, self.energies).several
+        return group_energies(self._now.system, self.energies).several
 
     def guidance(self, by: str | Sequence[str] = "member", *, change: float = 0.1) -> pd.DataFrame:
         """Change of each frequency, in percent, for `change` more stiffness or mass of each member, largest first.
@@ -312,13 +277,13 @@ class Modes:
         """Modes in, or near, the bands of excitation of the description."""
         from holokine.show.mode_tables import bands_table
 
-        return bands_table(self.set)
+        return bands_table(self._now.modes)
 
     def plot_bands(self) -> Any:
         """Natural frequencies against the bands of excitation; returns the Axes."""
         from holokine.show.mode_figures import plot_bands
 
-        return plot_bands(self.set)
+        return plot_bands(self._now.modes)
 
     def scaled(self, to: str | float = "unit maximum") -> Floats:
         """Shapes, (modes, dofs), scaled to ``"unit maximum"``, ``"mass"`` (modal mass 1), or an energy per mode.
@@ -330,19 +295,13 @@ class Modes:
             return self.set.unit_maximum()
         if to == "mass":
             return self.set.shapes
-        energy = quantity(to, "energy")
-        omega = np.where(self.set.omega > 0, self.set.omega, np.nan)
-        return self.set.shapes * (np.sqrt(2.0 * energy) / omega)[:, None]
+        return self.set.at_energy(quantity(to, "energy"))
 
     def peak_at_energy(self, energy: float | str) -> pd.DataFrame:
         """Largest displacement of each mode, in mm, where it holds a given energy."""
-        import pandas as pd
+        from holokine.show.mode_tables import peak_at_energy_table
 
-        nodes = self.scaled(energy).reshape(len(self), -1, 6)[:, :, :3]
-        peak = np.linalg.norm(nodes, axis=2).max(axis=1)
-        return pd.DataFrame(
-            {"mode": self.set.numbers, "frequency_hz": self.frequencies_hz, "peak_displacement_mm": 1e3 * peak}
-        )
+        return peak_at_energy_table(self.set, quantity(energy, "energy"))
 
     def compare(self, after: Modes) -> Compared:
         """Pair these modes with those of another run by the modal assurance criterion.
@@ -363,178 +322,33 @@ class Modes:
 
         return participation_table(self.set)
 
-    def load_shares(self, event: str | Event | dict[str, Any]) -> pd.DataFrame:
+    def load_shares(self, event: str | EventKind | dict[str, Any]) -> pd.DataFrame:
         """How much of an event's loads the lowest 1, 2, 3 ... of these shapes hold, in percent.
 
         Columns per load: static (of the deformation energy under the load at rest) and dynamic (of the load itself;
         for a base motion the effective mass). Wilson, Yuan & Dickens 1982.
         """
-        import pandas as pd
-
         from holokine.modes.ritz import load_shares
+        from holokine.show.mode_tables import load_shares_table
 
-        table: dict[str, Any] = {"vectors": range(1, len(self) + 1), "frequency_hz": self.frequencies_hz}
-        for share in load_shares(self.set, self.assembly.loads_of(event)):
-            table[f"{share.load}_static_percent"] = 100.0 * share.static
-            table[f"{share.load}_dynamic_percent"] = 100.0 * share.dynamic
-        return pd.DataFrame(table)
+        return load_shares_table(self.set, load_shares(self.set, self.assembly.loads_of(event)))
 
-    def respond(self, event: str | Event | dict[str, Any]) -> Answer:
+    def respond(self, event: str | EventKind | dict[str, Any]) -> Answer:
         """Response of all gauges to an event: a name in the description, or the event itself.
 
         Raises
         ------
         UnknownNameError, EventError, MechanismError
+        StaleError
+            When the assembly has changed in what the modes depend on.
         """
+        from holokine.api.answers import answer_of
+
         name, described = self.assembly.event_of(event)
-        if described.static is not None:
-            return self.assembly.static(event)
-        if not self.reduced.readings:
-            raise EventError("there is nothing to read: the assembly has no gauges; add some under gauges:")
-        reduced = self._kept(described)
-        if described.kind == "spectrum":
-            return Answer(self.assembly, self._spectrum(name, described, reduced), self)
-        pulse, extra = self._excitation(name, described)
-        return Answer(self.assembly, self._in_time(name, described, reduced, pulse, extra), self, extra)
-
-    def _spectrum(self, name: str, event: Event, reduced: ReducedModel) -> Any:
-        tables: dict[str, Any] = {str(d): t for d, t in (event.spectrum or {}).items()}
-        groups: dict[str, tuple[str, ...]] = {}
-        apart: dict[str, float] = {}
-        imposed: dict[str, Floats] = {}
-        for group, own in (event.support_spectra or {}).items():
-            for axis, table in own.spectrum.items():
-                column = f"{group} {axis}"
-                from holokine.system.loads import moved_supports
-
-                where = f'event "{name}", supports "{group}"'
-                imposed[column] = moved_supports(self.set.system, own.supports, {axis: 1.0}, where)
-                tables[column], groups[column] = table, own.supports
-                apart[column] = own.displacement["xyz".index(axis)]
-        if imposed:
-            from holokine.respond.reduced import at_supports
-
-            reduced = at_supports(reduced, self.set, self.gauges, imposed)
-        spectra = {
-            d: build_spectrum(
-                table,
-                folder=self.assembly.document.folder,
-                interpolate=event.interpolate,
-                outside=event.outside,
-                source=f'event "{name}", spectrum {d}',
-            )
-            for d, table in tables.items()
-        }
-        zpa = event.zero_period_acceleration
-        if zpa is not None and not isinstance(zpa, dict):
-            zpa = dict.fromkeys(("x", "y", "z"), zpa)
-        answer = respond_spectrum(
-            reduced,
-            spectra,
-            name=name,
-            rule=event.combine,
-            direction_rule=event.directions,
-            missing_mass=event.missing_mass,
-            zero_period=None if zpa is None else {d: z for d in spectra for a, z in zpa.items() if a == d[-1]},
-            rigid_between=event.rigid_between,
-            duration=event.duration,
-            over_supports=event.over_supports,
-            apart=apart,
-            groups=groups,
-            over_displacement=event.over_displacement,
-        )
-        if imposed:
-            answer = replace(answer, findings=(*answer.findings, *self._about_supports(event)))
-        return answer
-
-    def _about_supports(self, event: Event) -> list[Finding]:
-        """What independent support motion leaves as it is."""
-        named = {s for own in (event.support_spectra or {}).values() for s in own.supports}
-        rest = [s for s in self.assembly.description.supports if s not in named]
-        found = []
-        if rest:
-            found.append(Finding("note", f"supports in no group stay with the frame: {', '.join(rest)}"))
-        d = self.assembly.description
-        grounded = [n for t in (d.springs, d.bushings) for n, s in t.items() if "ground" in s.between]
-        if grounded:
-            found.append(Finding("note", f"springs to ground stay with the frame: {', '.join(grounded)}"))
-        return found
-
-    def _in_time(self, name: str, event: Event, reduced: ReducedModel, pulse: BasePulse, extra: list[LoadField]) -> Any:
-        if extra:
-            from holokine.respond.reduced import with_loads
-
-            reduced = with_loads(reduced, self.set, self.gauges, extra)
-        method = event.method
-        if method == "automatic":
-            method = "coupled modes" if self._dampers[1] > COUPLED else "modes"
-        coupling = None
-        if method != "modes":
-            shapes = self.set.shapes[: reduced.count]
-            coupling = shapes @ (self.set.system.damping @ shapes.T)
-        return respond_pulse(
-            reduced,
-            pulse,
-            name=name,
-            ring_down=event.ring_down,
-            step=event.step,
-            static_correction=event.static_correction,
-            method=method,
-            coupling=coupling,
-            high_frequency_damping=event.high_frequency_damping,
-            full=self._full(reduced, extra, event) if event.model == "full" else None,
-        )
-
-    def _excitation(self, name: str, event: Event) -> tuple[BasePulse, list[LoadField]]:
-        """Signals on common rows, and the loads that they (and the start) act with."""
-        from holokine.system.loads import load_field, load_sum
-
-        d = self.assembly.description
-        extra = [load_field(self.set.system, load, d.loads[load]) for load in event.loads or ()]
-        rest: dict[str, str | None] = {"start_from": None, "let_go": None}
-        for key in rest:
-            static = getattr(event, key)
-            if static is not None:
-                rest[key] = f"{static} (at rest)"
-                extra.append(load_sum(self.set.system, f"{static} (at rest)", d.events[static].static or {}))
-        for f in extra:
-            if f.moved.any():
-                raise EventError(
-                    f'event "{name}": the load "{f.name}" moves supports, which works at rest only; in time the whole '
-                    "base moves (pulse)"
-                )
-        base = {str(d): s for d, s in (event.pulse or {}).items()}
-        pulse = build_pulse(
-            base, loads=event.loads, stays=rest["start_from"], goes=rest["let_go"],
-            folder=self.assembly.document.folder, source=f'event "{name}"',
-        )  # fmt: skip
-        return pulse, extra
-
-    def _full(self, reduced: ReducedModel, extra: list[LoadField], event: Event) -> Any:
-        from holokine.modes.damping import rayleigh_factors
-        from holokine.respond.direct import FullModel
-        from holokine.system.loads import base_field
-
-        system, kept = self.set.system, reduced.count
-        described = self.assembly.description.damping
-        rayleigh = None
-        if described.rayleigh is not None and event.damping is None:
-            rayleigh = rayleigh_factors(*described.rayleigh)
-        own = reduced.damping - (self._dampers[0][:kept] if event.damping is None else 0.0)
-        fields = [base_field(system, axis) for axis in "xyz"] + extra
-        return FullModel(system, self.gauges, fields, self.set.shapes[:kept], reduced.omega, own, rayleigh)
-
-    def _kept(self, event: Event) -> ReducedModel:
-        """The reduced model under the event's own damping and cut-off."""
-        reduced = self.reduced
-        if event.damping is not None:
-            reduced = replace(reduced, damping=np.full(reduced.count, event.damping))
-        if event.upto is None:
-            return reduced
-        keep = reduced.frequencies_hz <= event.upto
-        if not keep.any():
-            raise EventError(f"no mode lies at or below {event.upto:g} Hz")
-        return reduced.keep(keep)
+        if not described.needs_modes:
+            return self.assembly.respond(event)
+        chain = self._now
+        return answer_of(self.assembly, chain, described, chain.answer(name, described), self)
 
     def plot_participation(self, ax: Any = None) -> Any:
         """Cumulative effective mass against frequency; returns the Axes."""
@@ -618,3 +432,13 @@ class Modes:
         from holokine.show.solids import plot_shape
 
         return plot_shape(self.set, mode, ax=ax, share=size if size is not None else 0.08)
+
+    def __repr__(self) -> str:
+        from holokine.show.short import modes_short
+
+        return modes_short(self.assembly.title, self.set)
+
+    def _repr_html_(self) -> str:
+        from holokine.show.short import as_html
+
+        return as_html(repr(self))

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from holokine.api import Modes
+    from holokine.describe.events import EventKind
     from holokine.modes import Finding
 
 __all__ = [
@@ -56,7 +57,7 @@ class VectorsView(_View):
         screens = [("Share of the loads held by the first n vectors", table)]
         tables = {"load_shares": table}
         described = assembly.event_named(event)
-        if described.static is None:
+        if described.needs_modes:
             tables["peaks_by_basis"] = cls._peaks(modes, made, event, count)
             screens.append((f"Peaks with {count} vectors without correction, beside all {len(modes)} modes with it",
                             tables["peaks_by_basis"]))  # fmt: skip
@@ -64,14 +65,18 @@ class VectorsView(_View):
             f"{event}: {count} natural modes against {count} load-dependent vectors",
             "static: of the deformation energy at rest under the load; dynamic: of the load (effective mass)",
         ]
-        return cls(assembly, f"{assembly.title}: load-dependent vectors for {event}", lines=lines, screens=screens,
+        head = f"{assembly.title}: load-dependent vectors for {event}"
+        return cls(assembly, head, "vectors", made.key, lines=lines, screens=screens,
                    tables=tables, findings=made.findings)  # fmt: skip
 
     @staticmethod
     def _peaks(modes: Modes, made: Modes, event: str, count: int) -> pd.DataFrame:
         """Largest reading of every gauge by the first natural modes, by the vectors, and by all modes corrected."""
         described = modes.assembly.event_named(event)
-        plain = described.model_copy(update={"static_correction": False, "missing_mass": False})
+        off: dict[str, Any] = {
+            k: False for k in ("static_correction", "missing_mass") if k in type(described).model_fields
+        }
+        plain = described.model_copy(update=off)
         cut = plain.model_copy(update={"upto": float(modes.frequencies_hz[count - 1]) * (1 + 1e-9)})
         answers = [(modes, cut), (made, plain), (modes, described)]
         best, few, full = (m.respond(e).peaks().set_index(["gauge", "component"]) for m, e in answers)
@@ -113,6 +118,8 @@ class EnergyView(_View):
         return cls(
             modes.assembly,
             f"{modes.assembly.title}: energy by {by}",
+            "modes",
+            modes.key,
             lines=lines,
             screens=[("Share of the energy (percent; members above 5 %)", _screen_energy(energy))],
             tables={"energy": energy, "guidance": guidance},
@@ -165,6 +172,8 @@ class ChangeView(_View):
         return cls(
             assembly,
             f"{assembly.title}: {member}, {words}",
+            "modes",
+            before.key,
             lines=[f"before: {before.statement}", f"after:  {after.statement}",
                    "predicted: first order, from the shares of energy; actual: run again"],
             screens=[("Frequencies before and after", table)],
@@ -187,7 +196,9 @@ class CompareView(_View):
             path, wanted, before=lambda a: candidates.extend(_variants(a, others, variants, mass_matrices))
         )
         assembly = first.assembly
-        view = cls(assembly, f"{assembly.title}: compared", lines=[f"before: {first.statement}"])
+        view = cls(
+            assembly, f"{assembly.title}: compared", "modes before", first.key, lines=[f"before: {first.statement}"]
+        )
         for name, other in candidates:
             after = _modes_of(other, wanted, first, name)
             compared = first.compare(after)
@@ -304,6 +315,8 @@ class ConservatismView(_View):
         return cls(
             modes.assembly,
             f"{modes.assembly.title}: {event}, how conservative the rules are",
+            "modes",
+            modes.key,
             lines=lines,
             screens=[("Peak in time, and rules over it", table)],
             tables={f"{name}_conservatism": table},
@@ -369,8 +382,9 @@ def deliver_shock(
     if (event is None) != (gauge is None):
         raise click.UsageError("--event and --gauge go together")
     if event is not None:
-        modes = open_modes(record, ModesRange(), before=lambda a: a.event_named(event))
-        found = modes.respond(event).shock(str(gauge), **keys)
+        modes = open_modes(record, ModesRange(), before=lambda a: _in_time(a.event_named(event)))
+        answer: Any = modes.respond(event)
+        found = answer.shock(str(gauge), **keys)
     else:
         found = shock(record, **keys)
     facts = {"record": found.name, "quantity": found.result.quantity}
@@ -378,6 +392,12 @@ def deliver_shock(
         f"{found.name}: shock response spectrum, {found.result.quantity}", f"{_file_name(found.name)}_srs",
         found.table(sides=sides, by=by), found.name, facts, lambda: found.plot(sides[0]), found.result.findings,
     ).deliver(to)  # fmt: skip
+
+
+def _in_time(event: EventKind) -> None:
+    """Raise for an event that has no history."""
+    if event.kind != "time":
+        raise click.UsageError(f"shock spectra are taken of histories; this event is one of {event.words}")
 
 
 def deliver_match(spectrum: Path, keys: dict[str, Any], to: Delivery) -> None:

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from holokine.api import Answer, Check, Modes
+    from holokine.describe.events import EventKind
 
 __all__ = ["AnswerView", "CheckReportView", "ModesAsked", "ModesRange", "ModesView", "open_modes", "run_demo"]
 
@@ -34,6 +35,8 @@ class _View:
 
     assembly: Assembly
     head: str
+    stage: str = ""
+    key: str = ""
     lines: list[str] = field(default_factory=list)
     screens: list[tuple[str, pd.DataFrame]] = field(default_factory=list)
     tables: dict[str, pd.DataFrame] = field(default_factory=dict)
@@ -45,7 +48,7 @@ class _View:
     facts: dict[str, Any] = field(default_factory=dict)
 
     def footer(self) -> str:
-        return f"holokine {__version__}, assembly {self.assembly.document.fingerprint[:12]}"
+        return f"holokine {__version__}, key of the {self.stage} {self.key[:12]}"
 
     def deliver(self, to: Delivery) -> None:
         """Write to the folder first, then print in the form asked for."""
@@ -72,7 +75,8 @@ class _View:
         return {
             "holokine": __version__,
             "assembly": self.assembly.title,
-            "fingerprint": self.assembly.document.fingerprint,
+            "stage": self.stage,
+            "key": self.key,
             **self.facts,
             "findings": [{"level": f.level, "text": f.text} for f in self.findings],
             "tables": records,
@@ -110,6 +114,8 @@ class CheckReportView(_View):
         return cls(
             assembly,
             f"{assembly.title}: check",
+            "system",
+            check.key,
             lines=check_lines(check.report, check.system),
             screens=[
                 ("Mass", masses),
@@ -257,6 +263,8 @@ class ModesView(_View):
         return cls(
             assembly,
             f"{assembly.title}: natural frequencies",
+            "modes",
+            modes.key,
             lines=lines,
             screens=screens,
             tables=tables,
@@ -279,7 +287,7 @@ class Film:
     window: tuple[str, str] | None
     seconds: float
 
-    def maker(self, answer: Answer) -> Any:
+    def maker(self, answer: Any) -> Any:
         return partial(answer.animate, gauge=self.gauge, window=self.window, seconds=self.seconds)
 
 
@@ -291,12 +299,16 @@ class AnswerAsked:
     film: Film | None = None
     at: str | None = None
 
-    def refuse(self, kind: str) -> None:
+    def refuse(self, event: EventKind) -> None:
         """Raise for what an event of this kind cannot show, before anything is solved."""
-        if kind != "pulse" and (self.film is not None or self.at is not None):
-            raise click.UsageError("--animate and --at belong to events in time (pulse, loads)")
-        if kind != "spectrum" and self.signed:
-            raise click.UsageError("--signed belongs to spectra; other answers have their own signs")
+        from holokine.api.answers import ANSWER_CLASSES
+
+        asked = {"film": self.film is not None, "instant": self.at is not None, "signed": self.signed}
+        options = {"film": "--animate", "instant": "--at", "signed": "--signed"}
+        for extra, given in asked.items():
+            if given and extra not in ANSWER_CLASSES[type(event)].extras:
+                homes = " and ".join(kind.words for kind, c in ANSWER_CLASSES.items() if extra in c.extras)
+                raise click.UsageError(f"{options[extra]} belongs to {homes}; this event is one of {event.words}")
 
 
 @dataclass
@@ -309,116 +321,50 @@ class AnswerView(_View):
     def of(cls, path: Path, event: str, wanted: ModesRange, asked: AnswerAsked) -> AnswerView:
         from holokine.store import is_run_file
 
-        if not is_run_file(path) and not wanted.given:
+        if not is_run_file(path):
             assembly = Assembly.read(path)
-            if assembly.event_named(event).static is not None:
-                asked.refuse("static")
-                return cls.about(assembly, assembly.static(event))
-        modes = open_modes(path, wanted, before=lambda a: asked.refuse(a.event_named(event).kind))
-        return cls.about(modes.assembly, modes.respond(event), asked)
+            described = assembly.event_named(event)
+            asked.refuse(described)
+            if not described.needs_modes:
+                if wanted.given:
+                    raise click.UsageError(f"{described.words} need no modes: leave out --count and --upto")
+                return cls.about(assembly.respond(event), asked)
+        modes = open_modes(path, wanted, before=lambda a: asked.refuse(a.event_named(event)))
+        return cls.about(modes.respond(event), asked)
 
     @classmethod
-    def about(cls, assembly: Assembly, answer: Answer, asked: AnswerAsked = AnswerAsked()) -> AnswerView:
-        from holokine.respond import PulseAnswer, StaticAnswer
-        from holokine.show.figures import plot_shares
-        from holokine.show.tables import history_table, spectral_table
-        from holokine.show.text import answer_lines
-
-        result = answer.result
+    def about(cls, answer: Answer, asked: AnswerAsked = AnswerAsked()) -> AnswerView:
         name = _file_name(answer.name)
-        peaks = answer.signed_peaks() if asked.signed else answer.peaks()
-        tables = {f"{name}_peaks": peaks}
-        meshes: dict[str, Any] = {f"{name}.vtu": answer.write_vtu}
-        figures: dict[str, Any] = {name: answer.plot}
-        screens = [("At rest" if isinstance(result, StaticAnswer) else "Peaks", _screen_peaks(peaks))]
-        if isinstance(result, StaticAnswer):
-            del figures[name]
-            shape = answer.deformed()
-            meshes |= {f"{name}_{c}.png": partial(shape.picture, colour=c) for c in ("displacement", "stress")}
-            tables |= {
-                f"{name}_points": shape.points(),
-                f"{name}_members": shape.members(),
-                f"{name}_parts": shape.stress(),
-            }
-        elif isinstance(result, PulseAnswer):
-            figures[f"{name}_excitation"] = answer.plot_excitation
-            meshes[f"{name}_histories.html"] = answer.page
-            if hasattr(result.reader, "oscillators"):
-                meshes |= {f"{name}_{c}.png": partial(answer.picture, colour=c) for c in ("stress", "displacement")}
-                meshes[f"{name}_parts.csv"] = lambda path: answer.worst().to_csv(path, index=False)
-                meshes[f"{name}_points.csv"] = lambda path: answer.points().to_csv(path, index=False)
-            else:
-                del meshes[f"{name}.vtu"]
-            if asked.film is not None:
-                meshes[f"{name}.{asked.film.ending}"] = asked.film.maker(answer)
-            if asked.at is not None:
-                shape = answer.deformed(asked.at)
-                when = f"{name}_at_{_file_name(asked.at)}"
-                tables |= {f"{when}_stress": shape.stress(), f"{when}_points": shape.points()}
-                tables[f"{when}_members"] = shape.members()
-                screens += [(f"Displacement of points at {asked.at}", tables[f"{when}_points"]),
-                            (f"Largest stress of parts at {asked.at}", tables[f"{when}_stress"])]  # fmt: skip
-                meshes |= {f"{when}.png": shape.picture, f"{when}.vtu": shape.write_vtu}
-            tables[f"{name}_histories"] = history_table(
-                result, list(range(len(result.reduced.readings))), _thin(result)
-            )
-        else:
-            shares = answer.shares()
-            tables |= {f"{name}_modes": spectral_table(result), f"{name}_shares": shares}
-            tables[f"{name}_main_modes"] = answer.main_modes()
-            figures[f"{name}_shares"] = partial(plot_shares, result)
-            figures[f"{name}_four_way"] = answer.plot_tripartite
-            pictures = {f"{name}_{c}.png": partial(answer.picture, colour=c) for c in ("stress", "displacement")}
-            meshes |= pictures
-            meshes[f"{name}_parts.csv"] = lambda path: answer.worst().to_csv(path, index=False)
-            screens.append(("Modes that matter most: share in the square of each peak", _screen_shares(shares, peaks)))
-        limits = answer.limits()
-        if len(limits):
-            tables[f"{name}_limits"] = limits
-            screens.append(("Limits", limits))
+        more: dict[str, Any] = {"signed": True} if asked.signed else {}
+        tables = {f"{name}_{k}": t for k, t in answer.tables().items()}
+        if asked.signed:
+            tables[f"{name}_peaks"] = answer.peaks(**more)
+        screens = answer.screens(**more)
+        files = {f"{name}{ending}": write for ending, write in answer.files().items()}
+        if asked.film is not None:
+            files[f"{name}.{asked.film.ending}"] = asked.film.maker(answer)
+        if asked.at is not None:
+            shape = answer.deformed(asked.at)  # type: ignore[attr-defined]
+            when = f"{name}_at_{_file_name(asked.at)}"
+            tables |= {f"{when}_stress": shape.stress(), f"{when}_points": shape.points()}
+            tables[f"{when}_members"] = shape.members()
+            screens += [(f"Displacement of points at {asked.at}", tables[f"{when}_points"]),
+                        (f"Largest stress of parts at {asked.at}", tables[f"{when}_stress"])]  # fmt: skip
+            files |= {f"{when}.png": shape.picture, f"{when}.vtu": shape.write_vtu}
         return cls(
-            assembly,
-            f"{assembly.title}: {answer.name}",
+            answer.assembly,
+            f"{answer.assembly.title}: {answer.name}",
+            "answer",
+            answer.key,
             ok=answer.ok,
-            lines=answer_lines(result),
+            lines=answer.lines(),
             screens=screens,
             tables=tables,
-            figures=figures,
-            meshes=meshes,
+            figures={f"{name}{ending}": draw for ending, draw in answer.figures().items()},
+            meshes=files,
             findings=answer.findings,
-            facts={"event": answer.name},
+            facts={"event": answer.name, "kind": answer.event.kind},
         )
-
-
-def _thin(result: Any) -> int:
-    return max(1, len(result.time) // 20000)
-
-
-def _screen_peaks(peaks: pd.DataFrame) -> pd.DataFrame:
-    drop = [c for c in ("lowest", "highest", "rms", "place") if c in peaks]
-    result = peaks.drop(columns=drop)
-    if "place" in peaks and peaks["place"].fillna("").astype(bool).any():
-        result["place"] = peaks["place"].fillna("")
-    return result
-
-
-def _screen_shares(shares: pd.DataFrame, peaks: pd.DataFrame) -> pd.DataFrame:
-    """The three modes of largest share per reading, in words."""
-    import pandas as pd
-
-    rows = []
-    for column in shares.columns[2:]:
-        values = shares[column].to_numpy()
-        if not (values == values).all() or not values.any():
-            continue
-        order = abs(values).argsort()[::-1][:4]
-        words = []
-        for i in order:
-            if abs(values[i]) >= 1.0:
-                mode = int(shares["mode"].iloc[i])
-                words.append(f"mode {mode} {values[i]:.0f} %" if mode else f"missing mass {values[i]:.0f} %")
-        rows.append({"gauge": column.removesuffix(" percent"), "made_up_by": ", ".join(words)})
-    return pd.DataFrame(rows)
 
 
 def run_demo(out: Path | None) -> None:
@@ -431,7 +377,7 @@ def run_demo(out: Path | None) -> None:
     views.append(ModesView.about(assembly, modes, ModesAsked(2)))
     seen = set()
     for name, event in assembly.description.events.items():
-        answer = AnswerView.about(assembly, modes.respond(name))
+        answer = AnswerView.about(modes.respond(name))
         if event.kind in seen:  # pictures of the first event of each kind will do
             answer.meshes, answer.figures = {}, dict(list(answer.figures.items())[:1])
         seen.add(event.kind)

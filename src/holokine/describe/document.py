@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
 
 from holokine.describe.adjust import adjusted, merged
+from holokine.describe.files import Folder
 from holokine.describe.references import check_references
 from holokine.describe.schema import Description, Units
+from holokine.describe.stages import Keys
 from holokine.errors import DescriptionError, HolokineError, UnitError, UnknownNameError
 
-__all__ = ["Document", "Places", "read_document", "validated", "variant_of"]
+__all__ = ["Document", "Origin", "Places", "read_document", "validated", "variant_of"]
 
 _KINDS: dict[str, type[DescriptionError]] = {"unit": UnitError, "key": UnknownNameError}
 _HIDDEN = {"function-before", "function-after", "nullable"}
@@ -51,6 +52,22 @@ class Places:
 
 
 @dataclass(frozen=True)
+class Origin:
+    """Where a description came from: a file, and variants or changes made to it one after the other.
+
+    Attributes
+    ----------
+    source : str
+        File name; "" for Python calls.
+    changes : tuple of (str, dict)
+        Name of the variant (or "") and the values put in place.
+    """
+
+    source: str = ""
+    changes: tuple[tuple[str, Any], ...] = ()
+
+
+@dataclass(frozen=True)
 class Document:
     """A validated description with the plain data it came from.
 
@@ -62,24 +79,21 @@ class Document:
         What was written, as plain data.
     places : Places
         Where it was written.
-    folder : Path
+    folder : Folder
         Where files that it names are looked for.
+    origin : Origin
     """
 
     description: Description
     data: dict[str, Any]
     places: Places
-    folder: Path
+    folder: Folder
+    origin: Origin = Origin()
 
-    @property
-    def fingerprint(self) -> str:
-        """SHA-256 of what was written, independent of the order of keys and of layout."""
-        text = json.dumps(self.data, sort_keys=True, default=_plain_number)
-        return hashlib.sha256(text.encode()).hexdigest()
-
-
-def _plain_number(value: Any) -> Any:
-    return value.tolist() if hasattr(value, "tolist") else str(value)
+    @cached_property
+    def keys(self) -> Keys:
+        """Keys of all stages."""
+        return Keys(self.description, self.folder)
 
 
 def read_document(path: str | Path) -> Document:
@@ -92,10 +106,10 @@ def read_document(path: str | Path) -> Document:
     """
     file = Path(path)
     data, lines = _load_yaml(file)
-    return validated(data, Places(file.name, lines), file.parent)
+    return validated(data, Places(file.name, lines), Folder(file.parent))
 
 
-def validated(data: Mapping[str, Any], places: Places, folder: Path) -> Document:
+def validated(data: Mapping[str, Any], places: Places, folder: Folder) -> Document:
     """Validate plain data (keys of the schema, values with units) and all names that refer to others."""
     plain = dict(data)
     spelt = {str(k).replace(" ", "_"): k for k in plain}
@@ -115,14 +129,13 @@ def validated(data: Mapping[str, Any], places: Places, folder: Path) -> Document
     except ValidationError as err:
         raise _translated(err, places, ()) from None
     check_references(description, places.of)
+    document = Document(adjusted(description), plain, places, folder, Origin(places.source))
     for name, change in description.variants.items():
-        variant_of(plain, name, change, places, folder)
-    return Document(adjusted(description), plain, places, folder)
+        variant_of(document, name, change)
+    return document
 
 
-def variant_of(
-    data: Mapping[str, Any], name: str, override: Mapping[str, Any], places: Places, folder: Path
-) -> Document:
+def variant_of(document: Document, name: str, override: Mapping[str, Any]) -> Document:
     """The document with a variant's values in place of its own; without a name, with changes made by a call.
 
     Raises
@@ -130,22 +143,22 @@ def variant_of(
     DescriptionError
         Naming the variant, where its values do not fit.
     """
-    where = places.of(("variants", name)) if name else "changed"
+    where = document.places.of(("variants", name)) if name else "changed"
     if "variants" in override:
         raise DescriptionError(f"{where}: a variant cannot have variants")
-    plain = merged({k: v for k, v in data.items() if k != "variants"}, override)
+    plain = merged({k: v for k, v in document.data.items() if k != "variants"}, override)
     try:
-        return validated(plain, Places(), folder)
+        result = validated(plain, Places(), document.folder)
     except DescriptionError as err:
         raise type(err)(f"{where}: {err}") from None
+    before = document.origin
+    return replace(result, origin=Origin(before.source, (*before.changes, (name, dict(override)))))
 
 
 def _translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) -> HolokineError:
     problems: list[tuple[str, str]] = []
     for item in err.errors(include_url=False):
-        path = prefix + tuple(
-            p for p in item["loc"] if not (isinstance(p, str) and (p.startswith("function-") or p in _HIDDEN))
-        )
+        path = prefix + tuple(p for p in item["loc"] if not (isinstance(p, str) and _hidden(p)))
         message = item["msg"]
         if item["type"] == "missing":
             message = f'the key "{str(path[-1]).replace("_", " ")}" is missing'
@@ -160,6 +173,11 @@ def _translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) -
     seen = list(dict.fromkeys(text for _, text in problems))
     text = seen[0] if len(seen) == 1 else f"{len(seen)} problems:\n" + "\n".join(f"  {t}" for t in seen[:20])
     return _KINDS.get(problems[0][0], DescriptionError)(text)
+
+
+def _hidden(step: str) -> bool:
+    """Whether a step of a place is the validator's own."""
+    return step.startswith(("function-", "kind:")) or step in _HIDDEN
 
 
 def _as_written(path: tuple[Any, ...], places: Places) -> tuple[Any, ...]:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Annotated, Any, ClassVar, Literal, get_args
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, ValidationInfo, model_validator
+from pydantic import BaseModel, BeforeValidator, ConfigDict, ValidationInfo, WithJsonSchema, model_validator
 from pydantic_core import PydanticCustomError
 
 from holokine.errors import UnitError, nearest_hint
@@ -14,6 +15,10 @@ from holokine.units import UnitSystem, quantity
 
 __all__ = [
     "DIRECTIONS",
+    "FileName",
+    "Names",
+    "NamesFile",
+    "names_of",
     "Acceleration",
     "Angle",
     "Area",
@@ -39,6 +44,38 @@ __all__ = [
     "complaint",
     "quantity_field",
 ]
+
+
+@dataclass(frozen=True)
+class Names:
+    """Marks a field (or a key) that names an entry of one of these tables of the description.
+
+    `also`: words that stand for something else here. `kind`: of an event, where only one kind will do.
+    """
+
+    tables: tuple[str, ...]
+    also: tuple[str, ...] = ()
+    kind: str = ""
+
+    @property
+    def words(self) -> str:
+        """The tables in words."""
+        if self.kind:
+            return f"{self.kind} events"
+        return " and ".join([", ".join(self.tables[:-1]), self.tables[-1]]) if len(self.tables) > 1 else self.tables[0]
+
+
+@dataclass(frozen=True)
+class NamesFile:
+    """Marks a field that names a file, whose contents belong to what is described."""
+
+
+def names_of(*tables: str, also: tuple[str, ...] = (), kind: str = "") -> Any:
+    """Annotation of a text that names an entry of `tables`."""
+    return Annotated[str, Names(tables, also, kind)]
+
+
+FileName = Annotated[str, NamesFile()]
 
 Direction = Literal["x", "y", "z", "rx", "ry", "rz"]
 DIRECTIONS: tuple[str, ...] = get_args(Direction)
@@ -74,7 +111,12 @@ def quantity_field(dimension: str, *, above: float | None = None, least: float |
         bound = above if above is not None else least
         return _read(value, dimension, info, bound, above is not None)
 
-    return Annotated[float, BeforeValidator(read)]
+    return Annotated[float, BeforeValidator(read), WithJsonSchema(quantity_schema(dimension))]
+
+
+def quantity_schema(dimension: str) -> dict[str, Any]:
+    """JSON schema of a quantity: a bare number, or a text with a unit."""
+    return {"type": ["number", "string"], "description": f"{dimension}: a number, or a text with a unit"}
 
 
 Number = quantity_field("number")
@@ -104,7 +146,14 @@ def _length_vector(value: Any, info: ValidationInfo) -> tuple[float, float, floa
     return tuple(_read(v, "length", info, None, False) for v in value)  # type: ignore[return-value]
 
 
-LengthVector = Annotated[tuple[float, float, float], BeforeValidator(_length_vector)]
+def vector_schema(dimension: str) -> dict[str, Any]:
+    """JSON schema of three quantities."""
+    return {"type": "array", "items": quantity_schema(dimension), "minItems": 3, "maxItems": 3}
+
+
+LengthVector = Annotated[
+    tuple[float, float, float], BeforeValidator(_length_vector), WithJsonSchema(vector_schema("length"))
+]
 
 
 def _unit_vector(value: Any) -> tuple[float, float, float]:
@@ -126,7 +175,13 @@ def _unit_vector(value: Any) -> tuple[float, float, float]:
     return tuple(n / size for n in numbers)  # type: ignore[return-value]
 
 
-UnitVector = Annotated[tuple[float, float, float], BeforeValidator(_unit_vector)]
+UnitVector = Annotated[
+    tuple[float, float, float],
+    BeforeValidator(_unit_vector),
+    WithJsonSchema(
+        {"anyOf": [{"enum": [s + a for a in "xyz" for s in ("", "-", "+")]}, vector_schema("direction cosines")]}
+    ),
+]
 
 
 class Strict(BaseModel):
@@ -138,6 +193,10 @@ class Strict(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
     shorthand: ClassVar[str | None] = None
     """Name of the field that a bare (non-mapping) value stands for."""
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {}
+    """By stage: fields that it does not depend on, though it reads the others (see `stages`)."""
+    whether: ClassVar[frozenset[str]] = frozenset()
+    """Of those, fields of which it still matters whether they are zero."""
 
     @model_validator(mode="before")
     @classmethod
@@ -169,6 +228,26 @@ class Strict(BaseModel):
             names = ", ".join(_spoken(k) for k in given)
             got = "none" if not present else " and ".join(present)
             raise complaint(f"{what}: give exactly one of {names} (got {got})")
+
+    @classmethod
+    def has_no_effect(cls, given: set[str], names: tuple[str, ...], when: str) -> None:
+        """Raise for options that were given where they do nothing."""
+        idle = [_spoken(n) for n in names if n in given]
+        if idle:
+            raise complaint(f"{' and '.join(idle)} {'have' if len(idle) > 1 else 'has'} no effect {when}")
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, core: Any, handler: Any) -> dict[str, Any]:
+        """Keys as files write them, and the bare value that may stand for the whole."""
+        schema = handler.resolve_ref_schema(handler(core))
+        schema["properties"] = {_spoken(k): v for k, v in schema.get("properties", {}).items()}
+        if "required" in schema:
+            schema["required"] = [_spoken(k) for k in schema["required"]]
+        schema.pop("title", None)
+        if cls.shorthand is None:
+            return dict(schema)
+        bare = schema["properties"][_spoken(cls.shorthand)]
+        return {"anyOf": [schema, bare], "description": schema.get("description", "")}
 
 
 def _spoken(name: str) -> str:

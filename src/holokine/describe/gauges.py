@@ -2,33 +2,48 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any, Literal
 
 from pydantic import field_validator, model_validator
 
-from holokine.describe.fields import Axis, Strict, complaint
+from holokine.describe.fields import Axis, Strict, complaint, names_of
 from holokine.describe.targets import PlaneRegion
 
-__all__ = ["GAUGE_KINDS", "Gauge"]
+__all__ = ["GAUGE_KINDS", "Gauge", "GaugeKind"]
 
-GAUGE_KINDS = (
-    "displacement",
-    "rotation",
-    "velocity",
-    "acceleration",
-    "force",
-    "moment",
-    "damper_force",
-    "total_force",
-    "reaction",
-    "reaction_moment",
-    "beam_force",
-    "beam_moment",
-    "stress",
-    "cut_force",
-    "cut_moment",
-)
-MOTION_KINDS = ("displacement", "rotation", "velocity", "acceleration")
+
+@dataclass(frozen=True)
+class GaugeKind:
+    """A kind of gauge: the dimension of what it reads, and the options that belong to it."""
+
+    dimension: str
+    options: frozenset[str]
+
+
+_MOTION = frozenset({"axis", "relative_to", "motion"})
+_FORCE = frozenset({"axis"})
+GAUGE_KINDS: dict[str, GaugeKind] = {
+    "displacement": GaugeKind("displacement", _MOTION),
+    "rotation": GaugeKind("angle", _MOTION),
+    "velocity": GaugeKind("velocity", _MOTION),
+    "acceleration": GaugeKind("acceleration", _MOTION),
+    "force": GaugeKind("force", _FORCE),
+    "moment": GaugeKind("moment", _FORCE),
+    "damper_force": GaugeKind("force", _FORCE),
+    "total_force": GaugeKind("force", _FORCE),
+    "reaction": GaugeKind("force", _FORCE),
+    "reaction_moment": GaugeKind("moment", _FORCE),
+    "beam_force": GaugeKind("force", frozenset({"axis", "end"})),
+    "beam_moment": GaugeKind("moment", frozenset({"axis", "end"})),
+    "stress": GaugeKind("stress", frozenset({"end", "surface", "at", "component"})),
+    "cut_force": GaugeKind("force", frozenset({"axis", "plane"})),
+    "cut_moment": GaugeKind("moment", frozenset({"axis", "plane"})),
+}
+"""By key; `gauges.maps.BUILDERS` says how each is read."""
+
+_Connected = names_of("links", "joints", "ties", "springs", "bushings")
+_Damped = names_of("springs", "bushings", "joints")
 
 
 class Gauge(Strict):
@@ -43,23 +58,23 @@ class Gauge(Strict):
     ``cut_moment``: what the part or group beyond a plane passes to the rest, about the plane's point.
     """
 
-    displacement: str | None = None
-    rotation: str | None = None
-    velocity: str | None = None
-    acceleration: str | None = None
-    force: str | None = None
-    moment: str | None = None
-    damper_force: str | None = None
-    total_force: str | None = None
-    reaction: str | None = None
-    reaction_moment: str | None = None
-    beam_force: str | None = None
-    beam_moment: str | None = None
-    stress: str | None = None
-    cut_force: str | None = None
-    cut_moment: str | None = None
+    displacement: names_of("points") | None = None  # type: ignore[valid-type]
+    rotation: names_of("points") | None = None  # type: ignore[valid-type]
+    velocity: names_of("points") | None = None  # type: ignore[valid-type]
+    acceleration: names_of("points") | None = None  # type: ignore[valid-type]
+    force: _Connected | None = None  # type: ignore[valid-type]
+    moment: _Connected | None = None  # type: ignore[valid-type]
+    damper_force: _Damped | None = None  # type: ignore[valid-type]
+    total_force: _Damped | None = None  # type: ignore[valid-type]
+    reaction: names_of("supports") | None = None  # type: ignore[valid-type]
+    reaction_moment: names_of("supports") | None = None  # type: ignore[valid-type]
+    beam_force: names_of("parts") | None = None  # type: ignore[valid-type]
+    beam_moment: names_of("parts") | None = None  # type: ignore[valid-type]
+    stress: names_of("parts") | None = None  # type: ignore[valid-type]
+    cut_force: names_of("parts", "groups") | None = None  # type: ignore[valid-type]
+    cut_moment: names_of("parts", "groups") | None = None  # type: ignore[valid-type]
     axis: Axis | Literal["magnitude"] | None = None
-    relative_to: str | None = None
+    relative_to: names_of("points") | None = None  # type: ignore[valid-type]
     motion: Literal["relative", "absolute"] | None = None
     end: Literal["start", "end"] | None = None
     surface: Literal["top", "middle", "bottom", "both"] | None = None
@@ -88,17 +103,16 @@ class Gauge(Strict):
     @model_validator(mode="after")
     def _sense(self) -> Gauge:
         self.exactly_one({k: getattr(self, k) for k in GAUGE_KINDS}, "a gauge has one kind")
-        moving = self.kind in MOTION_KINDS
-        if not moving and (self.relative_to or self.motion):
-            raise complaint("relative to and motion belong to displacement, velocity, acceleration only")
+        options = {n for n in type(self).model_fields if n not in GAUGE_KINDS and getattr(self, n) is not None}
+        for name in sorted(options - GAUGE_KINDS[self.kind].options):
+            homes = [k.replace("_", " ") for k, g in GAUGE_KINDS.items() if name in g.options]
+            more = "; a stress has components, not an axis" if (name, self.kind) == ("axis", "stress") else ""
+            raise complaint(
+                f"{name.replace('_', ' ')} does not belong to a gauge of {self.kind.replace('_', ' ')}, but to "
+                f"{', '.join(homes)}{more}"
+            )
         if self.relative_to and self.motion == "absolute":
             raise complaint("the relative motion of two points cannot be absolute as well")
-        if self.end and self.kind not in ("beam_force", "beam_moment", "stress"):
-            raise complaint("end belongs to beam force, beam moment and stress only")
-        if self.axis and self.kind == "stress":
-            raise complaint("a stress has no axis; choose a component: equivalent, xx, yy, xy ..., or principal")
-        if self.kind != "stress" and (self.surface or self.at or self.component):
-            raise complaint("surface, at and component belong to stress only")
         if (self.plane is None) != (self.kind not in ("cut_force", "cut_moment")):
             raise complaint("a cut force or moment needs a plane: {at: [x, y, z], normal: axis}, others have none")
         return self

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, ValidationInfo, model_validator
 
-from holokine.describe.fields import DIRECTIONS, Direction, PositiveLength, Strict, complaint
+from holokine.describe.fields import DIRECTIONS, Direction, PositiveLength, Strict, complaint, names_of
 from holokine.describe.parts import Axes
 from holokine.describe.targets import Target
 from holokine.errors import UnitError
@@ -19,8 +19,8 @@ class AveragingOrRigid(Strict):
     """A link. Rigid: the point carries all targets as one rigid body. Averaging: the point moves as the mean
     rigid motion of the targets, which are not stiffened by it."""
 
-    rigid: str | None = None
-    averaging: str | None = None
+    rigid: names_of("points") | None = None  # type: ignore[valid-type]
+    averaging: names_of("points") | None = None  # type: ignore[valid-type]
     to: Target
 
     @model_validator(mode="after")
@@ -109,6 +109,8 @@ class Joint(Strict):
     release: Annotated[tuple[Direction, ...], BeforeValidator(_released)] = ()
     stiffness: StiffnessSet = (0.0,) * 6
     damping: DampingSet = (0.0,) * 6
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping"})}
+    whether: ClassVar[frozenset[str]] = frozenset({"damping"})
     axes: Axes | None = None
 
     @property
@@ -138,5 +140,5 @@ class Tie(Strict):
     """A tie: the nodes of `nodes` follow the faces of the part `faces` where they lie on them."""
 
     nodes: Target
-    faces: str
+    faces: names_of("parts")  # type: ignore[valid-type]
     within: PositiveLength | None = None

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import BeforeValidator, ValidationInfo, model_validator
 
-from holokine.describe.fields import Direction, Strict, UnitVector, complaint, quantity_field
+from holokine.describe.fields import Direction, Strict, UnitVector, complaint, names_of, quantity_field
 from holokine.describe.targets import Selection, Target
 from holokine.errors import UnitError
 from holokine.units import UnitSystem, quantity
 
-__all__ = ["Load", "Names", "length_vector"]
+__all__ = ["Load", "Supports", "length_vector"]
 
 
 def _vector(dimension: str) -> Any:
@@ -56,7 +56,11 @@ def _names(value: Any) -> Any:
     return (value,) if isinstance(value, str) else value
 
 
-Names = Annotated[tuple[str, ...], BeforeValidator(_names)]
+if TYPE_CHECKING:
+    Supports = tuple[str, ...]
+else:
+    Supports = Annotated[tuple[names_of("supports"), ...], BeforeValidator(_names)]
+    """One support or several."""
 
 
 class Load(Strict):
@@ -76,7 +80,7 @@ class Load(Strict):
     pressure: quantity_field("stress") | None = None  # type: ignore[valid-type]
     on: Selection | None = None
     towards: UnitVector | None = None
-    supports: Names | None = None
+    supports: Supports | None = None
     move: Annotated[dict[Direction, float], BeforeValidator(_movement)] | None = None
 
     @property

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from holokine.describe.fields import Strict
+from holokine.describe.fields import FileName, Strict
 
 __all__ = ["Matrices"]
 
@@ -14,7 +14,7 @@ class Matrices(Strict):
     name, direction: x y z rx ry rz).
     """
 
-    stiffness: str
-    mass: str
-    damping: str | None = None
-    dofs: str
+    stiffness: FileName
+    mass: FileName
+    damping: FileName | None = None
+    dofs: FileName

@@ -12,6 +12,7 @@ from holokine.describe.fields import (
     Angle,
     AreaMass,
     Direction,
+    FileName,
     Force,
     ForcePerLength,
     Length,
@@ -21,6 +22,7 @@ from holokine.describe.fields import (
     Strict,
     UnitVector,
     complaint,
+    names_of,
 )
 
 __all__ = [
@@ -86,8 +88,11 @@ class Beam(Strict):
     height is along local z, its width along local y.
     """
 
-    through: tuple[str, ...] = Field(min_length=2)
-    section: str
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {
+        "mesh": frozenset({"section", "up", "eccentricity", "release", "theory", "preload"})
+    }
+    through: tuple[names_of("points"), ...] = Field(min_length=2)  # type: ignore[valid-type]
+    section: names_of("sections")  # type: ignore[valid-type]
     up: UnitVector = (0.0, 0.0, 1.0)
     divisions: int | tuple[int, ...] | None = None
     size: PositiveLength | None = None
@@ -120,10 +125,11 @@ class Beam(Strict):
 class Ring(Strict):
     """A closed circle of beam elements; the section's height (local z) is along the axis."""
 
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"mesh": frozenset({"section", "theory"})}
     centre: LengthVector = (0.0, 0.0, 0.0)
     axis: UnitVector = (0.0, 0.0, 1.0)
     radius: PositiveLength
-    section: str
+    section: names_of("sections")  # type: ignore[valid-type]
     divisions: int = Field(default=72, ge=3)
     theory: Literal["timoshenko", "rayleigh", "euler"] = "timoshenko"
 
@@ -181,6 +187,9 @@ class _Gridded(Strict):
 class Shell(Strict):
     """How a surface carries: thickness, and what comes with it."""
 
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {
+        "mesh": frozenset({"thickness", "offset", "area_mass", "shear_factor", "tension"})
+    }
     thickness: PositiveLength
     offset: Length = 0.0
     area_mass: AreaMass = 0.0
@@ -265,11 +274,12 @@ class MeshFile(Strict):
     """A mesh from a file; `only` takes cells of one set, or of one value of cell data (``name: value``)."""
 
     shorthand: ClassVar[str | None] = "file"
-    file: str
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"mesh": frozenset({"shell", "section", "up"})}
+    file: FileName
     unit: str = "m"
     only: dict[str, Any] | str | None = None
     shell: Shell | None = None
-    section: str | None = None
+    section: names_of("sections") | None = None  # type: ignore[valid-type]
     up: UnitVector = (0.0, 0.0, 1.0)
 
 
@@ -282,6 +292,7 @@ class Part(Strict):
     `axes` are the material's axes (and the axes in which shell stresses are given).
     """
 
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"mesh": frozenset({"material", "axes"})}
     beam: Beam | None = None
     ring: Ring | None = None
     plate: Plate | None = None
@@ -290,7 +301,7 @@ class Part(Strict):
     tube: Tube | None = None
     extrusion: Extrusion | None = None
     mesh: MeshFile | None = None
-    material: str
+    material: names_of("materials")  # type: ignore[valid-type]
     axes: Axes | None = None
     merge: bool = True
 

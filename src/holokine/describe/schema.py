@@ -20,6 +20,7 @@ from holokine.describe.fields import (
     Frequency,
     Length,
     LengthVector,
+    Names,
     Number,
     PositiveLength,
     ProductMoment,
@@ -29,14 +30,16 @@ from holokine.describe.fields import (
     Strict,
     UnitVector,
     complaint,
+    names_of,
     quantity_field,
 )
-from holokine.describe.gauges import Gauge
+from holokine.describe.gauges import GAUGE_KINDS, Gauge
 from holokine.describe.joints import AveragingOrRigid, DampingSet, Joint, StiffnessSet, Tie
 from holokine.describe.loads import Load
 from holokine.describe.matrices import Matrices
 from holokine.describe.parts import Axes, Part
 from holokine.describe.targets import Target
+from holokine.describe.walk import walk
 from holokine.errors import UnitError
 from holokine.units import UnitSystem, quantity
 
@@ -57,6 +60,8 @@ __all__ = [
 ]
 
 GROUND = "ground"
+_End = names_of("points", also=(GROUND,))
+_Members = ("parts", "masses", "springs", "bushings", "links", "joints", "ties", "groups")
 MassMatrix = Literal["consistent", "lumped", "lumped without rotary"]
 
 
@@ -89,6 +94,7 @@ class Material(Strict):
     orthotropic: Orthotropic | None = None
     density: Density
     loss_factor: Ratio | None = None
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"loss_factor"})}
 
     @model_validator(mode="after")
     def _elastic(self) -> Material:
@@ -283,7 +289,7 @@ class Mass(Strict):
     Tensor entries with the minus sign in the products: I_xy = -∫ x y dm.
     """
 
-    at: str
+    at: names_of("points")  # type: ignore[valid-type]
     mass: quantity_field("mass", least=0.0)  # type: ignore[valid-type]
     inertia: Annotated[tuple[tuple[float, ...], ...], BeforeValidator(_inertia_tensor)] = (
         (0.0, 0.0, 0.0),
@@ -296,9 +302,11 @@ class Mass(Strict):
 class Spring(Strict):
     """A spring (and damper) along the line between two points, or along `axis`; to `ground` if named so."""
 
-    between: tuple[str, str]
+    between: tuple[_End, _End]  # type: ignore[valid-type]
     stiffness: quantity_field("stiffness", least=0.0) = 0.0  # type: ignore[valid-type]
     damping: quantity_field("damping constant", least=0.0) = 0.0  # type: ignore[valid-type]
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping"})}
+    whether: ClassVar[frozenset[str]] = frozenset({"damping"})
     axis: UnitVector | None = None
 
 
@@ -309,9 +317,11 @@ class Bushing(Strict):
     rigid arm, so that a rigid motion of both sides together stretches nothing.
     """
 
-    between: tuple[str, str]
+    between: tuple[_End, _End]  # type: ignore[valid-type]
     stiffness: StiffnessSet = (0.0,) * 6
     damping: DampingSet = (0.0,) * 6
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping"})}
+    whether: ClassVar[frozenset[str]] = frozenset({"damping"})
     axes: Axes | None = None
 
 
@@ -337,6 +347,9 @@ class Support(Strict):
         return tuple(d for d in DIRECTIONS if d in value)
 
 
+_Damped = names_of("materials", "parts", "springs", "bushings", "joints", "groups", also=("default",))
+
+
 class Damping(Strict):
     """Damping ratio: one value, a table by frequency, Rayleigh from two points, or composite.
 
@@ -348,7 +361,7 @@ class Damping(Strict):
     ratio: Ratio | None = None
     table: tuple[tuple[Frequency, Ratio], ...] | None = None
     rayleigh: tuple[tuple[Frequency, Ratio], tuple[Frequency, Ratio]] | None = None
-    composite: dict[str, Ratio] | None = None
+    composite: dict[_Damped, Ratio] | None = None  # type: ignore[valid-type]
 
     @model_validator(mode="after")
     def _one(self) -> Damping:
@@ -426,9 +439,9 @@ class Description(Strict):
     joints: dict[str, Joint] = {}
     ties: dict[str, Tie] = {}
     supports: dict[str, Support] = {}
-    groups: dict[str, tuple[str, ...]] = {}
+    groups: dict[str, tuple[names_of(*_Members), ...]] = {}  # type: ignore[valid-type]
     gauges: dict[str, Gauge] = {}
-    limits: dict[str, Any] = {}
+    limits: dict[names_of("gauges"), Any] = {}  # type: ignore[valid-type]
     loads: dict[str, Load] = {}
     damping: Damping = Damping(ratio=0.02)
     events: dict[str, Event] = {}
@@ -438,8 +451,56 @@ class Description(Strict):
     mass_matrix: MassMatrix = "consistent"
     massless: Annotated[tuple[Direction, ...], BeforeValidator(_hold)] = ()
     merge_tolerance: PositiveLength | None = None
-    adjust: dict[str, Adjust] = {}
+    adjust: dict[names_of(*_Members), Adjust] = {}  # type: ignore[valid-type]
     variants: dict[str, dict[str, Any]] = {}
+
+    @property
+    def damping_used(self) -> Damping:
+        """The damping as given; where none is given, that of materials with a loss factor alone, or 2 % assumed."""
+        losses = any(self.materials[p.material].loss_factor for p in self.parts.values())
+        return self.damping if self.damping_given or not losses else Damping(ratio=0.0)
+
+    @property
+    def damping_given(self) -> bool:
+        """Whether the description says anything of damping."""
+        return "damping" in self.model_fields_set
+
+    @property
+    def structural_points(self) -> dict[str, Point]:
+        """Points that carry something, which are nodes; others are names of places on them."""
+        used = {
+            name
+            for table in ("parts", "masses", "springs", "bushings", "links", "joints", "ties", "supports")
+            for model in getattr(self, table).values()
+            for _, name, mark in walk(model)
+            if isinstance(mark, Names) and "points" in mark.tables
+        }
+        return {name: p for name, p in self.points.items() if name in used}
+
+    @field_validator("limits")
+    @classmethod
+    def _in_si(cls, value: dict[str, Any], info: ValidationInfo) -> dict[str, Any]:
+        """Limits in SI, one number or by component, by what the gauge reads."""
+        units = (info.context or {}).get("units") or UnitSystem()
+        gauges = info.data.get("gauges") or {}
+        result: dict[str, Any] = {}
+        for name, limit in value.items():
+            gauge = gauges.get(name)
+            if gauge is None:
+                result[name] = limit  # refused with the nearest name when references are checked
+                continue
+
+            def read(one: Any, gauge: Gauge = gauge, name: str = name) -> float:
+                try:
+                    size = quantity(one, GAUGE_KINDS[gauge.kind].dimension, units)
+                except UnitError as err:
+                    raise complaint(f"{name}: {err}", "unit") from None
+                if not size > 0:
+                    raise complaint(f"{name}: must be greater than 0, got {one}")
+                return size
+
+            result[name] = {str(k): read(v) for k, v in limit.items()} if isinstance(limit, dict) else read(limit)
+        return result
 
     @field_validator("groups", mode="before")
     @classmethod

@@ -4,9 +4,18 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from pydantic import BeforeValidator, model_validator
+from pydantic import BeforeValidator, WithJsonSchema, model_validator
 
-from holokine.describe.fields import Angle, LengthVector, PositiveLength, Strict, UnitVector, complaint, quantity_field
+from holokine.describe.fields import (
+    Angle,
+    LengthVector,
+    PositiveLength,
+    Strict,
+    UnitVector,
+    complaint,
+    names_of,
+    quantity_field,
+)
 
 __all__ = ["Selection", "Target"]
 
@@ -41,9 +50,9 @@ class NormalRegion(Strict):
 class Selection(Strict):
     """Nodes by point names, part, group or set, and by place; several keys narrow the choice."""
 
-    points: tuple[str, ...] | None = None
-    part: str | None = None
-    group: str | None = None
+    points: tuple[names_of("points"), ...] | None = None  # type: ignore[valid-type]
+    part: names_of("parts") | None = None  # type: ignore[valid-type]
+    group: names_of("groups") | None = None  # type: ignore[valid-type]
     set: str | None = None
     box: tuple[LengthVector, LengthVector] | None = None
     plane: PlaneRegion | None = None
@@ -57,6 +66,8 @@ class Selection(Strict):
         keys = [n for n in type(self).model_fields if n != "count"]
         if all(getattr(self, n) is None for n in keys):
             raise complaint(f"a selection needs at least one of {', '.join(keys)}")
+        if self.nearest is None:
+            self.has_no_effect(self.model_fields_set, ("count",), "without nearest: [x, y, z]")
         return self
 
 
@@ -72,4 +83,8 @@ def _target(value: Any) -> Any:
     return value
 
 
-Target = Annotated[Selection, BeforeValidator(_target)]
+Target = Annotated[
+    Selection,
+    BeforeValidator(_target),
+    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}, {"type": "object"}]}),
+]

@@ -19,10 +19,12 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import csr_array
+from scipy.sparse import coo_array, csr_array
 
+from holokine.elements.kinds import ElementKind
 from holokine.elements.sections import SectionProperties
-from holokine.errors import ConstraintError, MeshError
+from holokine.elements.stress import Places, StressField
+from holokine.errors import ConstraintError, DescriptionError, MeshError
 
 __all__ = ["BeamElements", "arm_matrix", "beam_axes"]
 
@@ -155,8 +157,13 @@ def _lumped(length: Floats, s: SectionProperties, density: float, theory: str, r
     return M
 
 
+def _tidy(fibres: Floats) -> Floats:
+    """Places of fibres without what is rounding only."""
+    return np.where(np.abs(fibres) < 1e-12 * np.abs(fibres).max(initial=1e-300), 0.0, fibres)
+
+
 @dataclass(frozen=True)
-class BeamElements:
+class BeamElements(ElementKind):
     """Beam elements of one part.
 
     Attributes
@@ -174,6 +181,8 @@ class BeamElements:
     local_stiffness, local_mass : ndarray, shape (elements, 12, 12)
         Local matrices, releases condensed, in SI.
     section : SectionProperties
+    E, G, density : float
+        Pa, Pa, kg/m³.
     """
 
     part: str
@@ -184,7 +193,13 @@ class BeamElements:
     local_stiffness: Floats
     local_mass: Floats
     section: SectionProperties
+    E: float
+    G: float
+    density: float
     kind: str = "beam"
+    words = "beams"
+    stress_names = ("fibre",)
+    stress_options = frozenset({"end"})
 
     @classmethod
     def build(
@@ -244,7 +259,7 @@ class BeamElements:
             T[:, o : o + 3, o : o + 3] = axes
             T[:, o + 3 : o + 6, o + 3 : o + 6] = axes
             T[:, o : o + 3, o + 3 : o + 6] = axes @ arm_matrix(total[:, end_number])
-        return cls(part, nodes, length, axes, T, K, M, section)
+        return cls(part, nodes, length, axes, T, K, M, section, E, G, density)
 
     @property
     def dofs(self) -> NDArray[np.int64]:
@@ -255,32 +270,106 @@ class BeamElements:
         """Degrees of freedom, stiffness and mass (global axes)."""
         yield (self.dofs, *self.matrices())
 
+    def lumped_chunks(self) -> Iterator[tuple[NDArray[np.int64], Floats]]:
+        """Degrees of freedom and lumped mass (global axes)."""
+        lumped = _lumped(self.length, self.section, self.density, "timoshenko", True)
+        yield self.dofs, np.swapaxes(self.to_local, 1, 2) @ lumped @ self.to_local
+
     def volumes(self) -> Floats:
         """Volume of each element in m³."""
         return self.length * self.section.area
+
+    def wave(self, omega: float) -> float:
+        """Bending in the softer plane, (EI / ρA ω²)^¼."""
+        s = self.section
+        if self.density <= 0:
+            return float(np.inf)
+        return float((self.E * min(s.Iy, s.Iz) / (self.density * s.area * omega**2)) ** 0.25)
+
+    def mesh_error(self, kh: Floats) -> Floats:
+        """(kh)⁴ / 720 of Hermite bending, and (kh)² / 24 of the share that shear has in it."""
+        s = self.section
+        k = kh / self.length.max()
+        area = s.area * max(min(s.shear_y, s.shear_z), 1e-9)
+        ratio = k**2 * self.E * min(s.Iy, s.Iz) / (self.G * area)
+        return np.asarray(kh**4 / 720.0 + kh**2 / 24.0 * ratio / (1.0 + ratio))
+
+    def end_rows(self, end: str) -> tuple[NDArray[np.int64], Floats, Floats]:
+        """N, Vy, Vz, T, My, Mz at the start or the end of the run, on the positive side of a cut."""
+        e, sign, side = (0, -1.0, slice(0, 6)) if end == "start" else (-1, 1.0, slice(6, 12))
+        stiff, mass = (sign * m[e] @ self.to_local[e] for m in (self.local_stiffness, self.local_mass))
+        return self.nodes[e], stiff[side], mass[side]
+
+    def section_forces(self, displacement: Floats) -> Floats:
+        """N, Vy, Vz, T, My, Mz on the positive side of a cut, from the elastic forces, shape (elements, 2, 6)."""
+        own = np.einsum("eij,ejk,ek->ei", self.local_stiffness, self.to_local, displacement[self.dofs])
+        return np.asarray(own.reshape(-1, 2, 6) * np.array([-1.0, 1.0])[:, None])
 
     def matrices(self) -> tuple[Floats, Floats]:
         """Stiffness and mass in global axes, each of shape (elements, 12, 12)."""
         back = np.swapaxes(self.to_local, 1, 2)
         return back @ self.local_stiffness @ self.to_local, back @ self.local_mass @ self.to_local
 
-    def stress_maps(self, size: int) -> list[csr_array]:
-        """Maps from displacement to the normal stress of all fibres of every element, at its start and at its end.
+    def _fibre_rows(self) -> tuple[Floats, Floats]:
+        """Normal stress of every fibre at both ends of every element on global motions: from stiffness, and inertia.
 
-        From the elastic forces alone; element by element, shape (elements * fibres, size). Empty without fibres.
+        Shapes (elements, 2, fibres, 12).
         """
         fibres = self.fibre_stress()
-        if len(fibres) == 0:
+        found = []
+        for matrix in (self.local_stiffness, self.local_mass):
+            ends = []
+            for side, sign in ((0, -1.0), (1, 1.0)):
+                rows = 6 * side + np.array([0, 4, 5])
+                ends.append(sign * np.einsum("fr,erj->efj", fibres, matrix[:, rows] @ self.to_local))
+            found.append(np.stack(ends, axis=1))
+        return found[0], found[1]
+
+    def _scattered(self, values: Floats, elements: NDArray[np.int64], size: int) -> csr_array:
+        """Rows (elements, rows, 12) as one sparse map."""
+        per = values.shape[1]
+        columns = np.repeat(self.dofs[elements], per, axis=0)
+        index = np.repeat(np.arange(len(columns)), 12)
+        return csr_array(coo_array((values.ravel(), (index, columns.ravel())), shape=(len(columns), size)).tocsr())
+
+    def stress_fields(self, size: int) -> list[StressField]:
+        """Normal stress of all fibres of every element, at its start and at its end, from the elastic forces alone.
+
+        Empty without fibres.
+        """
+        count = len(self.section.fibres)
+        if count == 0:
             return []
-        result = []
-        for side, sign in ((0, -1.0), (1, 1.0)):
-            rows = 6 * side + np.array([0, 4, 5])
-            local = sign * np.einsum("fr,erj->efj", fibres, (self.local_stiffness @ self.to_local)[:, rows])
-            count = local.shape[0] * local.shape[1]
-            columns = np.repeat(self.dofs, local.shape[1], axis=0)
-            index = np.repeat(np.arange(count), columns.shape[1])
-            result.append(csr_array((local.reshape(-1), (index, columns.ravel())), shape=(count, size)))
-        return result
+        stiff, every = self._fibre_rows()[0], np.arange(len(self.nodes))
+        return [
+            StressField(
+                self.part, self._scattered(stiff[:, side], every, size), 1,
+                Places.on("element", np.repeat(every + 1, count), None, word), self.nodes, self.nodes[:, [side]],
+            )
+            for side, word in enumerate((", start", ", end"))
+        ]  # fmt: skip
+
+    def gauge_fields(self, size: int, **options: str | None) -> list[StressField]:
+        """Normal stress of the fibres by balance, at both ends of every element, or at one end of the run."""
+        count, end = len(self.section.fibres), options.get("end")
+        if count == 0:
+            raise DescriptionError(f'the section of "{self.part}" has no fibres; add fibres: [[y, z], ...] to it')
+        stiff, inert = self._fibre_rows()
+        fibres = [f", fibre y {1e3 * y + 0.0:.4g} z {1e3 * z + 0.0:.4g} mm" for y, z in _tidy(self.section.fibres)]
+        sides = tuple(f", {word}{f}" for word in ("start", "end") for f in fibres)
+        elements, ends = np.arange(len(self.nodes)), [0, 1]
+        if end is not None:
+            ends = [0 if end == "start" else 1]
+            elements = elements[[0]] if end == "start" else elements[[-1]]
+        maps = [
+            self._scattered(values[elements][:, ends].reshape(len(elements), -1, 12), elements, size)
+            for values in (stiff, inert)
+        ]
+        number = np.repeat(elements + 1, len(ends) * count)
+        side = np.tile(np.concatenate([e * count + np.arange(count) for e in ends]), len(elements))
+        places = Places("element", number, None, sides, side)
+        none = np.zeros((0, 1), dtype=np.int64)
+        return [StressField(self.part, maps[0], 1, places, none, none, maps[1])]
 
     def fibre_stress(self) -> Floats:
         """Normal stress in Pa at the fibres from section forces (N, My, Mz), shape (fibres, 3)."""

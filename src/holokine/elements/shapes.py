@@ -8,10 +8,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.mesh.cells import CELLS
+
 __all__ = ["NODE_COUNT", "gauss", "shape", "solid_rule", "triangle_rule"]
 
 Floats = NDArray[Any]  # float64
-NODE_COUNT = {"hex8": 8, "hex20": 20, "tet4": 4, "tet10": 10, "wedge6": 6, "quad4": 4, "tri3": 3, "beam": 2}
+NODE_COUNT = {kind.name: kind.count for kind in CELLS.values()}
 
 _CORNERS = np.array(
     [[-1, -1, -1], [1, -1, -1], [1, 1, -1], [-1, 1, -1], [-1, -1, 1], [1, -1, 1], [1, 1, 1], [-1, 1, 1]], dtype=float

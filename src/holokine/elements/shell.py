@@ -14,7 +14,7 @@ u, v, w, θx, θy, θz.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -22,7 +22,9 @@ from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
 from holokine.elements.beam import arm_matrix
+from holokine.elements.kinds import ElementKind, averaged_field, scattered
 from holokine.elements.shapes import gauss, triangle_rule
+from holokine.elements.stress import Places, StressField
 
 __all__ = ["ShellElements", "shell_axes"]
 
@@ -69,7 +71,7 @@ def _times_inverse(dN: Floats, J: Floats, det: Floats) -> Floats:
 
 
 @dataclass(frozen=True)
-class ShellElements:
+class ShellElements(ElementKind):
     """Shell elements of one kind and one part.
 
     Attributes
@@ -108,6 +110,9 @@ class ShellElements:
     along: tuple[float, float, float] | None = None
     mass: str = "consistent"
     tension: Floats | None = None
+    words = "shells"
+    stress_names = ("xx", "yy", "xy")
+    stress_options = frozenset({"surface", "at", "component"})
 
     @property
     def dofs(self) -> Ints:
@@ -146,7 +151,7 @@ class ShellElements:
             nodes = self.nodes[a : a + _CHUNK]
             _, xy, T = self._flat(self.places[nodes])
             dofs = (nodes[:, :, None] * 6 + np.arange(6)).reshape(len(nodes), -1)
-            yield dofs, np.swapaxes(T, 1, 2) @ self._mass(xy, None) @ T
+            yield dofs, np.swapaxes(T, 1, 2) @ replace(self, mass="lumped")._mass(xy, None) @ T
 
     # -- geometry at a place --------------------------------------------------------------------------
 
@@ -376,22 +381,39 @@ class ShellElements:
         _, xy, _ = self._flat(self.places[self.nodes])
         return self.thickness * sum(w * self._at(xy, p)[2] for p, w in zip(*self._rule("full"), strict=True))
 
+    def wave(self, omega: float) -> float:
+        """Bending, (D / ρh ω²)^¼."""
+        areal = self.density * self.thickness + self.area_mass
+        if areal <= 0:
+            return float(np.inf)
+        stiff = float(min(self.membrane[0, 0], self.membrane[1, 1])) * self.thickness**3 / 12.0
+        return float((stiff / (areal * omega**2)) ** 0.25)
+
+    def mesh_error(self, kh: Floats) -> Floats:
+        """(kh)² / 48 of the bending wave."""
+        return np.asarray(kh**2 / 48.0)
+
     # -- recovery -------------------------------------------------------------------------------------
 
-    def stress_map(self, size: int, at: str = "centre", surface: str = "top") -> tuple[csr_array, Floats, list[str]]:
+    def stress_fields(self, size: int) -> list[StressField]:
+        """In-plane stresses at the centres of elements, on the top and on the bottom surface."""
+        return [self.stress_field(size, surface=surface) for surface in ("top", "bottom")]
+
+    def gauge_fields(self, size: int, **options: str | None) -> list[StressField]:
+        """On one surface, or on top and bottom; at centres or at nodes."""
+        asked = options.get("surface")
+        sides = ("top", "bottom") if asked in (None, "both") else (str(asked),)
+        return [self.stress_field(size, options.get("at") or "centre", side) for side in sides]
+
+    def stress_field(self, size: int, at: str = "centre", surface: str = "top") -> StressField:
         """Linear map from displacements to in-plane stresses xx, yy, xy (element axes) on one surface, in Pa.
 
         Parameters
         ----------
         at : {"centre", "nodes"}
+            At element centres, or extrapolated to nodes and averaged there.
         surface : {"top", "middle", "bottom"}
             Top is on the side of the normal.
-
-        Returns
-        -------
-        map : sparse array, shape (3 * places, size)
-        places : ndarray, shape (places, 3)
-        labels : list of str
         """
         height = {"top": 0.5, "middle": 0.0, "bottom": -0.5}[surface] * self.thickness
         X = self.places[self.nodes]
@@ -409,16 +431,11 @@ class ShellElements:
             S[:, :, bend] = height * self._curvature(self._at(xy, p)[1])
             return self.membrane @ S @ T
 
-        dofs = self.dofs
         if at == "centre":
             S = local(np.zeros(2) if self.kind == "quad4" else np.full(2, 1 / 3))
-            rows = (3 * np.arange(len(X))[:, None] + np.arange(3)).ravel()
-            columns = np.repeat(dofs, 3, axis=0).ravel()
-            values = coo_array((S.ravel(), (np.repeat(rows, 6 * n), columns)), shape=(3 * len(X), size))
-            return csr_array(values.tocsr()), X.mean(axis=1), [f"element {i + 1}" for i in range(len(X))]
-        used, index = np.unique(self.nodes, return_inverse=True)
-        index = index.reshape(self.nodes.shape)
-        share = 1.0 / np.bincount(index.ravel())
+            A = csr_array(coo_array(scattered(S, self.dofs), shape=(3 * len(X), size)).tocsr())
+            places = Places.on("element", np.arange(1, len(X) + 1), X.mean(axis=1), f", {surface}")
+            return StressField(self.part, A, 3, places, self.nodes, self.nodes)
         corners = _QUAD if self.kind == "quad4" else np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0]])
         if self.kind == "quad4":
             points = _QUAD / np.sqrt(3.0)
@@ -427,10 +444,5 @@ class ShellElements:
             at_points = [local(p) for p in points]
         else:
             weights, at_points = np.ones((3, 1)), [local(np.full(2, 1 / 3))]
-        total = csr_array((3 * len(used), size))
-        for k, row in enumerate(weights):
-            S = sum(w * A for w, A in zip(row, at_points, strict=True)) * share[index[:, k]][:, None, None]
-            rows = (3 * index[:, k][:, None] + np.arange(3)).ravel()
-            columns = np.repeat(dofs, 3, axis=0).ravel()
-            total = total + coo_array((np.asarray(S).ravel(), (np.repeat(rows, 6 * n), columns)), total.shape).tocsr()
-        return csr_array(total), self.places[used], [f"node {i + 1}" for i in used]
+        corner = (sum(w * A for w, A in zip(row, at_points, strict=True)) for row in weights)
+        return averaged_field(self, self.places, corner, size, f", {surface}")  # type: ignore[arg-type]

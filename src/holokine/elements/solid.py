@@ -17,7 +17,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
+from holokine.elements.kinds import ElementKind, averaged_field, scattered
 from holokine.elements.shapes import NODE_COUNT, gauss, shape, solid_rule, triangle_rule
+from holokine.elements.stress import Places, StressField
 
 __all__ = ["SolidElements"]
 
@@ -88,7 +90,7 @@ def _extra_modes(kind: str, p: Floats) -> Floats | None:
 
 
 @dataclass(frozen=True)
-class SolidElements:
+class SolidElements(ElementKind):
     """Solid elements of one kind and one part.
 
     Attributes
@@ -113,6 +115,11 @@ class SolidElements:
     elasticity: Floats
     density: float
     mass: str = "consistent"
+    words = "solids"
+    stress_names = ("xx", "yy", "zz", "xy", "yz", "zx")
+    stress_options = frozenset({"at", "component"})
+    wave_exponent = 1.0
+    judged_by_lumping = True
 
     @property
     def dofs(self) -> Ints:
@@ -133,7 +140,7 @@ class SolidElements:
         for a in range(0, len(self.nodes), _CHUNK):
             nodes = self.nodes[a : a + _CHUNK]
             dofs = (nodes[:, :, None] * 6 + np.arange(3)).reshape(len(nodes), -1)
-            yield dofs, self._mass(self.places[nodes], None)
+            yield dofs, self._mass(self.places[nodes], None, "lumped")
 
     def _jacobian(self, X: Floats, dN: Floats) -> tuple[Floats, Floats]:
         J = np.swapaxes(np.tensordot(X, dN, axes=(1, 0)), 1, 2)
@@ -175,14 +182,15 @@ class SolidElements:
         K = full[:, :n, :n] + full[:, :n, n:] @ inner
         return (K + np.swapaxes(K, 1, 2)) / 2.0, inner
 
-    def _mass(self, X: Floats, inner: Floats | None) -> Floats:
+    def _mass(self, X: Floats, inner: Floats | None, kind: str | None = None) -> Floats:
         """Mass; the consistent one is of the whole displacement field, condensed incompatible modes included.
 
         Bending then has the inertia of its curved, not of its straight shape: the error of a bending wave falls
         to a third. Rigid-body motions have no such modes, so mass and inertia stay exact.
         """
         count = NODE_COUNT[self.kind]
-        modes = inner is not None and self.mass == "consistent"
+        mass = kind or self.mass
+        modes = inner is not None and mass == "consistent"
         points, weights = _fine_rule(self.kind) if modes else solid_rule(self.kind, "mass")
         values = []
         dets = np.empty((len(X), len(points)))
@@ -193,7 +201,7 @@ class SolidElements:
         outer = np.array([w * np.outer(v, v) for v, w in zip(values, weights, strict=True)])
         size = outer.shape[1]
         scalar = self.density * (dets @ outer.reshape(len(points), -1)).reshape(-1, size, size)
-        if self.mass != "consistent":
+        if mass != "consistent":
             total = scalar.sum(axis=(1, 2))
             diagonal = np.einsum("eii->ei", scalar)
             # scaled diagonal (Hinton, Rock & Zienkiewicz 1976); for linear shapes the same as row sums
@@ -223,49 +231,45 @@ class SolidElements:
             total += w * self._jacobian(self.places[self.nodes], shape(self.kind, p)[1])[1]
         return total
 
-    def stress_map(self, size: int, at: str = "centre") -> tuple[csr_array, Floats, list[str]]:
-        """Linear map from displacements to stresses.
+    def wave(self, omega: float) -> float:
+        """Shear waves, √(G / ρ) / ω."""
+        if self.density <= 0:
+            return float(np.inf)
+        return float(np.sqrt(float(np.diag(self.elasticity)[3:].min()) / self.density)) / omega
+
+    def mesh_error(self, kh: Floats) -> Floats:
+        """(kh)² / 24 of the shear wave; what lumping shifts is added to it (`judged_by_lumping`)."""
+        return np.asarray(kh**2 / 24.0)
+
+    def stress_fields(self, size: int) -> list[StressField]:
+        """Stresses at the centres of elements."""
+        return [self.stress_field(size)]
+
+    def gauge_fields(self, size: int, **options: str | None) -> list[StressField]:
+        """At centres or at nodes."""
+        return [self.stress_field(size, options.get("at") or "centre")]
+
+    def stress_field(self, size: int, at: str = "centre") -> StressField:
+        """Linear map from displacements to stresses xx yy zz xy yz zx in Pa, global axes.
 
         Parameters
         ----------
         at : {"centre", "nodes"}
             At element centres, or extrapolated to nodes and averaged there.
-
-        Returns
-        -------
-        map : sparse array, shape (6 * places, size)
-            Stresses xx yy zz xy yz zx in Pa, global axes, place by place.
-        places : ndarray, shape (places, 3)
-        labels : list of str
         """
         X = self.places[self.nodes]
-        dofs = self.dofs
-        if at == "centre":
-            centre = {"hex8": [0, 0, 0], "hex20": [0, 0, 0], "wedge6": [1 / 3, 1 / 3, 0]}.get(self.kind, [0.25] * 3)
-            gradient, _ = self._gradient(X, np.array(centre, dtype=float))
-            S = self.elasticity @ _b_matrix(gradient)
-            rows = (6 * np.arange(len(X))[:, None] + np.arange(6)).ravel()
-            entries = coo_array(
-                (S.ravel(), (np.repeat(rows, dofs.shape[1]), np.repeat(dofs, 6, axis=0).ravel())),
-                shape=(6 * len(X), size),
-            )
-            return csr_array(entries.tocsr()), X.mean(axis=1), [f"element {i + 1}" for i in range(len(X))]
-        used, local = np.unique(self.nodes, return_inverse=True)
-        local = local.reshape(self.nodes.shape)
-        share = 1.0 / np.bincount(local.ravel())
-        total = csr_array((6 * len(used), size))
-        for k, S in enumerate(self._nodal_stress(X)):
-            rows = (6 * local[:, k][:, None] + np.arange(6)).ravel()
-            values = (S * share[local[:, k]][:, None, None]).ravel()
-            columns = np.repeat(dofs, 6, axis=0).ravel()
-            total = total + coo_array((values, (np.repeat(rows, dofs.shape[1]), columns)), shape=total.shape).tocsr()
-        return csr_array(total), self.places[used], [f"node {i + 1}" for i in used]
+        if at == "nodes":
+            return averaged_field(self, self.places, self._nodal_stress(X), size)
+        gradient, _ = self._gradient(X, _middle(self.kind))
+        S = self.elasticity @ _b_matrix(gradient)
+        A = csr_array(coo_array(scattered(S, self.dofs), shape=(6 * len(X), size)).tocsr())
+        places = Places.on("element", np.arange(1, len(X) + 1), X.mean(axis=1))
+        return StressField(self.part, A, 6, places, self.nodes, self.nodes)
 
     def _nodal_stress(self, X: Floats) -> Iterator[Floats]:
         """Stress map (elements, 6, dofs) at each corner or edge node, from the integration points."""
         if self.kind in ("tet4", "wedge6"):
-            centre = np.array([0.25] * 3 if self.kind == "tet4" else [1 / 3, 1 / 3, 0.0])
-            S = self.elasticity @ _b_matrix(self._gradient(X, centre)[0])
+            S = self.elasticity @ _b_matrix(self._gradient(X, _middle(self.kind))[0])
             for _ in range(NODE_COUNT[self.kind]):
                 yield S
             return
@@ -297,6 +301,11 @@ class SolidElements:
             assert local is not None
             B = B + _b_matrix(_times_inverse(local, J0, det0) * (det0 / det)[:, None, None]) @ inner
         return B
+
+
+def _middle(kind: str) -> Floats:
+    """Reference place of an element's middle."""
+    return np.array({"hex8": [0, 0, 0], "hex20": [0, 0, 0], "wedge6": [1 / 3, 1 / 3, 0]}.get(kind, [0.25] * 3), float)
 
 
 def _trilinear(p: Floats) -> Floats:

@@ -1,15 +1,116 @@
-"""Readings of stress fields: equivalent and principal stress from components."""
+"""Stress of elements as linear maps with their places, and equivalent and principal stress from components."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse import csr_array
 
-__all__ = ["equivalent_form", "equivalent_stress", "principal_stress"]
+__all__ = ["Places", "StressField", "equivalent_form", "equivalent_stress", "principal_stress"]
 
 Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
+
+
+@dataclass(frozen=True)
+class Places:
+    """Where the values of a field are, as arrays; words are made when asked for.
+
+    Attributes
+    ----------
+    word : str
+        What is numbered: element or node.
+    numbers : ndarray of int, shape (places,)
+        From 1.
+    at : ndarray, shape (places, 3), or None
+        m, where the words tell it.
+    sides : tuple of str
+        Endings of the words (surface, end and fibre).
+    side : ndarray of int, shape (places,)
+        Which ending each place has.
+    """
+
+    word: str
+    numbers: Ints
+    at: Floats | None
+    sides: tuple[str, ...]
+    side: Ints
+
+    def __len__(self) -> int:
+        return len(self.numbers)
+
+    def text(self, place: int) -> str:
+        """A place in words, such as ``element 3 at [100, 0, 20] mm, top``."""
+        where = ""
+        if self.at is not None:
+            p = 1e3 * self.at[place]
+            where = f" at [{p[0]:.0f}, {p[1]:.0f}, {p[2]:.0f}] mm"
+        return f"{self.word} {self.numbers[place]}{where}{self.sides[self.side[place]]}"
+
+    @classmethod
+    def on(cls, word: str, numbers: Ints, at: Floats | None, side: str = "") -> Places:
+        """Places that all have one ending."""
+        return cls(word, np.asarray(numbers), at, (side,), np.zeros(len(numbers), dtype=np.int64))
+
+    @classmethod
+    def joined(cls, several: list[Places]) -> Places:
+        """Places of several maps one after the other."""
+        if len(several) == 1:
+            return several[0]
+        shift = np.cumsum([0, *(len(p.sides) for p in several)])
+        return cls(
+            several[0].word,
+            np.concatenate([p.numbers for p in several]),
+            None if several[0].at is None else np.concatenate([p.at for p in several if p.at is not None]),
+            tuple(s for p in several for s in p.sides),
+            np.concatenate([p.side + k for p, k in zip(several, shift, strict=False)]),
+        )
+
+
+@dataclass(frozen=True)
+class StressField:
+    """Stress components of one set of elements as a linear map of displacement.
+
+    Attributes
+    ----------
+    part : str
+    matrix : sparse array, shape (places * width, dofs)
+        Pa per m and rad, place by place.
+    width : int
+        Components of a place: 1 (fibres of beams), 3 (shells: xx yy xy) or 6 (solids).
+    places : Places
+    cells, nodes : ndarray of int, shape (elements, ...)
+        Nodes of each element, and those at which its value is shown; empty for fields at nodes.
+    inertia : sparse array, shape as `matrix`, or None
+        What absolute acceleration adds, for stress from balance.
+    """
+
+    part: str
+    matrix: csr_array
+    width: int
+    places: Places
+    cells: Ints
+    nodes: Ints
+    inertia: csr_array | None = None
+
+    @property
+    def per_element(self) -> int:
+        """Components of each element."""
+        return int(self.matrix.shape[0]) // len(self.cells)
+
+    def side(self, element: int) -> str:
+        """Surface or end that the field is of, in words."""
+        return self.places.sides[self.places.side[element * (len(self.places) // len(self.cells))]]
+
+    def size(self, components: Floats) -> Floats:
+        """Largest size in each element from components of all elements, or of some: (..., rows) to (..., elements)."""
+        shape = components.shape[:-1]
+        if self.width == 1:
+            return np.abs(components).reshape(*shape, -1, self.per_element).max(axis=-1)
+        return equivalent_stress(components.reshape(*shape, -1, self.width))
 
 
 def equivalent_form(width: int) -> Floats:

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.events import Chirp, PulseShape, Sine
+from holokine.describe.events.signals import Chirp, PulseShape, Sine
 from holokine.errors import EventError
 
 __all__ = ["CYCLE_STEPS", "LOBE_STEPS", "Segment", "curve_of", "differentiated"]

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe.events import PulseShape, SignalTable
+from holokine.describe.files import Folder
 from holokine.errors import EventError
 from holokine.excite.curves import curve_of, differentiated
 from holokine.excite.tables import read_columns
@@ -108,7 +109,7 @@ class _Rows:
         return cls(t, a, hold, notes)
 
 
-def _rows(shape: PulseShape, folder: Path | None, source: str, of_load: bool) -> _Rows:
+def _rows(shape: PulseShape, folder: Folder | None, source: str, of_load: bool) -> _Rows:
     """Rows of a shape, as an acceleration of the base or as a factor on a load, scaled and delayed."""
     if shape.sum is not None:
         parts = [_rows(s, folder, f"{source}, term {i}", of_load) for i, s in enumerate(shape.sum, start=1)]
@@ -138,7 +139,7 @@ def _clean(a: Floats) -> Floats:
     return np.where(np.abs(a) < 1e-14 * np.abs(a).max(initial=0.0), 0.0, a)
 
 
-def _tabled(shape: PulseShape, folder: Path | None, source: str, of_load: bool) -> _Rows:
+def _tabled(shape: PulseShape, folder: Folder | None, source: str, of_load: bool) -> _Rows:
     if shape.table is not None:
         table: SignalTable = shape.table
         t: Floats
@@ -218,7 +219,7 @@ def build_pulse(
     loads: Mapping[str, PulseShape] | None = None,
     stays: str | None = None,
     goes: str | None = None,
-    folder: Path | None = None,
+    folder: Folder | None = None,
     source: str = "pulse",
 ) -> BasePulse:
     """One excitation from shapes by direction (x, y, z) and by load, put on common rows.

@@ -9,7 +9,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.events import Corners, Interpolation, Outside, SpectrumTable
+from holokine.describe.events.spectrum_event import Corners, Interpolation, Outside, SpectrumTable
+from holokine.describe.files import Folder
 from holokine.errors import EventError
 from holokine.excite.tables import parse_columns, read_columns
 
@@ -109,7 +110,7 @@ class ResponseSpectrum:
 def build_spectrum(
     table: SpectrumTable,
     *,
-    folder: Path | None = None,
+    folder: Folder | None = None,
     interpolate: Interpolation = "log-log",
     outside: Outside = "error",
     source: str = "spectrum",
@@ -208,7 +209,7 @@ def broadened(spectrum: ResponseSpectrum, by: float) -> ResponseSpectrum:
 
 
 def _from_table(
-    table: SpectrumTable, folder: Path | None, interpolate: Interpolation, outside: Outside, source: str
+    table: SpectrumTable, folder: Folder | None, interpolate: Interpolation, outside: Outside, source: str
 ) -> ResponseSpectrum:
     if table.file is not None or table.text is not None:
         if table.file is not None:

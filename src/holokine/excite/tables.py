@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.describe.files import Folder
 from holokine.errors import EventError, UnitError, nearest_hint
 from holokine.units import unit_factor
 
@@ -82,7 +83,7 @@ def _chosen(text: str, file: Path) -> tuple[str, float]:
     )
 
 
-def read_columns(path: str | Path, folder: Path | None = None, *, only: str | None = None) -> dict[str, Floats]:
+def read_columns(path: str | Path, folder: Folder | None = None, *, only: str | None = None) -> dict[str, Floats]:
     """Read a CSV file whose header names quantity and unit, such as ``frequency_hz,acceleration_g``.
 
     Also read are ``time [ms]`` and ``acceleration (m/s^2)``; separators may be comma, semicolon or tab.
@@ -100,7 +101,7 @@ def read_columns(path: str | Path, folder: Path | None = None, *, only: str | No
         Missing file, no such column, a header that cannot be understood, a value that is not a finite number
         (with its line).
     """
-    file = Path(path) if folder is None or Path(path).is_absolute() else folder / path
+    file = Path(path) if folder is None else folder / path
     try:
         lines = file.read_text(encoding="utf-8-sig").splitlines()
     except FileNotFoundError:

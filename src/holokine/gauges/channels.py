@@ -10,34 +10,40 @@ A channel is of one of these classes, which decide how a response in modal coord
 ``balance``
     a map of displacement and absolute acceleration (reaction, link force, beam end force), which keeps
     D'Alembert's balance exactly, damping included.
+
+Channels that are alike stand in one block (the stress of a whole part is one), so that their number costs arrays, not
+objects.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
+from itertools import pairwise
 from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
+from holokine.gauges.readings import Reading
 from holokine.system.build import System
 
-__all__ = ["Channel", "Derived", "GaugeSet"]
+__all__ = ["ChannelBlock", "Channels", "GaugeSet"]
 
 Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
+Flags = NDArray[np.bool_]
 
 
 @dataclass(frozen=True)
-class Channel:
-    """One number of a gauge.
+class ChannelBlock:
+    """Channels of one gauge that are read alike: the components of a place, place by place.
 
     Attributes
     ----------
     gauge : str
         Name of the gauge.
-    component : str
+    components : tuple of str
         ``x``, ``magnitude``, ``N`` ...
     dimension : str
         Key of `units.DIMENSIONS`.
@@ -46,51 +52,85 @@ class Channel:
         Time derivative of a motion.
     relative : bool
         Motion relative to the support frame (or of two points).
-    place : str
-        Where, for channels of a field (``element 3, start``).
+    places : int
+        How many places the block has.
     """
 
     gauge: str
-    component: str
+    components: tuple[str, ...]
     dimension: str
     kind: Literal["motion", "elastic", "balance"]
     order: int = 0
     relative: bool = True
-    place: str = ""
+    places: int = 1
 
     @property
-    def label(self) -> str:
-        """Gauge and component for tables."""
-        return f"{self.gauge} {self.component}".strip()
+    def count(self) -> int:
+        """Number of channels."""
+        return len(self.components) * self.places
+
+    @property
+    def frame(self) -> str:
+        """relative or absolute for motions, else nothing."""
+        return "" if self.kind != "motion" else "relative" if self.relative else "absolute"
 
 
 @dataclass(frozen=True)
-class Derived:
-    """A reading made of several channels.
+class Channels:
+    """All channels, block by block, with what they are as arrays of shape (channels,)."""
 
-    Attributes
-    ----------
-    how : str
-        ``single``; ``magnitude`` of components; ``largest`` of a field; ``equivalent`` or ``principal``: the
-        largest equivalent (von Mises) or principal stress of a field whose places have `width` components each.
-    channels : tuple of int
-        Place by place.
-    places : tuple of str
-        Where, for fields.
-    """
+    blocks: tuple[ChannelBlock, ...]
 
-    gauge: str
-    component: str
-    dimension: str
-    how: Literal["single", "magnitude", "largest", "equivalent", "principal"]
-    channels: tuple[int, ...]
-    width: int = 1
-    places: tuple[str, ...] = ()
+    def __len__(self) -> int:
+        return int(self._starts[-1])
+
+    @cached_property
+    def _starts(self) -> NDArray[np.int64]:
+        return np.cumsum([0, *(b.count for b in self.blocks)], dtype=np.int64)
 
     @property
-    def label(self) -> str:
-        """Gauge and component for tables."""
-        return f"{self.gauge} {self.component}".strip()
+    def slices(self) -> list[slice]:
+        """Channels of each block."""
+        return [slice(int(a), int(b)) for a, b in pairwise(self._starts)]
+
+    def _spread(self, values: list[Any], dtype: Any) -> NDArray[Any]:
+        result = np.repeat(np.array(values, dtype=dtype), [b.count for b in self.blocks])
+        result.setflags(write=False)
+        return result
+
+    @cached_property
+    def order(self) -> NDArray[np.int64]:
+        """Time derivative of motions; 0 for all others."""
+        return self._spread([b.order if b.kind == "motion" else 0 for b in self.blocks], np.int64)
+
+    @cached_property
+    def is_motion(self) -> Flags:
+        """Components of motions."""
+        return self._spread([b.kind == "motion" for b in self.blocks], bool)
+
+    @cached_property
+    def is_balance(self) -> Flags:
+        """Forces from balance."""
+        return self._spread([b.kind == "balance" for b in self.blocks], bool)
+
+    @cached_property
+    def is_absolute(self) -> Flags:
+        """Motions that include the frame's."""
+        return self._spread([b.kind == "motion" and not b.relative for b in self.blocks], bool)
+
+    @cached_property
+    def is_acceleration(self) -> Flags:
+        """Absolute accelerations."""
+        return self.is_absolute & (self.order == 2)
+
+    @cached_property
+    def is_rate(self) -> Flags:
+        """Velocities and accelerations, which nothing at rest has."""
+        return self.is_motion & (self.order > 0)
+
+    def block(self, channel: int) -> ChannelBlock:
+        """The block of a channel."""
+        return self.blocks[int(np.searchsorted(self._starts, channel, side="right")) - 1]
 
 
 @dataclass(frozen=True)
@@ -99,8 +139,8 @@ class GaugeSet:
 
     Attributes
     ----------
-    channels : tuple of Channel
-    readings : tuple of Derived
+    channels : Channels
+    readings : tuple of Reading
         What tables show, in the order of the gauges.
     on_displacement, on_velocity, on_acceleration : sparse array, shape (channels, dofs)
         Maps of relative displacement, relative velocity and absolute acceleration.
@@ -109,8 +149,8 @@ class GaugeSet:
     """
 
     system: System
-    channels: tuple[Channel, ...]
-    readings: tuple[Derived, ...]
+    channels: Channels
+    readings: tuple[Reading, ...]
     on_displacement: csr_array
     on_velocity: csr_array
     on_acceleration: csr_array

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -13,9 +12,11 @@ from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from holokine.describe import Description
+from holokine.describe.files import Folder
 from holokine.describe.parts import Beam, MeshFile, Ring
 from holokine.errors import MeshError
 from holokine.mesh.builders import mesh_geometry, normal_axes
+from holokine.mesh.cells import CELLS
 from holokine.mesh.files import FileMesh, pick, read_mesh
 from holokine.mesh.mesh import Block, Mesh
 from holokine.mesh.quality import refuse_bad
@@ -29,24 +30,25 @@ DEFAULT_DIVISIONS = 8
 RELATIVE_MERGE_TOLERANCE = 1e-6
 
 
-def build_mesh(description: Description, folder: Path = Path()) -> Mesh:
+def build_mesh(description: Description, folder: Folder | None = None) -> Mesh:
     """Mesh all parts of a description and merge coincident nodes.
 
-    Named points keep a node each. Nodes of parts that lie within the merge tolerance of one another (1e-6 of
-    the diagonal of the whole, unless the description says otherwise) become one; a named point that lies on
-    them joins them unless it is kept `apart`.
+    Named points that carry something keep a node each. Nodes of parts that lie within the merge tolerance of one
+    another (1e-6 of the diagonal of the whole, unless the description says otherwise) become one; a named point that
+    lies on them joins them unless it is kept `apart`.
 
     Raises
     ------
     MeshError
         A beam of zero length, a node that two named points claim, mesh files and elements that cannot be used.
     """
-    names = list(description.points)
-    points = {name: i for i, name in enumerate(names)}
-    pieces: list[Floats] = [np.array([p.at for p in description.points.values()], dtype=float).reshape(-1, 3)]
-    count = len(names)
+    folder = folder or Folder()
+    named = description.structural_points
+    points = {name: i for i, name in enumerate(named)}
+    pieces: list[Floats] = [np.array([p.at for p in named.values()], dtype=float).reshape(-1, 3)]
+    count = len(named)
     blocks: list[Block] = []
-    frozen = [np.array([p.apart for p in description.points.values()], dtype=bool)]
+    frozen = [np.array([p.apart for p in named.values()], dtype=bool)]
     owner = [np.full(count, -1)]
     sets: dict[str, Ints] = {}
     notes: list[str] = []
@@ -59,8 +61,8 @@ def build_mesh(description: Description, folder: Path = Path()) -> Mesh:
             nodes, block = _ring(name, part.ring, count)
             own = [block]
         elif part.mesh is not None:
-            nodes, own, named = _from_file(name, part.mesh, folder, files, count, notes)
-            for key, members in named.items():
+            nodes, own, found = _from_file(name, part.mesh, folder, files, count, notes)
+            for key, members in found.items():
                 sets[key] = np.union1d(sets[key], members) if key in sets else members
         else:
             nodes, cells, kind = mesh_geometry(name, part)
@@ -103,22 +105,22 @@ def _ring(name: str, ring: Ring, first_new: int) -> tuple[Floats, Block]:
 def _from_file(
     name: str,
     shape: MeshFile,
-    folder: Path,
+    folder: Folder,
     files: dict[tuple[str, float], FileMesh],
     first_new: int,
     notes: list[str],
 ) -> tuple[Floats, list[Block], dict[str, Ints]]:
     where = f'part "{name}"'
-    path = Path(shape.file) if Path(shape.file).is_absolute() else folder / shape.file
+    path = folder / shape.file
     factor = unit_factor(shape.unit, "length")
     if (str(path), factor) not in files:
         files[str(path), factor] = read_mesh(path, factor)
     file = files[str(path), factor]
     chosen = pick(file, shape.only, where)
-    kinds = {kind for kind, _, _ in chosen}
-    if kinds & {"quad4", "tri3"} and shape.shell is None:
+    families = {CELLS[kind].family for kind, _, _ in chosen}
+    if "surface" in families and shape.shell is None:
         raise MeshError(f"{where}: the file has shells; give shell: {{thickness: ...}} beside it")
-    if "beam" in kinds and shape.section is None:
+    if "line" in families and shape.section is None:
         raise MeshError(f"{where}: the file has lines; give section: beside it, or only: a set without them")
     used = np.unique(np.concatenate([cells.ravel() for _, cells, _ in chosen]))
     renumber = np.full(len(file.nodes), -1)
@@ -128,7 +130,7 @@ def _from_file(
         own = renumber[cells]
         if kind == "wedge6":
             own = _wedges_upright(file.nodes, cells, own)
-        arms = np.zeros((len(own), 2, 3)) if kind == "beam" else None
+        arms = np.zeros((len(own), 2, 3)) if CELLS[kind].family == "line" else None
         blocks.append(Block(name, kind, own, arms))
     if shape.only is None and len(used) < len(file.nodes):
         notes.append(f"{where}: {len(file.nodes) - len(used)} nodes of the file are used by nothing and left out")

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import MeshError, nearest_hint
+from holokine.mesh.cells import CELLS
 from holokine.mesh.mesh import Mesh
 from holokine.whole import whole_file
 
@@ -17,11 +18,7 @@ __all__ = ["KINDS", "FileMesh", "read_mesh", "write_mesh"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
-KINDS = {
-    "line": "beam", "triangle": "tri3", "quad": "quad4", "tetra": "tet4", "tetra10": "tet10",
-    "hexahedron": "hex8", "hexahedron20": "hex20", "wedge": "wedge6",
-}  # fmt: skip
-_NAMES = {v: k for k, v in KINDS.items()}
+KINDS = {kind.in_files: kind.name for kind in CELLS.values()}
 _PASSED_OVER = {"vertex"}
 
 
@@ -121,7 +118,7 @@ def write_mesh(
     """
     import meshio
 
-    blocks = [(_NAMES[b.kind], b.cells) for b in mesh.blocks]
+    blocks = [(CELLS[b.kind].in_files, b.cells) for b in mesh.blocks]
     parts = list(dict.fromkeys(b.part for b in mesh.blocks))
     data = {"part": [np.full(len(b.cells), parts.index(b.part), dtype=np.int32) for b in mesh.blocks]}
     out = meshio.Mesh(mesh.nodes, blocks, point_data=point_data or {}, cell_data={**data, **(cell_data or {})})

@@ -9,14 +9,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import MeshError
+from holokine.mesh.cells import CELLS
 
 __all__ = ["Grid", "brick_layers", "convert", "grid_lines", "planar_grid"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 Grid = tuple[Floats, Ints]
-_TET_EDGES = ((0, 1), (1, 2), (2, 0), (0, 3), (1, 3), (2, 3))
-_HEX_EDGES = ((0, 1), (1, 2), (2, 3), (3, 0), (4, 5), (5, 6), (6, 7), (7, 4), (0, 4), (1, 5), (2, 6), (3, 7))
 
 
 def grid_lines(
@@ -174,13 +173,13 @@ def convert(points: Floats, cells: Ints, kind: str, quadratic: bool) -> tuple[Fl
     if kind == "triangles":
         return points, np.concatenate([cells[:, [0, 1, 2]], cells[:, [0, 2, 3]]]), "tri3"
     if kind == "bricks":
-        return (*_with_middles(points, cells, _HEX_EDGES), "hex20") if quadratic else (points, cells, "hex8")
+        return (*_with_middles(points, cells, CELLS["hex8"].edges), "hex20") if quadratic else (points, cells, "hex8")
     if kind == "wedges":
         if quadratic:
             raise MeshError("wedges have six nodes here; leave out quadratic, or use bricks or tetrahedra")
         return points, np.concatenate([cells[:, [0, 1, 2, 4, 5, 6]], cells[:, [0, 2, 3, 4, 6, 7]]]), "wedge6"
     tets = np.concatenate([cells[:, list(t)] for t in _TETS])
-    return (*_with_middles(points, tets, _TET_EDGES), "tet10") if quadratic else (points, tets, "tet4")
+    return (*_with_middles(points, tets, CELLS["tet4"].edges), "tet10") if quadratic else (points, tets, "tet4")
 
 
 def _with_middles(points: Floats, cells: Ints, edges: tuple[tuple[int, int], ...]) -> Grid:

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from copy import copy
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.spatial import cKDTree
+
+from holokine.describe import Description
+from holokine.errors import MeshError
 
 __all__ = ["Block", "Mesh"]
 
@@ -81,6 +86,37 @@ class Mesh:
             own = [np.asarray(self.part_nodes.get(block.part, ()), dtype=np.int64), block.cells.ravel()]
             self.part_nodes[block.part] = np.unique(np.concatenate(own))
         self.nodes.setflags(write=False)
+
+    def with_names(self, description: Description) -> Mesh:
+        """The mesh under a description whose other points are names of places where a node lies.
+
+        Raises
+        ------
+        MeshError
+            Where two nodes lie at such a place, and which is meant cannot be told.
+        """
+        others = {n: p for n, p in description.points.items() if n not in description.structural_points}
+        own = {n: k for n, k in self.points.items() if n not in description.points or n not in others}
+        found: dict[str, int] = {}
+        if others and len(self.nodes):
+            tree = cKDTree(self.nodes)
+            in_parts = np.zeros(len(self.nodes), dtype=bool)
+            for nodes in self.part_nodes.values():
+                in_parts[nodes] = True
+            for name, point in others.items():
+                near = tree.query_ball_point(point.at, max(self.merge_tolerance, 1e-12))
+                near = [n for n in near if in_parts[n]] or near
+                if len(near) > 1:
+                    here = sorted(n for n, k in own.items() if k in near)
+                    raise MeshError(
+                        f'point "{name}": {len(near)} nodes lie at its place; name the one that is meant'
+                        + (f": {', '.join(here)}" if here else "")
+                    )
+                if near and not point.apart:
+                    found[name] = int(near[0])
+        result = copy(self)
+        object.__setattr__(result, "points", {**own, **found})
+        return result
 
     @property
     def cell_count(self) -> int:

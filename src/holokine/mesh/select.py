@@ -34,6 +34,9 @@ def select_nodes(mesh: Mesh, description: Description, selection: Selection, whe
         When nothing is caught; says how far the nearest node is where that makes sense.
     """
     if selection.points is not None:
+        loose = [p for p in selection.points if p not in mesh.points]
+        if loose:
+            raise SelectionError(f'{where}: nothing is attached to the point "{loose[0]}"')
         nodes = np.array([mesh.points[p] for p in selection.points], dtype=np.int64)
         nodes = nodes[np.sort(np.unique(nodes, return_index=True)[1])]
     elif selection.part is None and selection.group is None and selection.set is None:

@@ -7,23 +7,12 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.mesh.cells import CELLS
 from holokine.mesh.mesh import Mesh
 
-__all__ = ["FACES", "outer_faces"]
+__all__ = ["outer_faces"]
 
 Ints = NDArray[Any]  # int64
-_HEX: list[tuple[int, ...]] = [(0, 3, 2, 1), (4, 5, 6, 7), (0, 1, 5, 4), (1, 2, 6, 5), (2, 3, 7, 6), (3, 0, 4, 7)]
-_TET: list[tuple[int, ...]] = [(0, 2, 1), (0, 1, 3), (1, 2, 3), (2, 0, 3)]
-FACES: dict[str, list[tuple[int, ...]]] = {
-    "hex8": _HEX,
-    "hex20": _HEX,
-    "tet4": _TET,
-    "tet10": _TET,
-    "wedge6": [(0, 2, 1), (3, 4, 5), (0, 1, 4, 3), (1, 2, 5, 4), (2, 0, 3, 5)],
-    "quad4": [(0, 1, 2, 3)],
-    "tri3": [(0, 1, 2)],
-}
-"""Corner nodes of each face, turning so that the normal looks outward."""
 
 
 def outer_faces(mesh: Mesh, part: str | None = None) -> list[tuple[Ints, str]]:
@@ -36,7 +25,7 @@ def outer_faces(mesh: Mesh, part: str | None = None) -> list[tuple[Ints, str]]:
     for name in parts:
         by_size: dict[int, list[Ints]] = {}
         for block in mesh.blocks_of(name):
-            for face in FACES.get(block.kind, []):
+            for face in CELLS[block.kind].faces:
                 by_size.setdefault(len(face), []).append(block.cells[:, list(face)])
         for faces in by_size.values():
             every = np.concatenate(faces)

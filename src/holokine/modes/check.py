@@ -88,7 +88,8 @@ def check_system(system: System) -> CheckReport:
     unused += [n for n in d.sections if all(p.section != n for p in d.parts.values())]
     if unused:
         findings.append(Finding("note", f"defined but not used: {', '.join(unused)}"))
-    loose = [n for n, i in system.mesh.points.items() if not in_use[i]]
+    at = system.mesh.points
+    loose = [n for n in d.points if n not in at or not in_use[at[n]]]
     if loose:
         findings.append(Finding("note", f"points that nothing is attached to: {', '.join(loose)}"))
     for a, b in system.mesh.coincident:

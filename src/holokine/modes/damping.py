@@ -2,17 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe.references import group_members
-from holokine.describe.schema import Damping
+from holokine.describe.schema import Damping, Description
+from holokine.modes.check import Finding
 from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
 
-__all__ = ["composite_damping", "damper_share", "modal_damping", "rayleigh_factors"]
+__all__ = [
+    "composite_damping",
+    "damper_share",
+    "damping_findings",
+    "damping_ratios",
+    "member_losses",
+    "modal_damping",
+    "rayleigh_factors",
+]
 
 Floats = NDArray[Any]  # float64
 
@@ -46,18 +56,55 @@ def damper_share(modes: ModeSet) -> tuple[Floats, float]:
 def composite_damping(modes: ModeSet, ratios: dict[str, float], energies: Energies) -> Floats:
     """Σ ζ_j s_j over members j with shares s_j of the strain energy, shape (modes,).
 
-    A member takes its own ratio, else that of a group it is in (the first named), else its material's, else
-    ``default`` (0). Roesset, Whitman & Dobry, J. Struct. Div. ASCE 99 (1973) 399-416.
+    A member takes its own ratio, else that of a group it is in (the first named), else its material's, else half its
+    material's loss factor, else ``default`` (0). Roesset, Whitman & Dobry, J. Struct. Div. ASCE 99 (1973) 399-416.
     """
     d = modes.system.description
-    groups = {name: group_members(d, name) for name in ratios if name in d.groups}
+    groups = {name: set(group_members(d, name)) for name in ratios if name in d.groups}
+    losses = member_losses(d, energies)
     chosen = np.zeros(len(energies.members))
     for i, member in enumerate(energies.members):
         options = [member, *(g for g, own in groups.items() if member in own)]
         if member in d.parts:
             options.append(d.parts[member].material.removesuffix(f" of {member}"))
-        chosen[i] = next((ratios[o] for o in options if o in ratios), ratios.get("default", 0.0))
+        rest = losses[i] / 2.0 if losses[i] else ratios.get("default", 0.0)
+        chosen[i] = next((ratios[o] for o in options if o in ratios), rest)
     return chosen @ energies.shares("strain")
+
+
+def member_losses(d: Description, energies: Energies) -> Floats:
+    """Loss factor of the material of each member, 0 where it has none, shape (members,)."""
+    return np.array(
+        [(d.materials[d.parts[m].material].loss_factor or 0.0) if m in d.parts else 0.0 for m in energies.members]
+    )
+
+
+def damping_ratios(modes: ModeSet, dampers: Floats, energies: Callable[[], Energies]) -> Floats:
+    """Damping ratio of each mode: what the description says, loss factors of materials, and discrete dampers.
+
+    A loss factor η adds η/2 times the share of the strain energy that is in the material (Ungar & Kerwin, J. Acoust.
+    Soc. Am. 34 (1962) 954-957); under composite damping it stands for the ratio of a material that is not named.
+    """
+    d = modes.system.description
+    described = d.damping_used
+    if described.composite is not None:
+        return composite_damping(modes, described.composite, energies()) + dampers
+    ratios = modal_damping(described, modes.frequencies_hz) + dampers
+    if any(d.materials[p.material].loss_factor for p in d.parts.values()):
+        own = energies()
+        ratios = ratios + member_losses(d, own) / 2.0 @ own.shares("strain")
+    return ratios
+
+
+def damping_findings(d: Description) -> list[Finding]:
+    """What is assumed of the damping."""
+    if d.damping_given:
+        return []
+    if d.damping_used.ratio:
+        return [Finding("note", f"a damping of {100 * (d.damping_used.ratio or 0):g} % is assumed: the description "
+                        "gives none (damping:)")]  # fmt: skip
+    return [Finding("note", "damping is by the loss factors of materials alone (η/2 times their share of the strain "
+                    "energy); parts without one have none, and damping: is not given")]  # fmt: skip
 
 
 def modal_damping(damping: Damping, frequencies: Floats) -> Floats:

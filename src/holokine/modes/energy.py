@@ -9,22 +9,20 @@ Journal 6 (1968) 2426-2429).
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe.references import group_members
-from holokine.elements.beam import BeamElements
-from holokine.elements.shell import ShellElements
-from holokine.elements.solid import SolidElements
+from holokine.modes.check import Finding
 from holokine.modes.extract import ModeSet
 from holokine.system.adequacy import elements_per_wave
 from holokine.system.assemble import DIRECTION_NAMES, node_dofs
 from holokine.system.build import Elements, System
 
-__all__ = ["Energies", "GroupEnergies", "element_energies", "group_energies", "mode_energies"]
+__all__ = ["Energies", "GroupEnergies", "element_energies", "group_energies", "mode_energies", "untrusted_modes"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -136,7 +134,7 @@ def mode_energies(modes: ModeSet) -> Energies:
                 u += _quadratic(shapes, dofs, k).sum(axis=0)
                 own += _quadratic(moving, dofs, m).sum(axis=0)
             t += own
-            if isinstance(block, SolidElements):
+            if block.judged_by_lumping:
                 lumped += np.abs(_lumped(block, moving) - own)
         add(part, "part", u, t)
     for body in system.masses:
@@ -158,6 +156,19 @@ def mode_energies(modes: ModeSet) -> Energies:
     return Energies(tuple(names), tuple(kinds), S, T, total, _mesh_error(modes, names, S, lumped))
 
 
+def untrusted_modes(modes: ModeSet, energies: Energies, limit: float) -> tuple[Finding, ...]:
+    """A warning that names the modes whose frequency the mesh may falsify by more than a share (roughly)."""
+    bad = modes.numbers[energies.mesh_error > limit]
+    if not len(bad):
+        return ()
+    shown = ", ".join(str(m) for m in bad[:12]) + (f" and {len(bad) - 12} more" if len(bad) > 12 else "")
+    text = (
+        f"the mesh may falsify the frequency by more than {100 * limit:g} % (a rough estimate) in {len(bad)} of "
+        f"{modes.count} modes: {shown}; refine the parts that hold their strain energy"
+    )
+    return (Finding("warning", text),)
+
+
 def _moving(system: System, shapes: Floats) -> Floats:
     """Shapes without the directions whose mass is switched off."""
     if not system.description.massless:
@@ -166,11 +177,10 @@ def _moving(system: System, shapes: Floats) -> Floats:
     return np.where(off, 0.0, shapes)
 
 
-def _lumped(block: SolidElements, shapes: Floats) -> Floats:
-    """φᵀ M φ with the lumped mass of a block of solids, shape (modes,)."""
+def _lumped(block: Elements, shapes: Floats) -> Floats:
+    """φᵀ M φ with the lumped mass of a block, shape (modes,)."""
     result = np.zeros(len(shapes))
-    other = replace(block, mass="lumped")
-    for dofs, m in other.lumped_chunks():
+    for dofs, m in block.lumped_chunks():
         diagonal = np.einsum("eii->ei", m)
         for row, shape in enumerate(shapes):
             result[row] += float((diagonal * shape[dofs] ** 2).sum())
@@ -188,31 +198,18 @@ def _mesh_error(modes: ModeSet, names: list[str], strain: Floats, lumped: Floats
     error = lumped / 2.0
     system = modes.system
     total = strain.sum(axis=0)
+    place = {name: i for i, name in enumerate(names)}
     for part, per_wave in elements_per_wave(system, 1.0).items():
-        block = system.element_blocks(part)[0]
         if not np.isfinite(per_wave):
             continue
-        share = strain[names.index(part)] / np.where(total > 0, total, 1.0)
+        share = strain[place[part]] / np.where(total > 0, total, 1.0)
         f = np.maximum(modes.frequencies_hz, 1e-12)
-        if isinstance(block, BeamElements):
-            kh = 2.0 * np.pi / per_wave * np.sqrt(f)
-            own = kh**4 / 720.0 + kh**2 / 24.0 * _shear_part(system, part, block, kh)
-        elif isinstance(block, ShellElements):
-            own = (2.0 * np.pi / per_wave) ** 2 * f / 48.0
-        else:
-            own = (2.0 * np.pi / per_wave * f) ** 2 / 24.0
+        own = np.zeros(modes.count)
+        for block in system.element_blocks(part):
+            kh = 2.0 * np.pi / per_wave * f**block.wave_exponent
+            own = np.maximum(own, block.mesh_error(kh))
         error = error + share * own
     return np.where(modes.rigid, 0.0, error)
-
-
-def _shear_part(system: System, part: str, block: BeamElements, kh: Floats) -> Floats:
-    """Share of shear in the bending compliance of a beam at wave numbers kh / h."""
-    s = block.section
-    material = system.description.materials[system.description.parts[part].material]
-    k = kh / block.length.max()
-    area = s.area * max(min(s.shear_y, s.shear_z), 1e-9)
-    ratio = k**2 * material.young * min(s.Iy, s.Iz) / (material.shear_modulus * area)
-    return ratio / (1.0 + ratio)
 
 
 def group_energies(system: System, energies: Energies, groups: tuple[str, ...] | None = None) -> GroupEnergies:
@@ -245,7 +242,5 @@ def element_energies(modes: ModeSet, mode: int) -> list[tuple[Elements, Floats]]
     for block in modes.system.elements:
         energy = np.concatenate([_quadratic(shape, dofs, k)[:, 0] / 2.0 for dofs, k, _ in _pieces(block, 1)])
         volume = np.abs(block.volumes())
-        if isinstance(block, ShellElements):
-            volume = volume if volume.size == len(energy) else np.full(len(energy), 1.0)
         result.append((block, energy / np.where(volume > 0, volume, 1.0)))
     return result

@@ -135,6 +135,11 @@ class ModeSet:
         size = np.where(size > 1e-9 * fallback, size, fallback)
         return self.shapes / size[:, None]
 
+    def at_energy(self, energy: float) -> Floats:
+        """Shapes at the deformation that holds so many J of strain energy, (modes, dofs); NaN for rigid-body modes."""
+        omega = np.where(self.omega > 0, self.omega, np.nan)
+        return np.asarray(self.shapes * (np.sqrt(2.0 * energy) / omega)[:, None])
+
 
 def extract_modes(
     system: System,

@@ -1,15 +1,19 @@
 """Responses: spectrum combination and time histories on the reduced model, direct integration, loads at rest."""
 
-from holokine.respond.combine import SpectrumAnswer, respond_spectrum
+from holokine.respond.bench import Bench
+from holokine.respond.combine import SpectrumResult, respond_spectrum
 from holokine.respond.reduced import ReducedModel, reduce_model
-from holokine.respond.static import StaticAnswer, respond_static
-from holokine.respond.transient import PulseAnswer, respond_pulse
+from holokine.respond.registry import answer_event
+from holokine.respond.static import StaticResult, respond_static
+from holokine.respond.transient import TimeResult, respond_pulse
 
 __all__ = [
-    "PulseAnswer",
+    "Bench",
     "ReducedModel",
-    "SpectrumAnswer",
-    "StaticAnswer",
+    "SpectrumResult",
+    "StaticResult",
+    "TimeResult",
+    "answer_event",
     "reduce_model",
     "respond_pulse",
     "respond_spectrum",

@@ -13,23 +13,24 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.elements.stress import equivalent_form, equivalent_stress
 from holokine.errors import EventError
 from holokine.excite.spectrum import ResponseSpectrum
-from holokine.gauges.channels import Derived
+from holokine.gauges import Reading
 from holokine.modes.check import Finding
+from holokine.respond.readout import Readout
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.respond.rules import Combination, DirectionRule, Rule, Sources, rigid_share
 
-__all__ = ["SpectrumAnswer", "respond_spectrum"]
+__all__ = ["SpectrumResult", "respond_spectrum"]
 
 Floats = NDArray[Any]  # float64
 MASS_THRESHOLD = 0.9
+_BLOCK = 8_000_000  # numbers held at once when a field is combined
 STEEP = 0.2
 
 
 @dataclass(frozen=True)
-class SpectrumAnswer:
+class SpectrumResult:
     """Answer to response spectra.
 
     Attributes
@@ -103,38 +104,41 @@ class SpectrumAnswer:
         modes : ndarray, shape (modes,)
         missing : ndarray, shape (1,)
         """
-        derived = self.reduced.readings[reading]
-        columns = list(derived.channels)
-        form = np.eye(len(columns))
-        if derived.how == "largest":
-            each = self.combination.combined(self.modal[:, :, columns], self.missing[:, columns])
-            columns = [columns[int(np.nanargmax(self.sources.over(each)))]]
-            form = np.eye(1)
-        elif derived.how == "equivalent":
-            form = equivalent_form(derived.width)
-            each = self._equivalent(columns, derived.width)
-            place = int(self.sources.over(each).argmax())
-            columns = columns[place * derived.width : (place + 1) * derived.width]
-        mode_part = np.zeros(self.reduced.count)
-        rest_part = 0.0
-        groups = [columns] if derived.how == "equivalent" else [[c] for c in columns]
-        for group in groups:
-            mode, rest = self.combination.shares(
-                self.modal[:, :, group], self.missing[:, group], form if derived.how == "equivalent" else np.eye(1)
-            )
-            mode_part, rest_part = mode_part + mode, rest_part + rest
-        total = mode_part.sum() + rest_part
+        r = self.reduced.readings[reading]
+        form = r.form.quadratic(r.width)
+        if form is None:
+            return np.full(self.reduced.count, np.nan), np.array([np.nan])
+        place = int(np.nanargmax(self.sources.over(self._each(r)))) if r.form.field else 0
+        own = list(r.at(place))
+        mode, rest = np.zeros(self.reduced.count), 0.0
+        for group in [[c] for c in own] if r.form.by_component else [own]:
+            unit = form[: len(group), : len(group)]
+            of_modes, of_rest = self.combination.shares(self.modal[:, :, group], self.missing[:, group], unit)
+            mode, rest = mode + of_modes, rest + of_rest
+        total = mode.sum() + rest
         scale = 1.0 / total if total > 0 else 0.0
-        return mode_part * scale, np.array([rest_part * scale])
+        return mode * scale, np.array([rest * scale])
 
-    def _equivalent(self, columns: list[int], width: int) -> Floats:
-        """Equivalent stress of places with `width` components each, shape (directions, places)."""
+    def _each(self, reading: Reading) -> Floats:
+        """Combined value at every place of a reading, shape (directions, places), in blocks of places."""
+        form = reading.form.quadratic(reading.width)
+        assert form is not None
         count, directions = self.modal.shape[:2]
-        return self.combination.form(
-            self.modal[:, :, columns].reshape(count, directions, -1, width),
-            self.missing[:, columns].reshape(directions, -1, width),
-            equivalent_form(width),
-        )
+        step = max(1, _BLOCK // (count * directions * reading.width))
+        found = []
+        for a in range(0, reading.count, step):
+            part = reading.channels[a * reading.width : (a + step) * reading.width]
+            own = slice(part.start, part.stop, part.step)
+            values, missing = self.modal[:, :, own], self.missing[:, own]
+            shape = (count, directions, -1, reading.width)
+            if reading.width == 1:
+                found.append(self.combination.combined(values, missing))
+            elif reading.form.by_component:
+                combined = self.combination.combined(values, missing).reshape(shape[1:])
+                found.append(reading.form.value(combined))
+            else:
+                found.append(self.combination.form(values.reshape(shape), missing.reshape(shape[1:]), form))
+        return np.concatenate(found, axis=1)
 
     def with_settled(self, values: Floats, settled: Floats) -> Floats:
         """Dynamic values and what groups of supports strain by standing apart, added by the answer's rule."""
@@ -148,13 +152,11 @@ class SpectrumAnswer:
         """
         result = np.ones(len(self.reduced.readings))
         for number, reading in enumerate(self.reduced.readings):
-            if reading.how in ("magnitude", "equivalent", "principal") or not np.isfinite(self.peaks[number]):
+            if not reading.form.signed or not np.isfinite(self.peaks[number]):
                 continue
-            columns = list(reading.channels)
-            if reading.how == "largest":
-                each = self.combination.combined(self.modal[:, :, columns], self.missing[:, columns])
-                columns = [columns[int(self.sources.over(each).argmax())]]
-            every = np.concatenate([self.modal[:, :, columns[0]].ravel(), self.missing[:, columns[0]]])
+            place = int(self.sources.over(self._each(reading)).argmax()) if reading.form.field else 0
+            column = reading.channels[place]
+            every = np.concatenate([self.modal[:, :, column].ravel(), self.missing[:, column]])
             result[number] = -1.0 if every[np.abs(every).argmax()] < 0 else 1.0
         return result
 
@@ -174,7 +176,7 @@ def respond_spectrum(
     apart: dict[str, float] | None = None,
     groups: dict[str, tuple[str, ...]] | None = None,
     over_displacement: str = "absolute",
-) -> SpectrumAnswer:
+) -> SpectrumResult:
     """Response of all gauges to spectra along one or more directions.
 
     Parameters
@@ -238,91 +240,65 @@ def respond_spectrum(
     if not missing_mass:
         zpa[:] = 0.0
     coordinate = reduced.participation[:, columns] * spectral / (reduced.omega**2)[:, None]
-    order = np.array([c.order for c in reduced.channels], dtype=int)
-    rate = np.where(order == 1, reduced.omega[:, None], np.where(order == 2, reduced.omega[:, None] ** 2, 1.0))
-    per_unit = reduced.modal * rate
-    damper = reduced.modal_damper * reduced.omega[:, None]
-    per_unit = np.where(damper == 0.0, per_unit, np.hypot(per_unit, damper) * np.where(per_unit < 0, -1, 1))
-    modal = sources.gathered(coordinate, 1)[:, :, None] * per_unit[:, None, :]
-    # the modes' coordinates stand for a base that moves the other way: relative motion and forces change sign
-    forward = reduced.is_absolute & (order == 2)
-    missing = sources.gathered(reduced.residual[columns] * np.where(forward, 1.0, -1.0) * zpa[:, None], 0)
-    absolute = reduced.is_absolute & (order < 2)
-    if absolute.any():
-        labels = sorted({reduced.channels[i].gauge for i in np.flatnonzero(absolute)})
+    readout = Readout(reduced)
+    modal = sources.gathered(coordinate, 1)[:, :, None] * readout.per_mode()[:, None, :]
+    missing = sources.gathered(readout.beside_modes(columns) * zpa[:, None], 0)
+    untold = reduced.channels.is_absolute & (reduced.channels.order < 2)
+    if untold.any():
+        labels = sorted({b.gauge for b in reduced.channels.blocks if b.frame == "absolute" and b.order < 2})
         findings.append(Finding(
             "warning", f"absolute displacement and velocity cannot be had from a spectrum: {', '.join(labels)}; "
             "read them relative to the frame",
         ))  # fmt: skip
-        modal[:, :, absolute] = np.nan
     rigid = None
     if rigid_between is not None:
         rigid = np.repeat(rigid_share(f, *rigid_between)[:, None], len(directions), axis=1)
     combination = Combination.make(rule, reduced.omega, reduced.damping, duration=duration, rigid=rigid)
-    channel = combination.combined(modal, missing)
-    by_direction = _readings(reduced, channel)
-    peaks = sources.over(by_direction)
-    overall = sources.over(channel)
-    places = [""] * len(reduced.readings)
-    answer = SpectrumAnswer(
+    count = len(reduced.readings)
+    peaks, settled, by_direction = np.full(count, np.nan), np.zeros(count), np.full((len(directions), count), np.nan)
+    places = [""] * count
+    answer = SpectrumResult(
         reduced, name, directions, spectra, spectral, zpa, modal, missing, rule, direction_rule,
-        peaks, by_direction, combination, (), (), sources, np.zeros(len(reduced.readings)), groups or {},
-        apart or {}, over_displacement,
+        peaks, by_direction, combination, (), (), sources, settled, groups or {}, apart or {}, over_displacement,
     )  # fmt: skip
-    still = _settled(reduced, sources, apart or {}, np.abs(overall))
-    settled = np.zeros(len(reduced.readings))
+    still = _settled(reduced, sources, apart or {}, modal)
     for number, reading in enumerate(reduced.readings):
-        columns = list(reading.channels)
-        if reading.how == "principal":
-            peaks[number] = np.nan
-            by_direction[:, number] = np.nan
+        if reading.form.quadratic(reading.width) is None:
             findings.append(Finding(
                 "warning", f"principal stress has no meaning in a combined answer ({reading.gauge}): its direction "
                 "differs from mode to mode; read the equivalent stress or components",
             ))  # fmt: skip
             continue
         # of fields the largest of the combined field, not a combination of largest
-        every = peaks[[number]]
-        if reading.how == "largest":
-            every = overall[columns]
-        elif reading.how == "equivalent":
-            each = answer._equivalent(columns, reading.width)
-            by_direction[:, number] = each.max(axis=1)
-            every = sources.over(each)
-        apart_there = np.zeros(len(every)) if still is None else _apart_sizes(still[:, columns], reading, sources)
+        each = answer._each(reading)
+        every = sources.over(each)
+        by_direction[:, number] = each.max(axis=1)
+        apart_there = np.zeros(len(every))
+        if still is not None:
+            apart_there = sources.over_apart(np.abs(reading.form.value(reading.parts(still))))
         total = answer.with_settled(every, apart_there)
         best = int(total.argmax())
-        peaks[number], settled[number] = total[best], apart_there[best]
-        if reading.how in ("largest", "equivalent"):
-            places[number] = reading.places[best] if reading.places else reduced.channels[columns[best]].place
-    return replace(answer, findings=tuple(findings), places=tuple(places), settled=settled)
+        peaks[number], settled[number], places[number] = total[best], apart_there[best], reading.place(best)
+    return replace(answer, findings=tuple(findings), places=tuple(places))
 
 
-def _settled(reduced: ReducedModel, sources: Sources, apart: dict[str, float], beside: Floats) -> Floats | None:
+def _settled(reduced: ReducedModel, sources: Sources, apart: dict[str, float], modal: Floats) -> Floats | None:
     """Channels of the assembly that follows each group of supports at its most, at rest, shape (sources, channels).
 
-    None where no group moves apart; rounding beside the dynamic values is off, and velocities and accelerations are
+    None where no group moves apart; rounding beside the modes' values is off, and velocities and accelerations are
     zero.
     """
     if reduced.settled is None or not any(apart.values()):
         return None
     each = np.array([apart.get(name, 0.0) * reduced.settled[reduced.column(name)] for name in sources.names])
-    moving = np.array([c.order > 0 for c in reduced.channels], dtype=bool)
     largest: dict[str, float] = {}
-    for k, channel in enumerate(reduced.channels):
-        here = max(float(np.nan_to_num(beside[k])), float(np.abs(each[:, k]).max()))
-        largest[channel.dimension] = max(largest.get(channel.dimension, 0.0), here)
-    noise = np.array([1e-10 * largest[c.dimension] for c in reduced.channels])
-    return np.where(moving | (np.abs(each) < noise), 0.0, each)
-
-
-def _apart_sizes(each: Floats, reading: Derived, sources: Sources) -> Floats:
-    """Sizes from sources' channels, (sources, channels), added over groups and directions: one, or one per place."""
-    if reading.how == "magnitude":
-        each = np.linalg.norm(each, axis=1)[:, None]
-    elif reading.how == "equivalent":
-        each = equivalent_stress(each.reshape(len(each), -1, reading.width))
-    return sources.over_apart(np.abs(each))
+    parts = list(zip(reduced.channels.blocks, reduced.channels.slices, strict=True))
+    for block, own in parts:
+        here = max(float(np.nan_to_num(np.abs(v)).max(initial=0.0)) for v in (modal[..., own], each[:, own]))
+        largest[block.dimension] = max(largest.get(block.dimension, 0.0), here)
+    for block, own in parts:
+        each[:, own][np.abs(each[:, own]) < 1e-10 * largest[block.dimension]] = 0.0
+    return np.where(reduced.channels.is_rate, 0.0, each)
 
 
 def _spectrum_findings(d: str, spectrum: ResponseSpectrum, reduced: ReducedModel, axis: int) -> list[Finding]:
@@ -356,17 +332,3 @@ def _spectrum_findings(d: str, spectrum: ResponseSpectrum, reduced: ReducedModel
             f"{100 * STEEP:.0f} %: {words}",
         ))  # fmt: skip
     return found
-
-
-def _readings(reduced: ReducedModel, channel: Floats) -> Floats:
-    """Readings from combined channels, shape (..., channels) to (..., readings)."""
-    result = np.zeros((*channel.shape[:-1], len(reduced.readings)))
-    for number, reading in enumerate(reduced.readings):
-        part = channel[..., list(reading.channels)]
-        if reading.how in ("equivalent", "principal"):
-            continue
-        if reading.how == "magnitude":
-            result[..., number] = np.sqrt((part**2).sum(axis=-1))
-        else:
-            result[..., number] = part.max(axis=-1)
-    return result

@@ -7,14 +7,19 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.describe.events import EventKind, TimeEvent
+from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse
 from holokine.excite.spectrum import ResponseSpectrum
-from holokine.respond.combine import SpectrumAnswer, respond_spectrum
+from holokine.respond.answer_time import answer_time
+from holokine.respond.bench import Bench
+from holokine.respond.combine import SpectrumResult, respond_spectrum
 from holokine.respond.oscillators import Oscillators, cubic_extremes
 from holokine.respond.reduced import ReducedModel
 from holokine.respond.rules import RULES
+from holokine.respond.transient import TimeResult
 
-__all__ = ["pulse_spectrum", "spectra_of_pulse", "under_every_rule"]
+__all__ = ["pulse_spectrum", "pulse_under_rules", "spectra_of_pulse", "under_every_rule"]
 
 Floats = NDArray[Any]  # float64
 _STEPS = 64
@@ -82,7 +87,24 @@ def spectra_of_pulse(pulse: BasePulse, reduced: ReducedModel) -> dict[str, Respo
 
 def under_every_rule(
     reduced: ReducedModel, spectra: dict[str, ResponseSpectrum], name: str
-) -> dict[str, SpectrumAnswer]:
+) -> dict[str, SpectrumResult]:
     """Answers by rule; the zero-period acceleration is the peak of the pulse. CQC is left out without damping."""
     rules = [r for r in RULES if r != "cqc" or (reduced.damping > 0).any()]
     return {rule: respond_spectrum(reduced, spectra, name=name, rule=rule) for rule in rules}
+
+
+def pulse_under_rules(
+    bench: Bench, name: str, event: EventKind
+) -> tuple[TimeResult, dict[str, ResponseSpectrum], dict[str, SpectrumResult]]:
+    """A pulse in time, its own spectra, and the answers under them by every rule.
+
+    Raises
+    ------
+    EventError
+        For an event that is not a base pulse alone.
+    """
+    if not isinstance(event, TimeEvent) or event.load_names or event.at_rest:
+        raise EventError(f'"{name}" is not a base pulse alone: name one, whose own spectra are then taken')
+    result = answer_time(bench, name, event)
+    spectra = spectra_of_pulse(result.pulse, result.reduced)
+    return result, spectra, under_every_rule(result.reduced, spectra, name)

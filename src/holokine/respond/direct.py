@@ -19,8 +19,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import eye_array
 
-from holokine.gauges.channels import GaugeSet
+from holokine.gauges import GaugeSet
 from holokine.respond.oscillators import Oscillators, Trajectory
+from holokine.respond.readout import read_fields
 from holokine.respond.reduced import ReducedModel
 from holokine.solvers import factorise
 from holokine.system.build import System
@@ -263,17 +264,8 @@ def full_histories(model: FullModel, reduced: ReducedModel, scheme: Scheme, time
             taken = taken + np.asarray(model.rayleigh[0] * (system.mass @ v.T) + model.rayleigh[1]
                                        * (system.stiffness @ v.T)).T  # fmt: skip
         absolute = a + own @ ride
-        result[rows] = gauges.read(u, absolute, own @ outside - taken) + gauges.read_velocity(v)
-        for order, rel, whole in ((1, v, None), (2, a, absolute)):
-            for mark in (False, True):
-                use = reduced.is_kind("motion", order) & (reduced.is_absolute == mark)
-                if use.any():
-                    moving = whole if mark and whole is not None else rel
-                    result[rows][:, use] = np.asarray(gauges.on_displacement[np.flatnonzero(use)] @ moving.T).T
-        for order, motion in ((1, base[0]), (0, base[1])):
-            use = reduced.is_kind("motion", order) & reduced.is_absolute
-            if use.any():
-                result[rows, use] += motion[rows] @ reduced.rigid[:3, use]
+        frame = (base[0][rows], base[1][rows])
+        result[rows] = read_fields(gauges, reduced, (u, v, a, absolute), own @ outside - taken, frame)
 
     for values in steps:
         block.append(values)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.respond.oscillators import Oscillators
-from holokine.respond.transient import PulseAnswer
+from holokine.respond.transient import TimeResult
 
 __all__ = ["energy_balance"]
 
@@ -17,7 +17,7 @@ Floats = NDArray[Any]  # float64
 _POINTS, _WEIGHTS = np.polynomial.legendre.leggauss(4)
 
 
-def energy_balance(answer: PulseAnswer) -> dict[str, Floats]:
+def energy_balance(answer: TimeResult) -> dict[str, Floats]:
     """Energies in J at every row of the answer, summed over the modes.
 
     Input work ∫ p q' dt and dissipation ∫ 2ζω q'² dt are integrated by Gauss' rule with four points between rows on

@@ -8,9 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.errors import DescriptionError, UnitError
-from holokine.gauges.channels import Derived
-from holokine.units import UnitSystem, quantity
+from holokine.errors import DescriptionError
+from holokine.gauges import Reading
 
 __all__ = ["LimitCheck", "check_limits", "read_limits"]
 
@@ -43,15 +42,15 @@ class LimitCheck:
         return bool(self.use <= 1.0)
 
 
-def read_limits(limits: dict[str, Any], readings: tuple[Derived, ...], units: UnitSystem) -> dict[int, float]:
-    """Limits by row of the reading, in SI: one value for a gauge, or values by component.
+def read_limits(limits: dict[str, Any], readings: tuple[Reading, ...]) -> dict[int, float]:
+    """Limits by row of the reading: one value for a gauge, or values by component, in SI.
 
     One value holds for the magnitude where the gauge has one, else for each of its components.
 
     Raises
     ------
-    DescriptionError, UnitError
-        A component that the gauge does not have, a value that is not positive or of another dimension.
+    DescriptionError
+        A component that the gauge does not have.
     """
     result: dict[int, float] = {}
     for gauge, value in limits.items():
@@ -65,14 +64,7 @@ def read_limits(limits: dict[str, Any], readings: tuple[Derived, ...], units: Un
                 raise DescriptionError(
                     f'limits, {gauge}: the gauge has no component "{component}"; it has {", ".join(rows)}'
                 )
-            reading = readings[rows[component]]
-            try:
-                size = quantity(limit, reading.dimension, units)
-            except UnitError as err:
-                raise UnitError(f"limits, {gauge}: {err}") from None
-            if not size > 0:
-                raise DescriptionError(f"limits, {gauge}: must be greater than 0, got {limit}")
-            result[rows[component]] = size
+            result[rows[component]] = limit
     return result
 
 

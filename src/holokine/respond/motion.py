@@ -14,13 +14,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.elements.stress import StressField
 from holokine.errors import EventError
 from holokine.modes.extract import ModeSet
 from holokine.respond.reduced import solve_static
-from holokine.respond.transient import PulseAnswer
+from holokine.respond.transient import TimeResult
 from holokine.solvers import factorise
-from holokine.system.loads import LoadField, base_field
-from holokine.system.recovery import PartPeak, StressMap, keep_worst, stress_maps
+from holokine.system.loads import base_field
+from holokine.system.recovery import PartPeak, keep_worst, stress_fields
 from holokine.whole import whole_file
 
 __all__ = ["Envelope", "FieldMotion"]
@@ -51,22 +52,17 @@ class Envelope:
 class FieldMotion:
     """Motion of all nodes under a pulse.
 
-    Parameters
-    ----------
-    extra : list of LoadField
-        Loads of the event beside the base motion.
-
     Raises
     ------
     EventError
         For a direct integration of the full model, which keeps gauges only.
     """
 
-    def __init__(self, answer: PulseAnswer, modes: ModeSet, extra: list[LoadField]) -> None:
+    def __init__(self, answer: TimeResult, modes: ModeSet) -> None:
         if not hasattr(answer.reader, "oscillators"):
             raise EventError("direct integration of the full model keeps the gauges only; take model: reduced")
         self.answer, self.modes = answer, modes
-        self.loads = [base_field(modes.system, axis) for axis in "xyz"] + extra
+        self.loads = [base_field(modes.system, axis) for axis in "xyz"] + list(answer.acting)
         self.shapes = modes.shapes[: answer.reduced.count]
 
     @cached_property
@@ -185,11 +181,11 @@ class FieldMotion:
         """
         system, t = self.modes.system, self.answer.time
         C, F = self._coordinates("displacement", slice(None)), self._fields("displacement")
-        found: list[tuple[StressMap, Floats, Floats | None]] = []
-        for m in stress_maps(system):
+        found: list[tuple[StressField, Floats, Floats | None]] = []
+        for m in stress_fields(system):
             G = np.ascontiguousarray((m.matrix @ F.T).T)  # (coordinates, components)
             per = m.per_element
-            highest, when = np.zeros(len(m.block.nodes)), np.zeros(len(m.block.nodes))
+            highest, when = np.zeros(len(m.cells)), np.zeros(len(m.cells))
             width = max(1, _NUMBERS // (4096 * per)) * per
             for a in range(0, len(t), 4096):
                 for b in range(0, G.shape[1], width):

@@ -12,8 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError, MechanismError
-from holokine.gauges.channels import Channel, Derived, GaugeSet
+from holokine.gauges import Channels, GaugeSet, Reading
 from holokine.modes.extract import ModeSet, free_mass
+from holokine.respond.readout import lost_with, split_static
 from holokine.solvers import factorise
 from holokine.system.build import System
 from holokine.system.loads import LoadField, base_field
@@ -67,8 +68,8 @@ class ReducedModel:
     omega: Floats
     damping: Floats
     participation: Floats
-    channels: tuple[Channel, ...]
-    readings: tuple[Derived, ...]
+    channels: Channels
+    readings: tuple[Reading, ...]
     modal: Floats
     modal_damper: Floats
     residual: Floats
@@ -94,25 +95,11 @@ class ReducedModel:
         """Number of modes."""
         return len(self.omega)
 
-    def is_kind(self, kind: str, order: int | None = None) -> NDArray[np.bool_]:
-        """Which channels are of a kind (and order)."""
-        return np.array([c.kind == kind and (order is None or c.order == order) for c in self.channels], dtype=bool)
-
-    @property
-    def is_absolute(self) -> NDArray[np.bool_]:
-        """Which channels read absolute motion."""
-        return np.array([c.kind == "motion" and not c.relative for c in self.channels], dtype=bool)
-
     def keep(self, which: NDArray[np.bool_]) -> ReducedModel:
         """The model with some of its modes only; what the others held goes to the residual."""
         gone = ~which
         gamma, omega, modal = self.participation[gone], self.omega[gone], self.modal[gone]
-        residual = self.residual.copy()
-        accelerating = self.is_kind("motion", 2) & self.is_absolute
-        moving = self.is_kind("motion", 1) | self.is_kind("motion", 2)
-        lost = gamma.T @ (modal / (omega**2)[:, None])
-        residual[:, ~moving] -= lost[:, ~moving]
-        residual[:, accelerating] += (gamma.T @ modal)[:, accelerating]
+        residual = self.residual + lost_with(self.channels, gamma, omega, modal)
         carrying = np.where(self.free_mass > 0, self.free_mass, np.inf)
         captured = self.captured - (gamma**2).sum(axis=0) / carrying
         return replace(
@@ -122,7 +109,7 @@ class ReducedModel:
         )  # fmt: skip
 
 
-def reading_noise(readings: tuple[Derived, ...], peaks: Floats) -> Floats:
+def reading_noise(readings: tuple[Reading, ...], peaks: Floats) -> Floats:
     """What is rounding only in each reading, shape (readings,).
 
     1e-9 of the largest reading of its gauge, and 1e-11 of the largest of its dimension.
@@ -184,19 +171,8 @@ def _column(modes: ModeSet, gauges: GaugeSet, modal: Floats, factor: Any, field:
     system, omega = modes.system, modes.omega
     gamma = -(modes.shapes @ (field.force - system.mass @ field.ride - system.stiffness @ field.moved))
     static = read_static(gauges, field, solve_static(system, [field], factor)[0])
-    residual = static + (gamma / omega**2) @ modal
-    moving = np.array([c.kind == "motion" and c.order > 0 for c in gauges.channels], dtype=bool)
-    absolute = np.array([c.kind == "motion" and not c.relative for c in gauges.channels], dtype=bool)
-    accelerating = moving & absolute & np.array([c.order == 2 for c in gauges.channels], dtype=bool)
-    residual[moving] = 0.0
-    static[moving] = 0.0
-    rigid = np.zeros(len(static))
-    if field.is_base:
-        rigid = gauges.read(field.ride[None])[0]
-        residual[accelerating] = (rigid - gamma @ modal)[accelerating]
-        static[accelerating] = rigid[accelerating]
-        rigid[[c.kind != "motion" for c in gauges.channels]] = 0.0
-    return {"participation": gamma, "residual": residual, "static": static, "rigid": rigid}
+    rigid = gauges.read(field.ride[None])[0] if field.is_base else np.zeros(len(static))
+    return split_static(gauges.channels, static, rigid, gamma, omega, modal, field.is_base)
 
 
 def _lowest(modes: ModeSet, count: int) -> ModeSet:

@@ -8,21 +8,22 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.elements.stress import equivalent_stress, principal_stress
-from holokine.errors import MechanismError
-from holokine.gauges.channels import GaugeSet
+from holokine.describe.events import StaticEvent
+from holokine.errors import EventError, MechanismError
+from holokine.gauges import GaugeSet
 from holokine.modes.check import Finding
+from holokine.respond.bench import Bench
 from holokine.respond.reduced import read_static, reading_noise, solve_static
 from holokine.system.loads import load_sum
 from holokine.system.pieces import connected_pieces
 
-__all__ = ["StaticAnswer", "respond_static"]
+__all__ = ["StaticResult", "answer_static", "respond_static"]
 
 Floats = NDArray[Any]  # float64
 
 
 @dataclass(frozen=True)
-class StaticAnswer:
+class StaticResult:
     """Answer to loads at rest.
 
     Attributes
@@ -60,7 +61,7 @@ class StaticAnswer:
         return reading_noise(self.reduced.readings, self.peaks)
 
 
-def respond_static(gauges: GaugeSet, factors: dict[str, float], *, name: str = "loads at rest") -> StaticAnswer:
+def respond_static(gauges: GaugeSet, factors: dict[str, float], *, name: str = "loads at rest") -> StaticResult:
     """Readings of all gauges under loads of the description at rest, added with factors.
 
     Raises
@@ -77,21 +78,11 @@ def respond_static(gauges: GaugeSet, factors: dict[str, float], *, name: str = "
     values = read_static(gauges, total, moved)
     peaks, places = np.full(len(gauges.readings), np.nan), [""] * len(gauges.readings)
     for number, reading in enumerate(gauges.readings):
-        columns = list(reading.channels)
-        channel = gauges.channels[columns[0]]
-        if channel.kind == "motion" and channel.order > 0:
+        if gauges.channels.is_rate[reading.channels[0]]:
             continue
-        part = values[columns]
-        if reading.how == "magnitude":
-            peaks[number] = float(np.linalg.norm(part))
-            continue
-        if reading.how in ("equivalent", "principal"):
-            form = equivalent_stress if reading.how == "equivalent" else principal_stress
-            part = form(part.reshape(-1, reading.width))
-        best = int(np.abs(part).argmax())
-        peaks[number] = part[best]
-        if reading.how != "single":
-            places[number] = reading.places[best] if reading.places else gauges.channels[columns[best]].place
+        found = reading.form.value(reading.parts(values))
+        best = int(np.abs(found).argmax())
+        peaks[number], places[number] = found[best], reading.place(best)
     inertia = system.mass @ total.ride
     outside = (total.force - inertia).reshape(-1, 6)[:, :3].sum(axis=0)
     unbalanced = system.stiffness @ moved + inertia - total.force
@@ -111,6 +102,19 @@ def respond_static(gauges: GaugeSet, factors: dict[str, float], *, name: str = "
     outside, reactions, ground = (
         np.where(np.abs(v) < 1e-9 * size, 0.0, v) for v in (outside, reactions, ground)
     )  # fmt: skip
-    return StaticAnswer(
+    return StaticResult(
         gauges, name, dict(factors), moved, peaks, tuple(places), outside, reactions, ground, tuple(findings)
     )  # fmt: skip
+
+
+def answer_static(bench: Bench, name: str, event: StaticEvent) -> StaticResult:
+    """Answer an event of loads at rest.
+
+    Raises
+    ------
+    EventError, MechanismError
+        No gauge; something that can move freely.
+    """
+    if not bench.document.description.gauges:
+        raise EventError("there is nothing to read: the assembly has no gauges; add some under gauges:")
+    return respond_static(bench.gauges, event.static, name=name)

@@ -1,9 +1,7 @@
-"""Response to base pulses in time, by modes with static correction.
+"""Response to base pulses and loads in time, by modes with static correction.
 
-Motion relative to the support frame obeys q'' + 2ζω q' + ω² q = -Γ·a per mode. Channels read it so:
-elastic ones take q (and q' for dampers); balances take s = -(q'' + Γ·a)/ω² = q + 2ζ q'/ω, which keeps
-reactions equal to inertia forces at every instant; accelerations take q'' and the base. What the left-out
-modes answer is added statically (mode acceleration), except to velocities.
+Motion relative to the support frame obeys q'' + 2ζω q' + ω² q = -Γ·a per mode, or coupled by dampers; how a channel is
+read from it stands in `readout`. Peaks are those of the continuous history, found between rows too.
 """
 
 from __future__ import annotations
@@ -16,17 +14,18 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.elements.stress import equivalent_stress, principal_stress
 from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse
-from holokine.gauges.channels import Derived
+from holokine.gauges import Reading
 from holokine.modes.check import Finding
 from holokine.respond.direct import CoupledModes, FullModel, Scheme, SteppedModes, full_histories
 from holokine.respond.oscillators import Oscillators, Trajectory
+from holokine.respond.readout import Motion, Readout
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.solvers.memory import available_memory
+from holokine.system.loads import LoadField
 
-__all__ = ["PulseAnswer", "respond_pulse"]
+__all__ = ["TimeResult", "respond_pulse"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -35,11 +34,12 @@ DIRECT_STEPS = 40
 MAX_ROWS = 2_000_000
 MASS_THRESHOLD = 0.9
 _KEPT = 20_000_000  # modal displacements that are held for all rows at once
+_WIDE = 30_000  # channels of a field that are read at once
 _BLOCK = 4_000_000  # numbers held at once when peaks of many channels are searched
 
 
 @dataclass(frozen=True)
-class PulseAnswer:
+class TimeResult:
     """Answer to a base pulse.
 
     Attributes
@@ -61,6 +61,8 @@ class PulseAnswer:
     correction_share : ndarray, shape (readings,)
         Largest static correction over the peak.
     findings : tuple of Finding
+    acting : tuple of LoadField
+        Loads of the event beside the base motion.
     """
 
     reduced: ReducedModel
@@ -76,7 +78,8 @@ class PulseAnswer:
     static: Floats
     correction_share: Floats
     findings: tuple[Finding, ...]
-    reader: _Reader
+    reader: History
+    acting: tuple[LoadField, ...] = ()
 
     @property
     def noise(self) -> Floats:
@@ -97,126 +100,60 @@ class PulseAnswer:
     def history(self, reading: int, thin: int = 1) -> Floats:
         """History of a reading on `time[::thin]`, SI; of a field, the channel that governs the peak."""
         derived = self.reduced.readings[reading]
-        columns = np.array(derived.channels)
-        if derived.how not in ("single", "magnitude"):
-            place = self.reader.governing[reading]
-            columns = columns[place * derived.width : (place + 1) * derived.width]
-        values = self.reader.rows(np.arange(0, len(self.time), thin), columns)
-        return _FORMS[derived.how](values)
+        own = np.array(derived.at(self.reader.governing.get(reading, 0)))
+        return derived.form.value(self.reader.rows(slice(None, None, thin), own))
 
 
-class _Reader:
+class History:
     """Reads channels of a trajectory, on rows and between them."""
 
-    def __init__(
-        self,
-        reduced: ReducedModel,
-        oscillators: Oscillators,
-        path: Trajectory,
-        pulse: BasePulse,
-        correct: bool,
-    ) -> None:
-        self.reduced, self.oscillators, self.path = reduced, oscillators, path
-        self.correct = correct
-        self.residual = reduced.residual if correct else np.zeros_like(reduced.residual)
-        self.balance = reduced.is_kind("balance")
-        self.order = np.array([c.order if c.kind == "motion" else 0 for c in reduced.channels], dtype=int)
-        self.absolute = reduced.is_absolute
-        self.damped = (reduced.modal_damper != 0).any(axis=0) if reduced.count else np.zeros(0, dtype=bool)
+    def __init__(self, readout: Readout, path: Trajectory, pulse: BasePulse, oscillators: Oscillators) -> None:
+        self.readout, self.path, self.oscillators = readout, path, oscillators
         self.governing: dict[int, int] = {}
         self._whole: tuple[Floats, Floats, Floats] | None = None
-        needs = bool((self.absolute & (self.order < 2)).any())
-        self.base_v: Floats | None = None
-        self.base_u: Floats | None = None
-        if needs and path is not None:
-            self.base_v, self.base_u = pulse.base_motion(path.time, path.load)
+        self._frame: tuple[Floats, Floats] | None = None
+        if readout.needs_frame:
+            self._frame = pulse.base_motion(path.time, path.load)
 
-    def rows(self, rows: Ints, columns: Ints) -> Floats:
+    @property
+    def correct(self) -> bool:
+        """Whether left-out modes answer statically."""
+        return self.readout.correct
+
+    def rows(self, rows: Any, columns: Any) -> Floats:
         """Values at rows, shape (rows, columns)."""
-        if self._whole is None and self.path.load.shape[0] * self.reduced.count <= _KEPT:
+        if self._whole is None and self.path.load.shape[0] * len(self.oscillators.omega) <= _KEPT:
             self._whole = self.oscillators.motion(self.path.state, self.path.load)
         if self._whole is not None:
             q, v, a = (x[rows] for x in self._whole)
         else:
             q, v, a = self.oscillators.motion(self.path.state[rows], self.path.load[rows])
-        base = None
-        if self.base_v is not None and self.base_u is not None:
-            base = (self.base_v[rows], self.base_u[rows])
-        return self._values(q, v, a, self.path.load[rows], base, columns)
+        load = self.path.load[rows]
+        frame = (None, None) if self._frame is None else (self._frame[0][rows], self._frame[1][rows])
+        return self.readout.read(Motion(q, v, a, self.oscillators.balance(q, v, a, load), load, *frame), columns)
 
     def between(self, rows: Ints, tau: Floats, columns: Ints) -> Floats:
-        """Values of column k at `tau[k]` after `rows[k]`: shapes all (k,), or columns (k, several)."""
+        """Values of own channels at `tau[k]` after `rows[k]`, shape (k, several) for columns of that shape."""
         state, load = self.oscillators.within(self.path, rows, tau)
         q, v, a = self.oscillators.motion(state, load)
-        base = None
-        if self.base_v is not None and self.base_u is not None:
-            mean = (2.0 * self.path.load[rows] + load) / 6.0
-            t = tau[:, None]
-            mean = mean[:, :3]
-            bv = self.base_v[rows] + t * (self.path.load[rows] + load)[:, :3] / 2.0
-            base = (bv, self.base_u[rows] + t * self.base_v[rows] + t**2 * mean)
-        r = self.reduced
-        g, d = r.modal[:, columns], r.modal_damper[:, columns]  # (modes, k, several)
-        coordinate = np.stack([q, v, a, self.oscillators.balance(q, v, a, load)])
-        picked = coordinate[self._which[columns], np.arange(len(rows))[:, None]]  # (k, several, modes)
-        values = np.einsum("kcm,mkc->kc", picked, g)
-        if self.damped.any():
-            values += np.einsum("km,mkc->kc", v, d)
-        correct, rigid = self._per_load(columns)
-        values += np.einsum("kd,dkc->kc", load, correct)
-        if base is not None:
-            for order, motion in ((1, base[0]), (0, base[1])):
-                use = (self.absolute & (self.order == order))[columns]
-                values += np.where(use, np.einsum("kd,dkc->kc", motion, rigid), 0.0)
-        return values
-
-    @property
-    def _which(self) -> Ints:
-        """Which coordinate a channel takes: 0 q, 1 q', 2 q'' (+ base), 3 s."""
-        return np.where(self.balance, 3, self.order)
-
-    def _per_load(self, columns: Ints) -> tuple[Floats, Floats]:
-        """Weight of the loads on channels, shape (loads, ...): residual, or the rigid share of a base motion."""
-        r = self.reduced
-        accelerating = (self.order == 2) & self.absolute
-        # absolute acceleration: Σ g q'' + rigid·a, in which the left-out modes ride with the base
-        kept = np.where(accelerating, r.rigid if self.correct else r.rigid - r.residual, self.residual)
-        return kept[:, columns], r.rigid[:3][:, columns]
-
-    def _values(
-        self, q: Floats, v: Floats, a: Floats, load: Floats, base: tuple[Floats, Floats] | None, columns: Ints
-    ) -> Floats:
-        r = self.reduced
-        result = np.zeros((len(q), len(columns)))
-        which = self._which[columns]
-        for kind in range(4):
-            use = which == kind
-            if use.any():
-                coordinate = (q, v, a)[kind] if kind < 3 else self.oscillators.balance(q, v, a, load)
-                result[:, use] = coordinate @ r.modal[:, columns[use]]
-        if self.damped[columns].any():
-            result += v @ r.modal_damper[:, columns]
-        correct, rigid = self._per_load(columns)
-        result += load @ correct
-        if base is not None:
-            for order, motion in ((1, base[0]), (0, base[1])):
-                use = self.absolute[columns] & (self.order[columns] == order)
-                result[:, use] += motion @ rigid[:, use]
-        return result
+        frame: tuple[Any, Any] = (None, None)
+        if self._frame is not None:  # the frame's acceleration is straight between rows
+            before, now, t = self.path.load[rows][:, :3], load[:, :3], tau[:, None]
+            speed, place = self._frame[0][rows], self._frame[1][rows]
+            frame = (speed + t * (before + now) / 2.0, place + t * speed + t**2 * (2.0 * before + now) / 6.0)
+        return self.readout.read_each(Motion(q, v, a, self.oscillators.balance(q, v, a, load), load, *frame), columns)
 
 
-class _SampledReader(_Reader):
+class SampledHistory(History):
     """Reads channels whose histories are held on equal steps; cubics through four rows between them."""
 
-    def __init__(self, reduced: ReducedModel, time: Floats, load: Floats, values: Floats) -> None:
-        self.reduced, self.values = reduced, values
+    def __init__(self, readout: Readout, time: Floats, load: Floats, values: Floats) -> None:
+        self.readout, self.values = readout, values
         self.path = Trajectory(time, load, np.zeros((len(time), 0), dtype=complex))
-        self.correct = False
-        self.residual = np.zeros_like(reduced.residual)
         self.governing = {}
 
-    def rows(self, rows: Ints, columns: Ints) -> Floats:
-        return self.values[np.ix_(rows, columns)]
+    def rows(self, rows: Any, columns: Any) -> Floats:
+        return np.asarray(self.values[rows][:, columns])
 
     def between(self, rows: Ints, tau: Floats, columns: Ints) -> Floats:
         last = len(self.path.time) - 1
@@ -226,23 +163,6 @@ class _SampledReader(_Reader):
         d0, d1 = (y[2] - y[0]) / 2.0, (y[3] - y[1]) / 2.0
         a, b = 2.0 * (y[1] - y[2]) + d0 + d1, 3.0 * (y[2] - y[1]) - 2.0 * d0 - d1
         return np.asarray(((a * s + b) * s + d0) * s + y[1])
-
-
-def _only(values: Floats) -> Floats:
-    return values[:, 0]
-
-
-def _size(values: Floats) -> Floats:
-    return np.linalg.norm(values, axis=1)
-
-
-_FORMS = {
-    "single": _only,
-    "largest": _only,
-    "magnitude": _size,
-    "equivalent": equivalent_stress,
-    "principal": principal_stress,
-}
 
 
 def respond_pulse(
@@ -257,7 +177,7 @@ def respond_pulse(
     coupling: Floats | None = None,
     high_frequency_damping: float = 0.2,
     full: FullModel | None = None,
-) -> PulseAnswer:
+) -> TimeResult:
     """Response of all gauges to a base pulse and loads in time, from rest under the loads before them.
 
     Parameters
@@ -310,26 +230,29 @@ def respond_pulse(
         Scheme.average_acceleration() if method == "average acceleration"
         else Scheme.generalised_alpha(1.0 - high_frequency_damping)
     )  # fmt: skip
-    reader: _Reader
+    reader: History
     if full is not None:
         motion = pulse.base_motion(time, base)
         values = full_histories(full, reduced, scheme, time, base, motion)
-        reader = _SampledReader(reduced, time, base, values)
+        reader = SampledHistory(Readout(reduced, False), time, base, values)
     else:
         oscillators = _oscillators(reduced, method, coupling, scheme)
-        reader = _Reader(reduced, oscillators, oscillators.run(time, base, settled=True), pulse, static_correction)
+        path = oscillators.run(time, base, settled=True)
+        reader = History(Readout(reduced, static_correction), path, pulse, oscillators)
     findings += _method_words(method, full, longest, high_frequency_damping, reader)
     count = len(reduced.readings)
     lowest, highest = np.zeros(count), np.zeros(count)
     when = np.zeros((2, count))
     places = [""] * count
     for number, reading, known in _with_values(reader, reduced.readings):
-        lo, hi, places[number] = _extremes(reader, number, reading.how, np.array(reading.channels), known)
+        lo, hi, place = _extremes(reader, reading, known)
         (lowest[number], when[0, number]), (highest[number], when[1, number]) = lo, hi
+        if reading.form.field:
+            reader.governing[number], places[number] = place, reading.place(place)
     down = np.abs(lowest) > np.abs(highest)
     peaks, times = np.where(down, lowest, highest), np.where(down, when[0], when[1])
     static, share = _static(reduced, pulse, peaks, reader)
-    return PulseAnswer(
+    return TimeResult(
         reduced, name, pulse, time, base, peaks, times, lowest, highest, tuple(places), static, share,
         tuple(findings), reader,
     )  # fmt: skip
@@ -413,7 +336,7 @@ def _after(reduced: ReducedModel, ring_down: float | tuple[float] | None) -> flo
     return float(-np.log(left) / rates.min())
 
 
-def _method_words(method: str, full: FullModel | None, step: float, high: float, reader: _Reader) -> list[Finding]:
+def _method_words(method: str, full: FullModel | None, step: float, high: float, reader: History) -> list[Finding]:
     if method == "modes":
         return []
     if method == "coupled modes":
@@ -463,10 +386,10 @@ def _grid(pulse: BasePulse, longest: float, ring_down: float) -> tuple[Floats, F
     return np.concatenate(times), np.concatenate(loads)
 
 
-def _with_values(reader: _Reader, readings: tuple[Derived, ...]) -> Iterator[tuple[int, Derived, Floats | None]]:
+def _with_values(reader: History, readings: tuple[Reading, ...]) -> Iterator[tuple[int, Reading, Floats | None]]:
     """Every reading with the history of its channels, read for many at once; None for fields."""
     rows = len(reader.path.time)
-    plain = [i for i, r in enumerate(readings) if r.how in ("single", "magnitude")]
+    plain = [i for i, r in enumerate(readings) if not r.form.field]
     most = max(1, _KEPT // rows)
     while plain:
         taken: list[int] = []
@@ -477,76 +400,53 @@ def _with_values(reader: _Reader, readings: tuple[Derived, ...]) -> Iterator[tup
                 columns.setdefault(c, len(columns))
         table = np.empty((rows, len(columns)))
         chosen = np.array(list(columns), dtype=int)
-        step = max(1, _BLOCK // max(reader.reduced.count, len(columns)))
+        step = max(1, _BLOCK // max(len(reader.readout.reduced.omega), len(columns)))
         for a in range(0, rows, step):
-            part = np.arange(a, min(a + step, rows))
-            table[part] = reader.rows(part, chosen)
+            table[a : a + step] = reader.rows(slice(a, a + step), chosen)
         for i in taken:
             yield i, readings[i], table[:, [columns[c] for c in readings[i].channels]]
     for i, r in enumerate(readings):
-        if r.how not in ("single", "magnitude"):
+        if r.form.field:
             yield i, r, None
 
 
-def _extremes(
-    reader: _Reader, number: int, how: str, columns: Ints, history: Floats | None = None
-) -> tuple[tuple[float, float], tuple[float, float], str]:
-    """Lowest and highest value with their times, between rows too, and the place of the larger."""
-    rows = len(reader.path.time)
-    if history is None and how in ("single", "magnitude"):
-        history = reader.rows(np.arange(rows), columns)
-    if how == "magnitude":
-        assert history is not None
-        values = np.linalg.norm(history, axis=1)
-        hi = _refine(reader, values, columns[None], 1.0, _size)
-        return (float(values.min()), float(reader.path.time[values.argmin()])), hi, ""
-    if how in ("equivalent", "principal"):
-        return _stress_extremes(reader, number, how, columns)
-    if how != "largest":
-        values = history[:, 0] if history is not None else reader.rows(np.arange(rows), columns)[:, 0]
-        lo = _refine(reader, values, columns[None], -1.0, _only)
-        hi = _refine(reader, values, columns[None], 1.0, _only)
-        return lo, hi, reader.reduced.channels[columns[0]].place
-    low, high = np.full(len(columns), np.inf), np.full(len(columns), -np.inf)
-    width = max(1, _BLOCK // max(len(columns), 1))
-    for a in range(0, rows, width):
-        block = reader.rows(np.arange(a, min(a + width, rows)), columns)
-        low, high = np.minimum(low, block.min(axis=0)), np.maximum(high, block.max(axis=0))
-    best = int(np.maximum(-low, high).argmax())
-    reader.governing[number] = best
-    lo, hi, _ = _extremes(reader, number, "single", columns[[best]])
-    places = reader.reduced.readings[number].places
-    lo = min(lo, (float(low.min()), lo[1]))
-    hi = max(hi, (float(high.max()), hi[1]))
-    return lo, hi, places[best] if places else reader.reduced.channels[columns[best]].place
+Extreme = tuple[float, float]
 
 
-def _stress_extremes(
-    reader: _Reader, number: int, how: str, columns: Ints
-) -> tuple[tuple[float, float], tuple[float, float], str]:
-    """Extremes of the equivalent or principal stress of a field; the governing place refined between rows."""
-    reading = reader.reduced.readings[number]
-    rows, width = len(reader.path.time), reading.width
-    count = len(columns) // width
-    form = equivalent_stress if how == "equivalent" else principal_stress
-    low, high = np.full(count, np.inf), np.full(count, -np.inf)
-    step = max(1, _BLOCK // max(len(columns), 1))
-    for a in range(0, rows, step):
-        block = form(reader.rows(np.arange(a, min(a + step, rows)), columns).reshape(-1, count, width))
-        low, high = np.minimum(low, block.min(axis=0)), np.maximum(high, block.max(axis=0))
-    best = int(np.maximum(np.abs(low), np.abs(high)).argmax())
-    reader.governing[number] = best
-    own = columns[best * width : (best + 1) * width]
-    values = form(reader.rows(np.arange(rows), own))
-    hi = _refine(reader, values, own[None], 1.0, form)
-    lo = (float(values.min()), float(reader.path.time[values.argmin()]))
-    if how == "principal":
-        lo = _refine(reader, values, own[None], -1.0, form)
-    return (min(lo[0], float(low.min())), lo[1]), (max(hi[0], float(high.max())), hi[1]), reading.places[best]
+def _extremes(reader: History, reading: Reading, history: Floats | None) -> tuple[Extreme, Extreme, int]:
+    """Lowest and highest value with their times, between rows too, and the place of the larger.
+
+    Of a field, all places on the rows first; the governing one is then refined between rows.
+    """
+    form, time = reading.form, reader.path.time
+    low, high, best = np.inf, -np.inf, 0
+    if history is None:
+        lows, highs = np.full(reading.count, np.inf), np.full(reading.count, -np.inf)
+        width = max(1, min(reading.count, _WIDE // reading.width))
+        for a in range(0, reading.count, width):
+            own = reading.channels[a * reading.width : (a + width) * reading.width]
+            columns = slice(own.start, own.stop, own.step)
+            step = max(1, _BLOCK // len(own))
+            for b in range(0, len(time), step):
+                block = reader.rows(slice(b, b + step), columns)
+                values = form.value(block.reshape(len(block), -1, reading.width))
+                part = slice(a, a + width)
+                lows[part] = np.minimum(lows[part], values.min(axis=0))
+                highs[part] = np.maximum(highs[part], values.max(axis=0))
+        best = int(np.maximum(np.abs(lows), np.abs(highs)).argmax())
+        low, high = float(lows.min()), float(highs.max())
+        history = reader.rows(slice(None), np.array(reading.at(best)))
+    columns_of_best = np.array(reading.at(best))[None]
+    values = form.value(history)
+    hi = _refine(reader, values, columns_of_best, 1.0, form.value)
+    lo = (float(values.min()), float(time[values.argmin()]))
+    if form.signed:
+        lo = _refine(reader, values, columns_of_best, -1.0, form.value)
+    return (min(lo[0], low), lo[1]), (max(hi[0], high), hi[1]), best
 
 
 def _refine(
-    reader: _Reader, values: Floats, columns: Ints, sign: float, form: Callable[[Floats], Floats]
+    reader: History, values: Floats, columns: Ints, sign: float, form: Callable[[Floats], Floats]
 ) -> tuple[float, float]:
     """Largest value (times sign) of the continuous history, by ever finer looks around the largest rows."""
     time = reader.path.time
@@ -576,7 +476,7 @@ def _refine(
     return sign * best, when
 
 
-def _static(reduced: ReducedModel, pulse: BasePulse, peaks: Floats, reader: _Reader) -> tuple[Floats, Floats]:
+def _static(reduced: ReducedModel, pulse: BasePulse, peaks: Floats, reader: History) -> tuple[Floats, Floats]:
     """Largest answer if everything were slow, and the largest correction as a share of the peak."""
     static, share = np.full(len(reduced.readings), np.nan), np.zeros(len(reduced.readings))
     rows = np.unique(pulse.acceleration, axis=0)
@@ -586,15 +486,13 @@ def _static(reduced: ReducedModel, pulse: BasePulse, peaks: Floats, reader: _Rea
     varying = np.where(
         (pulse.acceleration == pulse.resting).all(axis=0), 0.0, np.maximum(pulse.peak, np.abs(pulse.resting))
     )
+    readout = reader.readout
     for number, reading in enumerate(reduced.readings):
-        columns = list(reading.channels)
-        channel = reduced.channels[columns[0]]
-        if number in reader.governing:
-            place = reader.governing[number]
-            columns = columns[place * reading.width : (place + 1) * reading.width]
-        if channel.kind != "motion" or channel.order == 0 or (channel.order == 2 and not channel.relative):
-            if not (channel.kind == "motion" and channel.order == 0 and not channel.relative):
-                static[number] = float(np.abs(_FORMS[reading.how](rows @ reduced.static[:, columns])).max())
-            left = abs(float(_FORMS[reading.how]((varying @ np.abs(reader.residual[:, columns]))[None])[0]))
+        own = np.array(reading.at(reader.governing.get(number, 0)))
+        still = readout.static(own)
+        if still is not None:
+            static[number] = float(np.abs(reading.form.value(rows @ still)).max())
+        if readout.has_correction(own):
+            left = abs(float(reading.form.value((varying @ np.abs(readout.residual[:, own]))[None])[0]))
             share[number] = left / abs(peaks[number]) if peaks[number] else 0.0
     return static, share

@@ -8,12 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-from holokine.elements.stress import equivalent_form
+from holokine.elements.stress import StressField, equivalent_form
 from holokine.modes.extract import ModeSet
-from holokine.respond.combine import SpectrumAnswer
+from holokine.respond.combine import SpectrumResult
 from holokine.respond.reduced import solve_static
 from holokine.system.loads import LoadField, moved_supports
-from holokine.system.recovery import PartPeak, StressMap, keep_worst, stress_maps
+from holokine.system.recovery import PartPeak, keep_worst, stress_fields
 
 __all__ = ["residual_displacement", "spectrum_displacement", "spectrum_stress"]
 
@@ -21,12 +21,12 @@ Floats = NDArray[Any]  # float64
 _BLOCK = 20_000
 
 
-def _kept(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
+def _kept(answer: SpectrumResult, modes: ModeSet) -> Floats:
     """Shapes of the modes that the answer used (an event may have its own cut-off)."""
     return modes.shapes[: answer.reduced.count]
 
 
-def residual_displacement(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
+def residual_displacement(answer: SpectrumResult, modes: ModeSet) -> Floats:
     """What the left-out modes move, statically, under a unit base acceleration along each direction of the answer.
 
     Returns
@@ -43,20 +43,20 @@ def residual_displacement(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
     return whole - (gamma / (omega**2)[:, None]).T @ shapes
 
 
-def _coordinates(answer: SpectrumAnswer) -> Floats:
+def _coordinates(answer: SpectrumResult) -> Floats:
     reduced = answer.reduced
     columns = [reduced.column(s) for s in answer.sources.names]
     coordinate = reduced.participation[:, columns] * answer.spectral / (reduced.omega**2)[:, None]
     return answer.sources.gathered(coordinate, 1)
 
 
-def _rest(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
+def _rest(answer: SpectrumResult, modes: ModeSet) -> Floats:
     """Displacement of the missing mass, shape (directions, dofs)."""
     whole = residual_displacement(answer, modes) * answer.zero_period[:, None]
     return answer.sources.gathered(whole, 0)
 
 
-def influence(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
+def influence(answer: SpectrumResult, modes: ModeSet) -> Floats:
     """Motion of the assembly at rest under a unit motion of each source, shape (sources, dofs)."""
     system = modes.system
     rigid = system.rigid_motions(np.zeros(3))
@@ -68,7 +68,7 @@ def influence(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
     return solve_static(system, [LoadField(name, none, none, u) for name, u in zip(axes, imposed, strict=True)])
 
 
-def spectrum_displacement(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
+def spectrum_displacement(answer: SpectrumResult, modes: ModeSet) -> Floats:
     """Combined largest displacement of every motion relative to the frame, shape (dofs,), in m and rad.
 
     In blocks of motions, by the answer's rules, with the missing mass.
@@ -87,14 +87,14 @@ def spectrum_displacement(answer: SpectrumAnswer, modes: ModeSet) -> Floats:
     return result
 
 
-def _standing_apart(answer: SpectrumAnswer, modes: ModeSet) -> Floats | None:
+def _standing_apart(answer: SpectrumResult, modes: ModeSet) -> Floats | None:
     """Displacement at rest of each source's group at its most, shape (sources, dofs); None where none moves apart."""
     if not any(answer.apart.values()):
         return None
     return influence(answer, modes) * np.array([[answer.apart.get(name, 0.0)] for name in answer.sources.names])
 
 
-def spectrum_stress(answer: SpectrumAnswer, modes: ModeSet) -> tuple[list[PartPeak], Floats]:
+def spectrum_stress(answer: SpectrumResult, modes: ModeSet) -> tuple[list[PartPeak], Floats]:
     """Largest combined stress of every part, and at every node (the largest of the elements around it).
 
     Shells (both surfaces) and solids: equivalent stress at the centres of elements, by the quadratic form over pairs
@@ -132,9 +132,9 @@ def spectrum_stress(answer: SpectrumAnswer, modes: ModeSet) -> tuple[list[PartPe
         return np.concatenate(found) if found else np.zeros(0)
 
     still = _standing_apart(answer, modes)
-    found: list[tuple[StressMap, Floats, Floats | None]] = []
-    for m in stress_maps(system):
-        stress = combined(m.matrix, m.width).reshape(len(m.block.nodes), -1).max(axis=1)
+    found: list[tuple[StressField, Floats, Floats | None]] = []
+    for m in stress_fields(system):
+        stress = combined(m.matrix, m.width).reshape(len(m.cells), -1).max(axis=1)
         if still is not None:
             stress = answer.with_settled(stress, answer.sources.over_apart(m.size((m.matrix @ still.T).T)))
         found.append((m, stress, None))

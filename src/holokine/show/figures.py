@@ -7,10 +7,10 @@ from typing import Any
 import numpy as np
 
 from holokine.modes.extract import ModeSet
-from holokine.respond.combine import SpectrumAnswer
+from holokine.respond.combine import SpectrumResult
 from holokine.respond.match import MatchedRecord
 from holokine.respond.shock import ShockSpectrum
-from holokine.respond.transient import PulseAnswer
+from holokine.respond.transient import TimeResult
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.units import STANDARD_GRAVITY
@@ -81,7 +81,7 @@ def plot_participation(modes: ModeSet, ax: Any = None) -> Any:
     return ax
 
 
-def plot_spectrum(answer: SpectrumAnswer) -> Any:
+def plot_spectrum(answer: SpectrumResult) -> Any:
     """The spectra with the modes marked on them; marks grow with effective mass. Returns the Figure."""
     figure, ax = _figure()
     f = answer.reduced.frequencies_hz
@@ -112,7 +112,7 @@ def plot_spectrum(answer: SpectrumAnswer) -> Any:
     return figure
 
 
-def plot_tripartite(answer: SpectrumAnswer) -> Any:
+def plot_tripartite(answer: SpectrumResult) -> Any:
     """The spectra on four-way paper: pseudo-velocity up, acceleration and displacement along the diagonals."""
     figure, ax = _figure()
     f = answer.reduced.frequencies_hz
@@ -215,7 +215,7 @@ def _plain_log_ticks(ax: Any) -> None:
         axis.set_minor_formatter(NullFormatter())
 
 
-def main_readings(answer: PulseAnswer) -> list[int]:
+def main_readings(answer: TimeResult) -> list[int]:
     """The largest component of every gauge."""
     largest: dict[str, int] = {}
     for i, r in enumerate(answer.reduced.readings):
@@ -225,7 +225,7 @@ def main_readings(answer: PulseAnswer) -> list[int]:
     return list(largest.values())
 
 
-def plot_histories(answer: PulseAnswer, numbers: list[int] | None = None) -> Any:
+def plot_histories(answer: TimeResult, numbers: list[int] | None = None) -> Any:
     """Histories with their peaks marked, the base pulse above, on one time axis. Returns the Figure.
 
     `numbers`: readings to draw; of the first four gauges the largest component each, when left out.
@@ -264,9 +264,10 @@ def plot_histories(answer: PulseAnswer, numbers: list[int] | None = None) -> Any
             bbox={"facecolor": "white", "alpha": 0.75, "edgecolor": "none", "pad": 1},
         )  # fmt: skip
         ax.set_ylabel(f"({unit})")
-        channel = answer.reduced.channels[reading.channels[0]]
-        frame = "" if channel.kind != "motion" else ", relative" if channel.relative else ", absolute"
-        ax.set_title(f"{reading.label} ({reading.dimension}{frame})", loc="left", fontsize=10)
+        frame = answer.reduced.channels.block(reading.channels[0]).frame
+        ax.set_title(
+            f"{reading.label} ({', '.join(w for w in (reading.dimension, frame) if w)})", loc="left", fontsize=10
+        )
         ax.margins(y=0.15)
     axes[-1].set_xlabel("time (ms)")
     for ax in axes:
@@ -276,7 +277,7 @@ def plot_histories(answer: PulseAnswer, numbers: list[int] | None = None) -> Any
     return figure
 
 
-def plot_shares(answer: SpectrumAnswer, numbers: list[int] | None = None) -> Any:
+def plot_shares(answer: SpectrumResult, numbers: list[int] | None = None) -> Any:
     """Share of each mode in the square of chosen readings, as stacked bars. Returns the Figure."""
     readings = answer.reduced.readings
     noise = answer.noise

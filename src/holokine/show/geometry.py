@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.mesh.cells import CELLS
 from holokine.mesh.surface import outer_faces
 from holokine.system.build import System
 
@@ -72,7 +73,7 @@ def drawing_of(system: System) -> Drawing:
         faces.setdefault(part, []).append(quads)
     lines: dict[str, list[Ints]] = {}
     for block in mesh.blocks:
-        if block.kind == "beam":
+        if CELLS[block.kind].family == "line":
             lines.setdefault(block.part, []).append(block.cells)
     arms: dict[str, list[Ints]] = {}
     for bond in system.bonds.values():

@@ -14,13 +14,12 @@ from numpy.typing import NDArray
 from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse
 from holokine.respond.motion import FieldMotion
-from holokine.respond.transient import PulseAnswer
+from holokine.respond.transient import TimeResult
 from holokine.show.figures import COLOURS, main_readings
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.scene import moving_pictures, write_film
-from holokine.show.tables import history_table
-from holokine.show.text import answer_lines
+from holokine.show.time_tables import history_table, time_lines
 from holokine.units import STANDARD_GRAVITY
 from holokine.whole import whole_file
 
@@ -69,11 +68,11 @@ def plot_excitation(pulse: BasePulse, name: str) -> Any:
     return figure
 
 
-def _rows(answer: PulseAnswer) -> Any:
+def _rows(answer: TimeResult) -> Any:
     return slice(None, None, max(1, len(answer.time) // MOST_ROWS))
 
 
-def write_histories_page(answer: PulseAnswer, path: Path, title: str) -> None:
+def write_histories_page(answer: TimeResult, path: Path, title: str) -> None:
     """Write the page; histories are thinned to some eight thousand rows, peaks stand beside them as they are.
 
     Raises
@@ -96,8 +95,8 @@ def write_histories_page(answer: PulseAnswer, path: Path, title: str) -> None:
         if abs(answer.peaks[number]) <= answer.noise[number]:
             continue
         unit, size = display_unit(reading.dimension)
-        channel = answer.reduced.channels[reading.channels[0]]
-        frame = "" if channel.kind != "motion" else ", relative" if channel.relative else ", absolute"
+        frame = answer.reduced.channels.block(reading.channels[0]).frame
+        frame = f", {frame}" if frame else ""
         series.append(
             {
                 "name": reading.label,
@@ -111,7 +110,7 @@ def write_histories_page(answer: PulseAnswer, path: Path, title: str) -> None:
         )
     data = {"t": _short(1e3 * answer.time[rows]), "series": series}
     template = files("holokine.show").joinpath("histories.html").read_text(encoding="utf-8")
-    facts = "".join(f"<li>{html.escape(line)}</li>" for line in answer_lines(answer))
+    facts = "".join(f"<li>{html.escape(line)}</li>" for line in time_lines(answer))
     facts += "".join(f'<li class="{f.level}">{f.level}: {html.escape(f.text)}</li>' for f in answer.findings)
     text = template.replace("__TITLE__", html.escape(f"{title}: {answer.name}")).replace("__FACTS__", facts)
     text = text.replace("__DATA__", json.dumps(data).replace("</", "<\\/"))
@@ -161,7 +160,7 @@ def animate_answer(
     write_film(path, pictures, rate)
 
 
-def _strips(answer: PulseAnswer, number: int, times: Floats) -> Any:
+def _strips(answer: TimeResult, number: int, times: Floats) -> Any:
     """The history with a marker at each instant, 1280 x 240."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure

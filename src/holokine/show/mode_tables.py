@@ -11,6 +11,7 @@ from holokine.modes.compare import Comparison
 from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
 from holokine.modes.participation import Enough
+from holokine.modes.ritz import LoadShare
 
 __all__ = [
     "bands_table",
@@ -197,3 +198,21 @@ def member_words(energies: Energies, row: int, which: str) -> str:
     """The member with the largest share in a mode, with it."""
     found = energies.together(energies.shares(which)[:, row])
     return f"{found[0][0]} {100 * found[0][1]:.0f} %" if found else "-"
+
+
+def peak_at_energy_table(modes: ModeSet, energy: float) -> pd.DataFrame:
+    """Largest displacement of each mode, in mm, where it holds so many J."""
+    nodes = modes.at_energy(energy).reshape(modes.count, -1, 6)[:, :, :3]
+    peak = np.linalg.norm(nodes, axis=2).max(axis=1)
+    return pd.DataFrame(
+        {"mode": modes.numbers, "frequency_hz": modes.frequencies_hz, "peak_displacement_mm": 1e3 * peak}
+    )
+
+
+def load_shares_table(modes: ModeSet, shares: list[LoadShare]) -> pd.DataFrame:
+    """Running shares of every load in percent, static and dynamic."""
+    table: dict[str, object] = {"vectors": range(1, modes.count + 1), "frequency_hz": modes.frequencies_hz}
+    for share in shares:
+        table[f"{share.load}_static_percent"] = 100.0 * share.static
+        table[f"{share.load}_dynamic_percent"] = 100.0 * share.dynamic
+    return pd.DataFrame(table)

@@ -2,44 +2,39 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Protocol
+
 import numpy as np
 import pandas as pd
 
 from holokine.excite.spectrum import ResponseSpectrum
-from holokine.gauges.channels import GaugeSet
+from holokine.gauges import Channels, Reading
+from holokine.mesh.cells import CELLS
 from holokine.mesh.quality import block_shapes
 from holokine.modes.check import CheckReport
 from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
-from holokine.respond.combine import SpectrumAnswer
+from holokine.respond.combine import SpectrumResult
 from holokine.respond.limits import LimitCheck
-from holokine.respond.motion import Envelope
-from holokine.respond.reduced import ReducedModel
 from holokine.respond.shock import ShockSpectrum
-from holokine.respond.static import StaticAnswer
-from holokine.respond.transient import PulseAnswer
+from holokine.respond.transient import TimeResult
 from holokine.show.mode_tables import member_words
 from holokine.show.numbers import display_unit
 from holokine.system.build import System
 from holokine.system.recovery import PartPeak
-from holokine.units import STANDARD_GRAVITY
 
 __all__ = [
     "connections_table",
     "elements_table",
     "conservatism_table",
-    "history_table",
     "limits_table",
-    "main_modes_table",
     "mass_table",
     "modes_table",
     "part_peaks_table",
     "participation_table",
     "peaks_table",
-    "points_table",
-    "shares_table",
     "shock_table",
-    "spectral_table",
     "supports_table",
 ]
 
@@ -84,7 +79,7 @@ def elements_table(system: System) -> pd.DataFrame:
                 "kind": shape.block.kind,
                 "smallest_edge_mm": 1e3 * float(shape.shortest.min()),
                 "largest_edge_mm": 1e3 * float(shape.longest.max()),
-                "worst_shape": float(shape.quality.min()) if shape.block.kind != "beam" else np.nan,
+                "worst_shape": float(shape.quality.min()) if CELLS[shape.block.kind].corners else np.nan,
             }
         )
     return pd.DataFrame(rows)
@@ -178,64 +173,6 @@ def participation_table(modes: ModeSet) -> pd.DataFrame:
     return pd.DataFrame(table)
 
 
-def _motion_word(reduced: ReducedModel | GaugeSet, number: int) -> str:
-    channel = reduced.channels[reduced.readings[number].channels[0]]
-    if channel.kind != "motion":
-        return ""
-    return "relative" if channel.relative else "absolute"
-
-
-def peaks_table(answer: SpectrumAnswer | PulseAnswer | StaticAnswer) -> pd.DataFrame:
-    """Peak (or value at rest) of every gauge in display units; with times, extremes and static ratio for pulses."""
-    rows = []
-    reduced = answer.reduced
-    noise = answer.noise
-    for number, reading in enumerate(reduced.readings):
-        if abs(answer.peaks[number]) <= noise[number]:
-            column = "value" if isinstance(answer, StaticAnswer) else "peak"
-            rows.append({"gauge": reading.gauge, "component": reading.component,
-                         "motion": _motion_word(reduced, number), column: 0.0,
-                         "unit": display_unit(reading.dimension)[0]})  # fmt: skip
-            continue
-        unit, size = display_unit(reading.dimension)
-        row: dict[str, object] = {
-            "gauge": reading.gauge,
-            "component": reading.component,
-            "motion": _motion_word(reduced, number),
-            "peak": answer.peaks[number] / size,
-            "unit": unit,
-        }
-        if isinstance(answer, PulseAnswer):
-            static = answer.static[number] / size
-            if abs(static) < 1e-9 * abs(answer.peaks[number] / size):
-                static = 0.0
-            row |= {
-                "time_ms": 1e3 * answer.peak_times[number],
-                "lowest": answer.lowest[number] / size,
-                "highest": answer.highest[number] / size,
-                "rms": answer.rms[number] / size,
-                "static": static,
-                "ratio_to_static": abs(row["peak"] / static) if static > 0 else np.nan,  # type: ignore[operator]
-                "correction_percent": 100.0 * answer.correction_share[number],
-                "place": answer.places[number],
-            }
-        elif isinstance(answer, StaticAnswer):
-            if not np.isfinite(answer.peaks[number]):
-                continue  # at rest nothing has a velocity or an acceleration
-            row["value"] = row.pop("peak")
-            row["place"] = answer.places[number]
-        else:
-            for d, axis in enumerate(answer.directions):
-                row[f"from_{axis.replace(' ', '_')}"] = answer.by_direction[d, number] / size
-            if answer.settled.any():
-                row["from_displacement"] = answer.settled[number] / size
-            _, rest = answer.shares(number) if np.isfinite(answer.peaks[number]) else (None, [np.nan])
-            row["missing_mass_percent"] = 100.0 * float(rest[0])
-            row["place"] = answer.places[number]
-        rows.append(row)
-    return pd.DataFrame(rows)
-
-
 def part_peaks_table(peaks: list[PartPeak]) -> pd.DataFrame:
     """Largest stress of every part in MPa, where, and when it is known."""
     rows = []
@@ -248,26 +185,50 @@ def part_peaks_table(peaks: list[PartPeak]) -> pd.DataFrame:
     return pd.DataFrame(rows)
 
 
-def points_table(points: list[str], moved: Envelope, pushed: Envelope) -> pd.DataFrame:
-    """Extremes of points by direction: displacement relative to the frame (mm), absolute acceleration (g)."""
+class Result(Protocol):
+    """What every answer's result has: readings and their peaks."""
+
+    @property
+    def reduced(self) -> HasReadings: ...
+
+    @property
+    def peaks(self) -> np.ndarray: ...
+
+    @property
+    def noise(self) -> np.ndarray: ...
+
+
+class HasReadings(Protocol):
+    """A reduced model, or a set of gauges."""
+
+    @property
+    def channels(self) -> Channels: ...
+
+    @property
+    def readings(self) -> tuple[Reading, ...]: ...
+
+
+def peaks_table(
+    answer: Result, column: str, more: Callable[[int, float], dict[str, object]], skip: Callable[[int], bool]
+) -> pd.DataFrame:
+    """Peak (or value at rest, by the name of the column) of every reading in display units.
+
+    `more`: further columns of a reading, given the size of its unit. What is rounding only shows as zero, without them.
+    """
     rows = []
-    for i, point in enumerate(points):
-        for d, axis in enumerate("xyz"):
-            k = 3 * i + d
-            row: dict[str, object] = {"point": point, "axis": axis}
-            for name, envelope, size in (
-                ("displacement_mm", moved, 1e-3),
-                ("acceleration_g", pushed, STANDARD_GRAVITY),
-            ):
-                row[f"lowest_{name}"] = envelope.lowest[k] / size
-                row[f"at_ms_lowest_{name.split('_')[0]}"] = 1e3 * envelope.lowest_time[k]
-                row[f"highest_{name}"] = envelope.highest[k] / size
-                row[f"at_ms_highest_{name.split('_')[0]}"] = 1e3 * envelope.highest_time[k]
-            rows.append(row)
+    for number, reading in enumerate(answer.reduced.readings):
+        if skip(number):
+            continue
+        unit, size = display_unit(reading.dimension)
+        frame = answer.reduced.channels.block(reading.channels[0]).frame
+        row: dict[str, object] = {"gauge": reading.gauge, "component": reading.component, "motion": frame}
+        quiet = abs(answer.peaks[number]) <= answer.noise[number]
+        row |= {column: 0.0 if quiet else answer.peaks[number] / size, "unit": unit}
+        rows.append(row if quiet else {**row, **more(number, size)})
     return pd.DataFrame(rows)
 
 
-def limits_table(answer: SpectrumAnswer | PulseAnswer | StaticAnswer, checks: list[LimitCheck]) -> pd.DataFrame:
+def limits_table(answer: Result, checks: list[LimitCheck]) -> pd.DataFrame:
     """Peaks against limits: use in percent of the limit, met or not."""
     rows = []
     for c in checks:
@@ -287,31 +248,8 @@ def limits_table(answer: SpectrumAnswer | PulseAnswer | StaticAnswer, checks: li
     return pd.DataFrame(rows, columns=["gauge", "component", "peak", "limit", "unit", "use_percent", "met"])
 
 
-def main_modes_table(answer: SpectrumAnswer, share: float) -> pd.DataFrame:
-    """The fewest modes that make up a share of the square of each reading."""
-    rows = []
-    for number, reading in enumerate(answer.reduced.readings):
-        if not answer.peaks[number] > answer.noise[number]:
-            continue
-        mode, rest = answer.shares(number)
-        parts = np.concatenate([mode, rest])
-        order = np.argsort(-parts, kind="stable")
-        count = int(np.searchsorted(np.cumsum(parts[order]), share - 1e-12)) + 1
-        names = ["missing mass" if i == len(mode) else str(i + 1) for i in order[:count]]
-        rows.append(
-            {
-                "gauge": reading.gauge,
-                "component": reading.component,
-                "modes": ", ".join(names),
-                "count": len(names),
-                "share_percent": 100.0 * float(parts[order[:count]].sum()),
-            }
-        )
-    return pd.DataFrame(rows)
-
-
 def conservatism_table(
-    pulse: PulseAnswer, spectra: dict[str, ResponseSpectrum], answers: dict[str, SpectrumAnswer]
+    pulse: TimeResult, spectra: dict[str, ResponseSpectrum], answers: dict[str, SpectrumResult]
 ) -> pd.DataFrame:
     """Peak in time of every reading, and each rule's peak over it."""
     rows = []
@@ -339,54 +277,4 @@ def shock_table(result: ShockSpectrum, sides: dict[str, np.ndarray]) -> pd.DataF
         for level, zeta in enumerate(result.damping):
             ratio = f"{100 * zeta:g}".replace(".", "_")
             table[f"{side}_{word}_at_{ratio}_percent_{unit.replace('/', '_per_')}"] = values[level] / size
-    return pd.DataFrame(table)
-
-
-def shares_table(answer: SpectrumAnswer, numbers: list[int]) -> pd.DataFrame:
-    """Share of every mode, and of the missing mass (last row, mode 0), in chosen readings, in percent.
-
-    Readings that are zero but for rounding are left out.
-    """
-    f = answer.reduced.frequencies_hz
-    table: dict[str, object] = {
-        "mode": [*range(1, len(f) + 1), 0],
-        "frequency_hz": [*f, np.nan],
-    }
-    for number in numbers:
-        if answer.peaks[number] <= answer.noise[number]:
-            continue
-        mode, rest = answer.shares(number)
-        table[f"{answer.reduced.readings[number].label} percent"] = 100.0 * np.concatenate([mode, rest])
-    return pd.DataFrame(table)
-
-
-def spectral_table(answer: SpectrumAnswer) -> pd.DataFrame:
-    """What the spectrum gives each mode: pseudo-acceleration in g, and the effective mass it acts on."""
-    unit, size = display_unit("acceleration")
-    table: dict[str, object] = {
-        "mode": np.arange(1, answer.reduced.count + 1),
-        "frequency_hz": answer.reduced.frequencies_hz,
-        "damping_percent": 100.0 * answer.reduced.damping,
-    }
-    for i, d in enumerate(answer.sources.names):
-        name = d.replace(" ", "_")
-        table[f"acceleration_{name}_{unit}"] = answer.spectral[:, i] / size
-        table[f"effective_{name}_kg"] = answer.reduced.participation[:, answer.reduced.column(d)] ** 2
-    return pd.DataFrame(table)
-
-
-def history_table(answer: PulseAnswer, numbers: list[int], thin: int = 1) -> pd.DataFrame:
-    """Histories in display units, one column per reading, beside the base acceleration in g."""
-    table: dict[str, object] = {"time_s": answer.time[::thin]}
-    unit, size = display_unit("acceleration")
-    for d, axis in enumerate("xyz"):
-        if answer.pulse.peak[d] > 0:
-            table[f"base_{axis}_{unit}"] = answer.base[::thin, d] / size
-    for k, name in enumerate(answer.pulse.names[3:], start=3):
-        table[f"{name} factor".replace(" ", "_")] = answer.base[::thin, k]
-    for number in numbers:
-        reading = answer.reduced.readings[number]
-        unit, size = display_unit(reading.dimension)
-        name = f"{reading.label}_{unit}".replace(" ", "_").replace("/", "_per_")
-        table[name] = answer.history(number, thin) / size
     return pd.DataFrame(table)

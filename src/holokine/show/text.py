@@ -7,14 +7,11 @@ import numpy as np
 from holokine.modes.check import CheckReport
 from holokine.modes.extract import ModeSet
 from holokine.modes.ritz import RITZ
-from holokine.respond.combine import SpectrumAnswer
-from holokine.respond.static import StaticAnswer
-from holokine.respond.transient import PulseAnswer
+from holokine.respond.reduced import ReducedModel
 from holokine.show.numbers import number_text as n
 from holokine.system.build import System
-from holokine.units import STANDARD_GRAVITY
 
-__all__ = ["answer_lines", "check_lines", "check_text", "event_words", "mass_lines", "proof_text", "time_step_line"]
+__all__ = ["check_lines", "check_text", "kept_lines", "mass_lines", "proof_text", "time_step_line"]
 
 
 def check_lines(report: CheckReport, system: System) -> list[str]:
@@ -108,99 +105,14 @@ def time_step_line(modes: ModeSet) -> str:
     )
 
 
-def event_words(answer: SpectrumAnswer | PulseAnswer) -> str:
-    """What the event is, in a line."""
-    if isinstance(answer, SpectrumAnswer):
-        names = ", ".join(answer.sources.names)
-        rule = {
-            "srss": "SRSS",
-            "cqc": "CQC",
-            "absolute": "absolute sum",
-            "grouped": "grouping of close modes",
-            "largest plus srss": "largest plus SRSS of the rest",
-        }.get(answer.rule, answer.rule)
-        if answer.combination.rigid is not None:
-            rule += ", rigid parts algebraically"
-        both = "" if len(set(answer.sources.axes)) == 1 else f", directions by {answer.direction_rule}"
-        if len(set(answer.sources.axes)) < len(answer.sources.axes):
-            both = f", groups of supports by {answer.sources.supports}" + both
-            return f"response spectra at groups of supports: {names}; modes by {rule}{both.replace('srss', 'SRSS')}"
-        return f"response spectrum along {names}; modes by {rule}{both.replace('srss', 'SRSS')}"
-    pulse = answer.pulse
-    words = []
-    if pulse.moves_base:
-        peak, change, end = pulse.peak / STANDARD_GRAVITY, pulse.velocity_change, pulse.end_displacement
-        moved = [d for d in range(3) if pulse.peak[d] > 0]
-        shown = ", ".join(
-            f"{'xyz'[d]} {n(peak[d])} g with a velocity change of {n(change[d])} m/s and a displacement of "
-            f"{n(1e3 * end[d])} mm at its end" for d in moved
-        )  # fmt: skip
-        words.append(f"base pulse along {', '.join('xyz'[d] for d in moved)}: peak {shown}")
-    signals = [
-        f"{name} (peak {n(pulse.peak[k])} times)" for k, name in enumerate(pulse.names)
-        if k > 2 and pulse.resting[k] == 0
-    ]  # fmt: skip
-    if signals:
-        words.append("loads in time: " + ", ".join(signals))
-    for k, name in enumerate(pulse.names):
-        if pulse.resting[k]:
-            words.append(
-                f"{name} stays on all the time" if pulse.acceleration[-1, k] else f"{name} is let go at the start"
-            )
-    return "; ".join(words) + (
-        f"; from {n(1e3 * pulse.start)} to {n(1e3 * pulse.end)} ms, followed until {n(1e3 * answer.time[-1])} ms in "
-        f"{len(answer.time) - 1:,} steps"
-    )
-
-
-def static_lines(answer: StaticAnswer) -> list[str]:
-    """Loads and their balance."""
-    loads = ", ".join(name if k == 1 else f"{n(k)} times {name}" for name, k in answer.loads.items())
-    rows = [
-        ("loads in all", answer.applied),
-        ("supports answer", answer.reactions),
-        ("springs to the frame", answer.ground),
-    ]
-    return [
-        f"loads at rest: {loads}",
-        *(
-            f"{word}: " + ", ".join(f"{a} {n(x)} N" for a, x in zip("xyz", v, strict=True))
-            for word, v in rows
-            if v.any()
-        ),
-    ]
-
-
-def answer_lines(answer: SpectrumAnswer | PulseAnswer | StaticAnswer) -> list[str]:
-    """Event, modes kept and mass held: what to read before the peaks."""
-    if isinstance(answer, StaticAnswer):
-        return static_lines(answer)
-    r = answer.reduced
-    f = r.frequencies_hz
+def kept_lines(reduced: ReducedModel) -> list[str]:
+    """Modes kept with their damping, and mass held."""
+    r, f = reduced, reduced.frequencies_hz
     damping = f"{n(100 * r.damping.min(), 3)} %"
     if r.damping.max() - r.damping.min() > 1e-9:
         damping = f"{n(100 * r.damping.min(), 3)} to {n(100 * r.damping.max(), 3)} %"
-    lines = [
-        event_words(answer),
+    return [
         f"{r.count} modes from {n(f[0])} to {n(f[-1])} Hz, damping {damping}",
         "free mass held by the modes: "
         + ", ".join(f"{a} {100 * c:.1f} %" for a, c in zip(r.loads, r.captured, strict=True) if c == c),
     ]
-    if isinstance(answer, SpectrumAnswer):
-        if answer.missing.any():
-            lines.append(
-                "missing mass answers with "
-                + ", ".join(
-                    f"{d} {n(z / STANDARD_GRAVITY)} g"
-                    for d, z in zip(answer.sources.names, answer.zero_period, strict=True)
-                )
-            )
-        else:
-            lines.append("missing mass left out")
-    else:
-        lines.append(
-            "left-out modes answer statically (correction column)"
-            if answer.reader.correct
-            else "no static correction for left-out modes"
-        )
-    return lines

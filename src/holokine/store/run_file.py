@@ -1,14 +1,17 @@
 """Writing and reading run files (HDF5).
 
-A run file holds the description (as written) and the small files that it names, the modes, and the reduced model.
-It is written under a temporary name and moved into place; its last entry says that it is whole.
+A run file holds the description (as written) and the files that it names, and results by stage with their keys: modes,
+what dampers add, damping, and the reduced model. It is written under a temporary name and moved into place; its last
+entry says that it is whole.
+
+Opened, each result is taken where its key is still that of the description as it is now; the later stages are made anew
+where it is not. Modes of another description are refused, with what changed, or given as saved on request.
 """
 
 from __future__ import annotations
 
 import json
 import tempfile
-from collections.abc import Callable
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -16,44 +19,42 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.document import Document, Places, read_document, validated
+from holokine.describe.document import Document, Places, read_document, validated, variant_of
+from holokine.describe.files import Folder
+from holokine.describe.stages import Basis, Request, VectorRequest
+from holokine.elements.stress import Places as StressPlaces
 from holokine.errors import HolokineError, RunFileError
-from holokine.gauges.channels import Channel, Derived
+from holokine.gauges import ChannelBlock, Channels, Reading
 from holokine.modes.check import Finding
 from holokine.modes.extract import ModeSet
 from holokine.respond.reduced import ReducedModel
-from holokine.system.build import System
+from holokine.store.chain import Chain, Memory, ModalChain, changes, short
 from holokine.system.totals import MassTotals
 from holokine.whole import whole_file
 
 __all__ = ["RunContents", "is_run_file", "read_run", "refuse_overwriting", "write_run"]
 
 Floats = NDArray[Any]  # float64
-FORMAT = 1
+FORMAT = 2
 _MARK = "holokine run"
 _SIGNATURE = b"\x89HDF\r\n\x1a\n"
 _MODE_ARRAYS = ("frequencies_hz", "shapes", "rigid", "residuals", "participation", "whole_mass", "free_mass")
 _REDUCED_ARRAYS = (
-    "omega", "damping", "participation", "modal", "modal_damper", "residual", "static", "rigid", "captured",
-    "free_mass", "whole_mass",
+    "omega", "participation", "modal", "modal_damper", "residual", "static", "rigid", "captured", "free_mass",
+    "whole_mass",
 )  # fmt: skip
-# what may change without touching modes or reduced model
-_HARMLESS = frozenset({"events", "title", "modes", "bands", "groups", "limits", "variants", "loads"})
 
 
 @dataclass(frozen=True)
 class RunContents:
-    """What a run file holds.
+    """What a run file holds, ready to be asked.
 
     Attributes
     ----------
     document : Document
-        The description: as it is now where only events have changed since, else as saved.
-    modes : ModeSet
-    reduced : ReducedModel or None
-        None with rigid-body modes, or modes that do not start at the lowest.
-    dampers : tuple
-        Damping ratios that discrete dampers add, and how much they couple the modes.
+        The description as it is now, or as saved.
+    chain : ModalChain
+        Modes, and what else could be taken over.
     version, created : str
         Of holokine, and when (UTC).
     findings : tuple of Finding
@@ -61,9 +62,7 @@ class RunContents:
     """
 
     document: Document
-    modes: ModeSet
-    reduced: ReducedModel | None
-    dampers: tuple[Floats, float]
+    chain: ModalChain
     version: str
     created: str
     findings: tuple[Finding, ...]
@@ -91,16 +90,7 @@ def refuse_overwriting(path: Path) -> None:
         raise RunFileError(f"{path}: there is no folder {path.resolve().parent}")
 
 
-def write_run(
-    path: Path,
-    document: Document,
-    modes: ModeSet,
-    reduced: ReducedModel | None,
-    dampers: tuple[Floats, float],
-    *,
-    version: str,
-    created: str,
-) -> None:
+def write_run(path: Path, chain: ModalChain, *, version: str, created: str) -> None:
     """Write a run file; what was there before is replaced only by a whole one.
 
     Raises
@@ -111,39 +101,49 @@ def write_run(
     import h5py
 
     refuse_overwriting(path)
+    document, basis = chain.document, _packed(chain.basis)
+    dampers, damping = chain.dampers, chain.damping
+    reduced = chain.reduced if chain.can_respond else None
+    keys = {stage: chain.key(stage) for stage in ("mesh", "system", "dampers", "modes", "damping", "gauges", "reduced")}
     with whole_file(path, RunFileError) as part, h5py.File(part, "w") as file:
         file.attrs["kind"] = _MARK
         file.attrs["format"] = FORMAT
         file.attrs["version"] = version
         file.attrs["created"] = created
-        file.attrs["fingerprint"] = document.fingerprint
-        file.attrs["source"] = document.places.source
-        file.attrs["folder"] = str(document.folder.resolve())
+        file.attrs["source"] = document.origin.source
+        file.attrs["folder"] = str(document.folder.path.resolve())
+        file["keys"] = json.dumps(keys)
+        file["asked"] = json.dumps(basis)
         file["description"] = json.dumps(document.data, default=_plain)
+        file["changes"] = json.dumps(document.origin.changes, default=_plain)
         named = file.create_group("files")
-        for name in named_files(document):
-            content = np.frombuffer((document.folder / name).read_bytes(), dtype=np.uint8)
-            named.create_dataset(name.replace("/", "\\"), data=content, compression="gzip" if content.size else None)
-        _write_modes(file.create_group("modes"), modes, dampers)
+        for number, name in enumerate(document.keys.file_names()):
+            try:
+                content = np.frombuffer((document.folder / name).read_bytes(), dtype=np.uint8)
+            except OSError:
+                continue  # what could not be read was not needed
+            held = named.create_dataset(str(number), data=content, compression="gzip" if content.size else None)
+            held.attrs["name"] = name
+        _write_modes(file.create_group("modes"), chain.modes)
+        group = file.create_group("damping")
+        group["dampers"], group["ratios"], group["coupling"] = dampers[0], damping, dampers[1]
         if reduced is not None:
             _write_reduced(file.create_group("reduced"), reduced)
         file.attrs["whole"] = True
 
 
-def read_run(path: Path, builder: Callable[[Document], Callable[[], System]], *, as_saved: bool = False) -> RunContents:
+def read_run(path: Path, *, as_saved: bool = False) -> RunContents:
     """Open a run file.
 
     Parameters
     ----------
-    builder : callable
-        Given a document, says how to build its system when something needs it.
     as_saved : bool
         Take it as it was saved, even where the assembly has changed since.
 
     Raises
     ------
     RunFileError
-        Missing, foreign, damaged, written by a later format, or out of date (with what changed).
+        Missing, foreign, damaged, written by another format, or out of date (with what changed).
     """
     import h5py
 
@@ -162,127 +162,135 @@ def read_run(path: Path, builder: Callable[[Document], Callable[[], System]], *,
                 )
             if not attrs.get("whole", False):
                 raise RunFileError(f"{path}: was not written to its end; extract the modes again")
-            data = json.loads(file["description"][()])
-            files = {name.replace("\\", "/"): bytes(item[()]) for name, item in file["files"].items()}
-            arrays, facts, dampers = _read_modes(file["modes"])
-            reduced = _read_reduced(file["reduced"]) if "reduced" in file else None
+            data, changed = (json.loads(file[name][()]) for name in ("description", "changes"))
+            asked, keys = (json.loads(file[name][()]) for name in ("asked", "keys"))
+            files = {str(item.attrs["name"]): bytes(item[()]) for item in file["files"].values()}
+            modes = _read_modes(file["modes"])
+            group = file["damping"]
+            dampers = (group["dampers"][()], float(group["coupling"][()]))
+            ratios = group["ratios"][()]
+            reduced = _read_reduced(file["reduced"], ratios) if "reduced" in file else None
     except (OSError, KeyError, ValueError, TypeError) as err:
         raise RunFileError(f"{path}: is damaged ({err}); extract the modes again") from None
-    folder, source = Path(str(attrs["folder"])), str(attrs["source"])
-    document, findings = _document(path, data, files, folder, source, as_saved)
-
-    modes = ModeSet(build=builder(document), **arrays, **facts)
-    return RunContents(document, modes, reduced, dampers, str(attrs["version"]), str(attrs["created"]), tuple(findings))
-
-
-def named_files(document: Document) -> list[str]:
-    """Files that a description names, relative to its folder."""
-    found: list[str] = []
-
-    def look(value: Any) -> None:
-        if isinstance(value, dict):
-            for item in value.values():
-                look(item)
-        elif isinstance(value, list | tuple):
-            for item in value:
-                look(item)
-        elif isinstance(value, str) and "." in value and len(value) < 200:
-            try:
-                if (document.folder / value).is_file() and not Path(value).is_absolute():
-                    found.append(value)
-            except OSError:
-                return
-
-    look(document.data)
-    return list(dict.fromkeys(found))
-
-
-def _document(
-    path: Path, data: dict[str, Any], files: dict[str, bytes], folder: Path, source: str, as_saved: bool
-) -> tuple[Document, list[Finding]]:
-    """The description to work with, and what to say about it."""
-    findings: list[Finding] = []
-    here = [folder / source, path.resolve().parent / source] if source else []
-    present = next((p for p in here if p.is_file()), None)
-    if present is None or as_saved:
-        if present is None and source:
-            findings.append(Finding("note", f"{source} is not where it was; the description in {path.name} is used"))
-        elif as_saved:
-            findings.append(
-                Finding("warning", f"{path.name} is taken as saved, whatever has changed in {source} since")
-            )
-        return validated(data, Places(f"{source} in {path.name}" if source else ""), _unpacked(files)), findings
-    try:
-        now = read_document(present)
-    except HolokineError as err:
+    source = str(attrs["source"])
+    saved = _Saved(path, source, Path(str(attrs["folder"])), data, changed, files)
+    document, findings = saved.document(as_saved)
+    basis = _unpacked_basis(asked, document)
+    memory = Memory()
+    memory.put("modes", keys["modes"], modes)
+    memory.put("damper shares", keys["modes"] + keys["dampers"], dampers)
+    memory.put("damping", keys["damping"], ratios)
+    if reduced is not None:
+        memory.put("reduced", keys["reduced"], reduced)
+    if document.keys.of("modes", basis) != keys["modes"]:
+        before = saved.description()
+        words = "; ".join(changes(before, document, _unpacked_basis(asked, before)))
         raise RunFileError(
-            f"{path}: {present.name} cannot be read any more ({err}); mend it, or take it as saved"
-        ) from None
-    changed = _differences(data, now.data)
-    for name, content in files.items():
-        current = present.parent / name
-        if not current.is_file():
-            changed.append(f"{name} is gone")
-        elif current.read_bytes() != content and not _only_events(now, name):
-            changed.append(f"{name} has other contents")
-    serious = [c for c in changed if c.split(",")[0] not in _HARMLESS]
-    if serious:
-        shown = "; ".join(serious[:6]) + (f"; and {len(serious) - 6} more" if len(serious) > 6 else "")
-        raise RunFileError(
-            f"{path}: {present.name} has changed since these modes were extracted: {shown}. Extract them again, or "
-            "take the run as saved (--as-saved, as_saved=True)"
+            f"{path}: {source or 'the description'} has changed since these modes were extracted: {words}. Extract "
+            "them again, or take the run as saved (--as-saved, as_saved=True)"
         )
-    if changed:
-        findings.append(Finding(
-            "note", f"{present.name} has changed since the modes were extracted, in what they do not depend on: "
-            f"{'; '.join(changed[:4])}",
-        ))  # fmt: skip
-    return now, findings
+    chain = Chain(document, memory).modal(basis)
+    if document.data != data and not as_saved:
+        other = _differences(data, json.loads(json.dumps(document.data, default=_plain)))
+        if other:
+            shown = "; ".join(other[:4]) + (f"; and {len(other) - 4} more" if len(other) > 4 else "")
+            findings.append(Finding(
+                "note", f"{source} has changed since the modes were extracted, in what they do not depend on, and is "
+                f"taken as it is now: {shown}",
+            ))  # fmt: skip
+    return RunContents(document, chain, str(attrs["version"]), str(attrs["created"]), tuple(findings))
 
 
-def _only_events(document: Document, name: str) -> bool:
-    """Whether a file is named by events alone."""
-    rest = Document(document.description, {k: v for k, v in document.data.items() if k != "events"},
-                    document.places, document.folder)  # fmt: skip
-    return name not in named_files(rest)
+@dataclass(frozen=True)
+class _Saved:
+    """The description as it stands in a run file."""
+
+    path: Path
+    source: str
+    folder: Path
+    data: dict[str, Any]
+    changed: list[list[Any]]
+    files: dict[str, bytes]
+
+    def description(self) -> Document:
+        """As saved, with copies of the files that it names."""
+        folder = Folder(self.folder, _unpacked(self.files))
+        return validated(self.data, Places(f"{self.source} in {self.path.name}" if self.source else ""), folder)
+
+    def document(self, as_saved: bool) -> tuple[Document, list[Finding]]:
+        """The description to work with, and what to say about it."""
+        findings: list[Finding] = []
+        here = [self.folder / self.source, self.path.resolve().parent / self.source] if self.source else []
+        present = next((p for p in here if p.is_file()), None)
+        if present is None or as_saved:
+            if present is None and self.source:
+                findings.append(Finding(
+                    "note", f"{self.source} is not where it was; the description in {self.path.name} is used"
+                ))  # fmt: skip
+            elif as_saved:
+                findings.append(Finding(
+                    "warning", f"{self.path.name} is taken as saved, whatever has changed in "
+                    f"{self.source or 'the assembly'} since",
+                ))  # fmt: skip
+            return self.description(), findings
+        try:
+            now = read_document(present)
+            for name, override in self.changed:
+                if name:
+                    override = now.description.variants.get(name, override)
+                now = variant_of(now, name, override)
+        except HolokineError as err:
+            raise RunFileError(
+                f"{self.path}: {present.name} cannot be read any more ({err}); mend it, or take it as saved"
+            ) from None
+        return now, findings
 
 
 def _differences(before: Any, now: Any, at: tuple[str, ...] = ()) -> list[str]:
-    """What changed, as ``materials, steel, E: 205 GPa, now 190 GPa``."""
+    """What is written otherwise, as ``events, kerb strike, ring down: 1 s, now 2 s``."""
     if isinstance(before, dict) and isinstance(now, dict):
         result = []
-        for key in [*before, *(k for k in now if k not in before)]:
+        for key in dict.fromkeys([*before, *now]):
             place = (*at, str(key))
-            if key not in now:
-                result.append(f"{', '.join(place)} is gone")
-            elif key not in before:
-                result.append(f"{', '.join(place)} is new")
+            if key not in now or key not in before:
+                result.append(f"{', '.join(place)} is {'gone' if key not in now else 'new'}")
             else:
                 result += _differences(before[key], now[key], place)
         return result
-    plain_before, plain_now = (json.loads(json.dumps(v, default=_plain)) for v in (before, now))
-    if plain_before == plain_now:
-        return []
-    return [f"{', '.join(at)}: {_short(before)}, now {_short(now)}"]
+    return [] if before == now else [f"{', '.join(at)}: {short(before)}, now {short(now)}"]
 
 
-def _short(value: Any) -> str:
-    text = str(value)
-    return text if len(text) <= 40 else text[:37] + "..."
+def _packed(basis: Basis) -> dict[str, Any]:
+    if isinstance(basis, VectorRequest):
+        if not basis.name:
+            raise RunFileError(
+                "load-dependent vectors of an event that is given in a call cannot be kept: name the event in the "
+                "description"
+            )
+        return {"vectors": basis.count, "event": basis.name}
+    return asdict(basis)
 
 
-def _unpacked(files: dict[str, bytes]) -> Path:
+def _unpacked_basis(asked: dict[str, Any], document: Document) -> Basis:
+    if "vectors" in asked:
+        event = document.description.events.get(asked["event"])
+        if event is None:
+            raise RunFileError(f'the event "{asked["event"]}" that these vectors were made for is gone')
+        return VectorRequest(event, int(asked["vectors"]), str(asked["event"]))
+    return Request(**asked).again(document.description)
+
+
+def _unpacked(files: dict[str, bytes]) -> dict[str, Path]:
     if not files:
-        return Path()
+        return {}
     folder = tempfile.TemporaryDirectory(prefix="holokine-")
     _KEPT.append(folder)
-    for name, content in files.items():
-        target = (Path(folder.name) / name).resolve()
-        if not target.is_relative_to(Path(folder.name).resolve()):
-            raise RunFileError(f"the run file holds a file outside its folder: {name}")
-        target.parent.mkdir(parents=True, exist_ok=True)
+    result = {}
+    for number, (name, content) in enumerate(files.items()):
+        target = Path(folder.name) / f"{number}{Path(name).suffix}"
         target.write_bytes(content)
-    return Path(folder.name)
+        result[name] = target
+    return result
 
 
 _KEPT: list[tempfile.TemporaryDirectory[str]] = []  # removed when the process ends
@@ -292,10 +300,9 @@ def _plain(value: Any) -> Any:
     return value.tolist() if hasattr(value, "tolist") else str(value)
 
 
-def _write_modes(group: Any, modes: ModeSet, dampers: tuple[Floats, float]) -> None:
+def _write_modes(group: Any, modes: ModeSet) -> None:
     for name in _MODE_ARRAYS:
         group[name] = getattr(modes, name)
-    group["damper_ratios"] = dampers[0]
     totals = modes.totals
     group["totals"] = np.concatenate([[totals.mass], totals.centre, totals.inertia.ravel()])
     group["facts"] = json.dumps(
@@ -308,35 +315,65 @@ def _write_modes(group: Any, modes: ModeSet, dampers: tuple[Floats, float]) -> N
             "searched": modes.searched,
             "free_words": modes.free_words,
             "findings": [asdict(f) for f in modes.findings],
-            "damper_coupling": dampers[1],
         }
     )
 
 
-def _read_modes(group: Any) -> tuple[dict[str, Any], dict[str, Any], tuple[Floats, float]]:
+def _read_modes(group: Any) -> ModeSet:
     arrays = {name: group[name][()] for name in _MODE_ARRAYS}
-    arrays["shapes"].setflags(write=False)
+    for array in arrays.values():
+        array.setflags(write=False)
     packed = group["totals"][()]
-    arrays["totals"] = MassTotals(float(packed[0]), packed[1:4], packed[4:].reshape(3, 3))
+    totals = MassTotals(float(packed[0]), packed[1:4], packed[4:].reshape(3, 3))
     facts = json.loads(group["facts"][()])
-    coupling = float(facts.pop("damper_coupling"))
     facts["findings"] = tuple(Finding(**f) for f in facts["findings"])
     facts["free_words"] = tuple(facts["free_words"])
-    return arrays, facts, (group["damper_ratios"][()], coupling)
+
+    def unbuilt() -> Any:
+        raise RunFileError("the system of these modes is made by the chain that they are in")
+
+    return ModeSet(build=unbuilt, totals=totals, **arrays, **facts)
 
 
 def _write_reduced(group: Any, reduced: ReducedModel) -> None:
     for name in _REDUCED_ARRAYS:
         group[name] = getattr(reduced, name)
-    group["channels"] = json.dumps([asdict(c) for c in reduced.channels])
-    group["readings"] = json.dumps([asdict(r) for r in reduced.readings])
+    group["channels"] = json.dumps([asdict(b) for b in reduced.channels.blocks])
+    readings = []
+    places: dict[int, str] = {}
+    for r in reduced.readings:
+        own = r.channels
+        entry: dict[str, Any] = {"gauge": r.gauge, "component": r.component, "dimension": r.dimension, "how": r.how,
+                                 "channels": [own.start, own.stop, own.step], "width": r.width}  # fmt: skip
+        if r.places is not None:
+            if id(r.places) not in places:
+                name = places[id(r.places)] = f"places/{len(places)}"
+                at = group.create_group(name)
+                at.attrs["words"] = json.dumps([r.places.word, r.places.sides])
+                at["numbers"], at["side"] = r.places.numbers, r.places.side
+                if r.places.at is not None:
+                    at["at"] = r.places.at
+            entry["places"] = places[id(r.places)]
+        readings.append(entry)
+    group["readings"] = json.dumps(readings)
 
 
-def _read_reduced(group: Any) -> ReducedModel:
-    channels = tuple(Channel(**c) for c in json.loads(group["channels"][()]))
-    readings = tuple(
-        Derived(**{**r, "channels": tuple(r["channels"]), "places": tuple(r["places"])})
-        for r in json.loads(group["readings"][()])
+def _read_reduced(group: Any, damping: Floats) -> ReducedModel:
+    blocks = tuple(
+        ChannelBlock(**{**b, "components": tuple(b["components"])}) for b in json.loads(group["channels"][()])
     )
+    places: dict[str, StressPlaces] = {}
+    readings = []
+    for r in json.loads(group["readings"][()]):
+        name = r.pop("places", None)
+        if name is not None and name not in places:
+            at = group[name]
+            word, sides = json.loads(at.attrs["words"])
+            where = at["at"][()] if "at" in at else None
+            places[name] = StressPlaces(word, at["numbers"][()], where, tuple(sides), at["side"][()])
+        channels = range(*r.pop("channels"))
+        readings.append(Reading(channels=channels, places=None if name is None else places[name], **r))
     arrays = {name: group[name][()] for name in _REDUCED_ARRAYS}
-    return ReducedModel(channels=channels, readings=readings, **arrays)
+    for array in arrays.values():
+        array.setflags(write=False)
+    return ReducedModel(channels=Channels(blocks), readings=tuple(readings), damping=damping, **arrays)

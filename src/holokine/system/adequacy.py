@@ -6,9 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from holokine.elements.beam import BeamElements
-from holokine.elements.shell import ShellElements
-from holokine.elements.solid import SolidElements
+from holokine.mesh.cells import CELLS
 from holokine.mesh.quality import edge_lengths
 from holokine.system.build import System
 
@@ -35,23 +33,9 @@ def elements_per_wave(system: System, frequency: float) -> dict[str, float]:
     omega = 2.0 * np.pi * frequency
     result: dict[str, float] = {}
     for part in system.description.parts:
-        material = system.description.materials[system.description.parts[part].material]
         for block in system.element_blocks(part):
-            edges = edge_lengths(system.mesh.nodes, block.kind, block.nodes)
-            wave, longest = np.inf, float(edges.max())
-            if isinstance(block, BeamElements):
-                s = block.section
-                if material.density > 0:
-                    wave = (material.young * min(s.Iy, s.Iz) / (material.density * s.area * omega**2)) ** 0.25
-            elif isinstance(block, ShellElements):
-                areal = block.density * block.thickness + block.area_mass
-                if areal > 0:
-                    stiff = float(min(block.membrane[0, 0], block.membrane[1, 1])) * block.thickness**3 / 12.0
-                    wave = (stiff / (areal * omega**2)) ** 0.25
-            elif isinstance(block, SolidElements) and block.density > 0:
-                shear = float(np.diag(block.elasticity)[3:].min())
-                wave = float(np.sqrt(shear / block.density)) / omega
-                longest /= 2.0 if block.kind in ("hex20", "tet10") else 1.0
+            longest = float(edge_lengths(system.mesh.nodes, block.kind, block.nodes).max()) / CELLS[block.kind].order
+            wave = block.wave(omega)
             count = float(2.0 * np.pi * wave / longest)
             result[part] = min(count, result.get(part, np.inf))
     return result

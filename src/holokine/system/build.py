@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+from copy import copy
 from dataclasses import dataclass, field
 from functools import cached_property
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -12,17 +12,20 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array, diags_array
 
 from holokine.describe import Description
+from holokine.describe.files import Folder
 from holokine.describe.parts import Part
 from holokine.describe.references import group_members
 from holokine.describe.schema import GROUND, Bushing, Material, Spring
 from holokine.elements.beam import BeamElements
 from holokine.elements.connectors import Connector, PointMass, arm_matrix, axes_from
 from holokine.elements.constitutive import plane_stress, rotate, solid_matrix, transverse_shear
+from holokine.elements.kinds import ElementKind
 from holokine.elements.sections import section_properties
 from holokine.elements.shell import ShellElements
 from holokine.elements.solid import SolidElements
 from holokine.errors import DescriptionError
 from holokine.mesh import Block, Mesh, build_mesh
+from holokine.mesh.cells import CELLS
 from holokine.system.assemble import DIRECTION_NAMES, Accumulator, assemble, node_dofs
 from holokine.system.constraints import Constraints, eliminate
 from holokine.system.links import Bond, SupportRows, build_bonds, joint_sides
@@ -31,7 +34,7 @@ __all__ = ["Elements", "System", "build_system"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
-Elements = BeamElements | ShellElements | SolidElements
+Elements = ElementKind
 
 
 @dataclass(frozen=True)
@@ -121,8 +124,30 @@ class System:
         """Names in a group."""
         return group_members(self.description, group)
 
+    def node(self, point: str, where: str) -> int:
+        """Node of a named point.
 
-def build_system(description: Description, folder: Path = Path(), mesh: Mesh | None = None) -> System:
+        Raises
+        ------
+        DescriptionError
+            When nothing is attached to the point.
+        """
+        node = self.mesh.points.get(point)
+        if node is None or not self.active[6 * node : 6 * node + 6].any():
+            raise DescriptionError(f'{where}: nothing is attached to the point "{point}"')
+        return node
+
+    def under(self, description: Description) -> System:
+        """The same system under a description that differs in nothing that it depends on (names, groups, gauges)."""
+        if description is self.description:
+            return self
+        result = copy(self)  # with all that was factorised or reduced
+        object.__setattr__(result, "description", description)
+        object.__setattr__(result, "mesh", self.mesh.with_names(description))
+        return result
+
+
+def build_system(description: Description, folder: Folder | None = None, mesh: Mesh | None = None) -> System:
     """Mesh (unless given), build all elements and connectors, assemble and eliminate.
 
     Raises
@@ -133,9 +158,9 @@ def build_system(description: Description, folder: Path = Path(), mesh: Mesh | N
     if description.matrices is not None:
         from holokine.system.given import read_given
 
-        given = read_given(description, folder)
+        given = read_given(description, folder or Folder())
         mesh = given.mesh
-    mesh = mesh or build_mesh(description, folder)
+    mesh = (mesh or build_mesh(description, folder)).with_names(description)
     mesh, joints = joint_sides(description, mesh)
     elements = tuple(_elements(description, mesh))
     for name, m in description.masses.items():
@@ -213,28 +238,24 @@ def build_system(description: Description, folder: Path = Path(), mesh: Mesh | N
 
 
 def _elements(d: Description, mesh: Mesh) -> list[Elements]:
-    result: list[Elements] = []
-    properties = {name: section_properties(s) for name, s in d.sections.items()}
-    for name, part in d.parts.items():
-        material = d.materials[part.material]
-        for block in mesh.blocks_of(name):
-            if block.kind == "beam":
-                result.append(_beams(name, part, material, block, mesh, properties, d.mass_matrix))
-            elif block.kind in ("quad4", "tri3"):
-                result += _shells(name, part, material, block, mesh, d.mass_matrix)
-            else:
-                D = solid_matrix(material, part.material)
-                if part.axes is not None:
-                    D = rotate(D, axes_from(part.axes.x, part.axes.y, owner=f'part "{name}"'))
-                result.append(
-                    SolidElements(name, block.kind, block.cells, mesh.nodes, D, material.density, d.mass_matrix)
-                )
-    return result
+    made = Made(d, mesh, {name: section_properties(s) for name, s in d.sections.items()})
+    return [
+        MAKERS[CELLS[block.kind].family](made, name, part, d.materials[part.material], block)
+        for name, part in d.parts.items()
+        for block in mesh.blocks_of(name)
+    ]
 
 
-def _beams(
-    name: str, part: Part, material: Material, block: Block, mesh: Mesh, properties: dict[str, Any], mass: str
-) -> BeamElements:
+@dataclass(frozen=True)
+class Made:
+    """What elements are made from beside their part."""
+
+    description: Description
+    mesh: Mesh
+    sections: dict[str, Any]
+
+
+def _beams(made: Made, name: str, part: Part, material: Material, block: Block) -> Elements:
     if material.orthotropic is not None:
         raise DescriptionError(f'part "{name}": beams need an isotropic material, "{part.material}" is orthotropic')
     assert block.arms is not None
@@ -256,38 +277,48 @@ def _beams(
     return BeamElements.build(
         name,
         block.cells,
-        mesh.nodes,
+        made.mesh.nodes,
         block.arms,
-        section=properties[str(part.section)],
+        section=made.sections[str(part.section)],
         E=material.young,
         G=material.shear_modulus,
         density=material.density,
-        mass=mass,
+        mass=made.description.mass_matrix,
         **keys,
     )
 
 
-def _shells(name: str, part: Part, material: Material, block: Block, mesh: Mesh, mass: str) -> list[Elements]:
+def _shells(made: Made, name: str, part: Part, material: Material, block: Block) -> Elements:
     shell = part.shell
     assert shell is not None
-    tension = None if shell.tension is None else np.diag(shell.tension)
-    return [
-        ShellElements(
-            name,
-            block.kind,
-            block.cells,
-            mesh.nodes,
-            shell.thickness,
-            plane_stress(material, part.material),
-            shell.shear_factor * transverse_shear(material),
-            material.density,
-            shell.area_mass,
-            shell.offset,
-            None if part.axes is None else part.axes.x,
-            mass,
-            tension,
-        )
-    ]
+    return ShellElements(
+        name,
+        block.kind,
+        block.cells,
+        made.mesh.nodes,
+        shell.thickness,
+        plane_stress(material, part.material),
+        shell.shear_factor * transverse_shear(material),
+        material.density,
+        shell.area_mass,
+        shell.offset,
+        None if part.axes is None else part.axes.x,
+        made.description.mass_matrix,
+        None if shell.tension is None else np.diag(shell.tension),
+    )
+
+
+def _solids(made: Made, name: str, part: Part, material: Material, block: Block) -> Elements:
+    D = solid_matrix(material, part.material)
+    if part.axes is not None:
+        D = rotate(D, axes_from(part.axes.x, part.axes.y, owner=f'part "{name}"'))
+    return SolidElements(
+        name, block.kind, block.cells, made.mesh.nodes, D, material.density, made.description.mass_matrix
+    )
+
+
+MAKERS = {"line": _beams, "surface": _shells, "solid": _solids}
+"""By the family of the cells: what makes elements of them."""
 
 
 def _connectors(d: Description, mesh: Mesh) -> list[Connector]:

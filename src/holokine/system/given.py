@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
 from holokine.describe import Description
+from holokine.describe.files import Folder
 from holokine.errors import DescriptionError, MeshError, nearest_hint
 from holokine.mesh import Mesh
 from holokine.system.assemble import DIRECTION_NAMES
@@ -30,7 +31,7 @@ class Given:
     active: NDArray[np.bool_]
 
 
-def read_given(d: Description, folder: Path) -> Given:
+def read_given(d: Description, folder: Folder) -> Given:
     """Read what ``matrices:`` names; named nodes become points.
 
     Raises
@@ -61,7 +62,7 @@ def read_given(d: Description, folder: Path) -> Given:
     index = {name: i for i, name in enumerate(names)}
     for name, _, at in table:
         places[index[name]] = at
-    extra = [p for p in d.points if p not in index]
+    extra = [p for p in d.structural_points if p not in index]
     for p in extra:
         index[p] = len(index)
     nodes = np.concatenate([places, np.array([d.points[p].at for p in extra]).reshape(-1, 3)])

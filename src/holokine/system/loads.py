@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from holokine.describe.loads import Load
 from holokine.errors import DescriptionError, SelectionError
 from holokine.mesh import select_nodes
+from holokine.mesh.cells import CELLS
 from holokine.mesh.surface import outer_faces
 from holokine.system.assemble import DIRECTION_NAMES
 from holokine.system.build import System
@@ -110,7 +111,7 @@ def _pressure(system: System, where: str, load: Load) -> Floats:
     chosen[select_nodes(system.mesh, system.description, load.on, where)] = True
     force = np.zeros((len(system.mesh.nodes), 3))
     found = 0
-    shells = {b.part for b in system.mesh.blocks if b.kind in ("quad4", "tri3")}
+    shells = {b.part for b in system.mesh.blocks if CELLS[b.kind].family == "surface"}
     for faces, part in outer_faces(system.mesh, load.on.part):
         own = faces[chosen[faces].all(axis=1)]
         if len(own) == 0:

@@ -1,0 +1,109 @@
+"""Answers to response spectra."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.api.answer import Answer, short_peaks
+from holokine.respond import SpectrumResult
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["SpectrumAnswer"]
+
+
+class SpectrumAnswer(Answer[SpectrumResult]):
+    """Combined peaks of every gauge, what each mode has in them, and combined whole fields."""
+
+    extras = frozenset({"signed"})
+
+    def peaks(self, *, signed: bool = False) -> pd.DataFrame:
+        """Combined peak of every gauge in display units.
+
+        `signed`: with the sign of the mode that dominates each, for values that could act together.
+        """
+        from holokine.show.spectrum_tables import spectrum_peaks
+
+        table = spectrum_peaks(self.result)
+        if signed:
+            table["peak"] = table["peak"] * self.result.signs()
+        return table
+
+    def signed_peaks(self) -> pd.DataFrame:
+        """Peaks with the sign of the mode that dominates each, for values that could act together."""
+        return self.peaks(signed=True)
+
+    def lines(self) -> list[str]:
+        """Event, modes kept and mass held: what to read before the peaks."""
+        from holokine.show.spectrum_tables import spectrum_lines
+
+        return spectrum_lines(self.result)
+
+    def shares(self, gauge: str | None = None) -> pd.DataFrame:
+        """Share of every mode in the square of each gauge (or of one), in percent."""
+        from holokine.show.spectrum_tables import shares_table
+
+        readings = range(len(self.result.reduced.readings))
+        return shares_table(self.result, list(readings) if gauge is None else self._numbers(gauge))
+
+    def main_modes(self, share: float = 0.95) -> pd.DataFrame:
+        """The fewest modes that make up a share of the square of each reading, largest first."""
+        from holokine.show.spectrum_tables import main_modes_table
+
+        return main_modes_table(self.result, share)
+
+    @cached_property
+    def _stress(self) -> Any:
+        from holokine.respond.whole import spectrum_stress
+
+        return spectrum_stress(self.result, self.modes.set)
+
+    @cached_property
+    def _largest(self) -> NDArray[Any]:
+        from holokine.respond.whole import spectrum_displacement
+
+        return np.asarray(spectrum_displacement(self.result, self.modes.set))
+
+    def plot(self, gauge: str | None = None) -> Any:
+        """The spectra with the modes on them, or with a gauge the share of each mode in it; returns the Figure."""
+        from holokine.show.figures import plot_shares, plot_spectrum
+
+        return plot_spectrum(self.result) if gauge is None else plot_shares(self.result, self._numbers(gauge))
+
+    def plot_shares(self) -> Any:
+        """Share of each mode in every gauge as stacked bars; returns the Figure."""
+        from holokine.show.figures import plot_shares
+
+        return plot_shares(self.result)
+
+    def plot_tripartite(self) -> Any:
+        """The spectra on four-way paper; returns the Figure."""
+        from holokine.show.figures import plot_tripartite
+
+        return plot_tripartite(self.result)
+
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """Peaks, limits, modes, shares, and the modes that matter most."""
+        from holokine.show.spectrum_tables import spectral_table
+
+        more = {"modes": spectral_table(self.result), "shares": self.shares(), "main_modes": self.main_modes()}
+        return {**super().tables(), **more}
+
+    def screens(self, *, signed: bool = False) -> list[tuple[str, pd.DataFrame]]:
+        """Peaks, the modes that matter most in each, and limits."""
+        from holokine.show.spectrum_tables import shares_in_words
+
+        words = ("Modes that matter most: share in the square of each peak", shares_in_words(self.shares()))
+        first, *limits = super().screens()
+        peaks = (first[0], short_peaks(self.peaks(signed=True))) if signed else first
+        return [peaks, words, *limits]
+
+    def figures(self) -> dict[str, Callable[[], Any]]:
+        """The spectra, the shares of the modes, and four-way paper."""
+        return {**super().figures(), "_shares": self.plot_shares, "_four_way": self.plot_tripartite}

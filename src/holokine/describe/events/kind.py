@@ -1,0 +1,55 @@
+"""What every kind of event has. A kind is a model of its own options, entered in `events.EVENT_KINDS`."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from holokine.describe.fields import Frequency, Ratio, Strict
+
+__all__ = ["EventKind", "ModalEvent"]
+
+
+class EventKind(Strict):
+    """One kind of event.
+
+    Attributes
+    ----------
+    kind : str
+        Name of the kind.
+    words : str
+        What events of the kind are, for messages.
+    told_by : tuple of str
+        Keys by which an event is of this kind.
+    together : bool
+        Whether several of them may stand together.
+    """
+
+    kind: ClassVar[str]
+    words: ClassVar[str]
+    told_by: ClassVar[tuple[str, ...]]
+    together: ClassVar[bool] = False
+    needs_modes: ClassVar[bool] = False
+
+    @property
+    def axes(self) -> tuple[str, ...]:
+        """Directions in which the whole base moves."""
+        return ()
+
+    @property
+    def load_names(self) -> tuple[str, ...]:
+        """Loads of the description that act."""
+        return ()
+
+    @property
+    def at_rest(self) -> tuple[str, ...]:
+        """Static events whose loads act as well."""
+        return ()
+
+
+class ModalEvent(EventKind):
+    """An event answered by modes: with a damping of its own, and a highest frequency of the modes taken."""
+
+    needs_modes: ClassVar[bool] = True
+
+    damping: Ratio | None = None
+    upto: Frequency | None = None

@@ -1,0 +1,47 @@
+"""Loads at rest."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, ClassVar
+
+from pydantic import BeforeValidator, WithJsonSchema, model_validator
+
+from holokine.describe.events.kind import EventKind
+from holokine.describe.fields import Number, complaint, names_of
+
+__all__ = ["StaticEvent"]
+
+
+def _static(value: Any) -> Any:
+    """A load, a list of loads, or loads with factors."""
+    if isinstance(value, str):
+        return {value: 1.0}
+    if isinstance(value, list | tuple):
+        return dict.fromkeys(value, 1.0)
+    return value
+
+
+_SCHEMA = {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}, {"type": "object"}]}
+
+
+class StaticEvent(EventKind):
+    """Loads at rest: one, a list of them, or loads with factors (`static`)."""
+
+    kind: ClassVar[str] = "static"
+    words: ClassVar[str] = "loads at rest (static)"
+    told_by: ClassVar[tuple[str, ...]] = ("static",)
+
+    static: Annotated[
+        dict[names_of("loads"), Number], BeforeValidator(_static), WithJsonSchema(_SCHEMA)  # type: ignore[valid-type]
+    ]
+
+    @model_validator(mode="after")
+    def _some(self) -> StaticEvent:
+        if not self.static:
+            raise complaint("the event has no load; name some of loads:")
+        return self
+
+    @property
+    def load_names(self) -> tuple[str, ...]:
+        """Loads that act."""
+        return tuple(self.static)

@@ -1,0 +1,93 @@
+"""What happens in time: base pulses, and loads with signals of their own."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, ClassVar, Literal
+
+from pydantic import BeforeValidator, ValidationInfo, WithJsonSchema, model_validator
+
+from holokine.describe.events.kind import ModalEvent
+from holokine.describe.events.signals import PulseShape
+from holokine.describe.fields import Axis, Time, complaint, names_of, quantity_field, quantity_schema
+from holokine.errors import UnitError
+from holokine.units import UnitSystem, quantity
+
+__all__ = ["TimeEvent"]
+
+DIRECT = ("average acceleration", "generalised alpha")
+
+
+def _ring_down(value: Any, info: ValidationInfo) -> float | tuple[float]:
+    """A time in s, or the share that is left of the motion as a 1-tuple."""
+    units = (info.context or {}).get("units") or UnitSystem()
+    if isinstance(value, tuple):
+        return value
+    if isinstance(value, str) and "%" in value:
+        share = quantity(value, "number")
+        if not 0.0 < share < 1.0:
+            raise complaint(f"ring down to between 0 and 100 %, or give a time; got {value}")
+        return (share,)
+    try:
+        time = quantity(value, "time", units)
+    except UnitError as err:
+        raise complaint(f"a time, or what is left of the motion in percent: {err}", "unit") from None
+    if not time > 0:
+        raise complaint(f"must be greater than 0, got {value}")
+    return time
+
+
+_AtRest = names_of("events", kind="static")
+
+
+class TimeEvent(ModalEvent):
+    """A base pulse in time by direction (`pulse`) and loads in time (`loads`)."""
+
+    kind: ClassVar[str] = "time"
+    words: ClassVar[str] = "events in time (pulse, loads)"
+    told_by: ClassVar[tuple[str, ...]] = ("pulse", "loads")
+    together: ClassVar[bool] = True
+
+    pulse: dict[Axis, PulseShape] | None = None
+    loads: dict[names_of("loads"), PulseShape] | None = None  # type: ignore[valid-type]
+    static_correction: bool = True
+    ring_down: Annotated[Any, BeforeValidator(_ring_down), WithJsonSchema(quantity_schema("time or percentage"))] = None
+    step: Time | None = None
+    start_from: _AtRest | None = None  # type: ignore[valid-type]
+    let_go: _AtRest | None = None  # type: ignore[valid-type]
+    method: Literal["automatic", "modes", "coupled modes", "average acceleration", "generalised alpha"] = "automatic"
+    model: Literal["reduced", "full"] = "reduced"
+    high_frequency_damping: quantity_field("number", least=0.0) = 0.2  # type: ignore[valid-type]
+
+    @model_validator(mode="after")
+    def _sense(self) -> TimeEvent:
+        given = self.model_fields_set
+        if not self.pulse and not self.loads:
+            raise complaint("the event acts in no direction; directions are x, y, z")
+        if self.high_frequency_damping > 1.0:
+            raise complaint("high frequency damping lies from 0 (none) to 100 % (gone in one step)")
+        if self.start_from is not None and self.let_go is not None:
+            raise complaint("give start from (the load stays) or let go (the load is taken off), not both")
+        if self.model == "full" and self.method not in DIRECT:
+            raise complaint(
+                "model: full needs a method of direct integration (average acceleration, generalised alpha)"
+            )
+        if self.model == "full":
+            self.has_no_effect(given, ("static_correction",), "with model: full, which leaves no mode out")
+        if self.method != "generalised alpha":
+            self.has_no_effect(given, ("high_frequency_damping",), "but with method: generalised alpha")
+        return self
+
+    @property
+    def axes(self) -> tuple[str, ...]:
+        """Directions of the whole base."""
+        return tuple(str(d) for d in self.pulse or ())
+
+    @property
+    def load_names(self) -> tuple[str, ...]:
+        """Loads that act, beside those at rest."""
+        return tuple(self.loads or ())
+
+    @property
+    def at_rest(self) -> tuple[str, ...]:
+        """Static events whose loads act as well."""
+        return tuple(str(e) for e in (self.start_from, self.let_go) if e is not None)

@@ -1,0 +1,115 @@
+"""What every kind of element can be asked. A new kind answers these and is found through `system.build.MAKERS`."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterable, Iterator
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import coo_array, csr_array
+
+from holokine.elements.stress import Places, StressField
+
+__all__ = ["ElementKind", "averaged_field", "scattered"]
+
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
+
+
+class ElementKind(ABC):
+    """Elements of one kind and one part.
+
+    Attributes
+    ----------
+    part, kind : str
+        `kind` is a key of `mesh.cells.CELLS`.
+    nodes : ndarray of int, shape (elements, nodes)
+    words : str
+        What they are called, for messages: beams, shells, solids.
+    stress_names : tuple of str
+        Components of the stress at a place.
+    stress_options : frozenset of str
+        Options of a stress gauge that mean something here.
+    """
+
+    part: str
+    kind: str
+    nodes: Ints
+    words: ClassVar[str]
+    stress_names: ClassVar[tuple[str, ...]]
+    stress_options: ClassVar[frozenset[str]]
+    wave_exponent: ClassVar[float] = 0.5
+    """How kh grows with frequency: √f for bending waves, f for others."""
+    judged_by_lumping: ClassVar[bool] = False
+    """Whether half of what lumping the mass changes in a frequency tells part of the error of the mesh."""
+
+    @property
+    @abstractmethod
+    def dofs(self) -> Ints:
+        """Degrees of freedom, shape (elements, motions)."""
+
+    @abstractmethod
+    def chunks(self) -> Iterator[tuple[Ints, Floats, Floats]]:
+        """Degrees of freedom, stiffness and mass (global axes) of some elements at a time."""
+
+    @abstractmethod
+    def lumped_chunks(self) -> Iterator[tuple[Ints, Floats]]:
+        """Degrees of freedom and lumped mass of some elements at a time."""
+
+    @abstractmethod
+    def volumes(self) -> Floats:
+        """Volume of each element in m³."""
+
+    @abstractmethod
+    def wave(self, omega: float) -> float:
+        """Wavelength over 2π, in m, of the waves that its mesh has to follow at ω in rad/s; inf without mass."""
+
+    @abstractmethod
+    def mesh_error(self, kh: Floats) -> Floats:
+        """Rough relative error of a frequency at waves of kh rad per element."""
+
+    @abstractmethod
+    def stress_fields(self, size: int) -> list[StressField]:
+        """What stress is judged by, for every element: surfaces, or extreme fibres; empty where there is none."""
+
+    @abstractmethod
+    def gauge_fields(self, size: int, **options: str | None) -> list[StressField]:
+        """What a stress gauge reads, by its options (of `stress_options`)."""
+
+    def end_rows(self, end: str) -> tuple[Ints, Floats, Floats] | None:
+        """Section forces at the first or last end of a run, as maps of its element's motions.
+
+        Nodes of the element, and N Vy Vz T My Mz from displacement and from acceleration, shape (6, motions).
+        """
+        return None
+
+    def section_forces(self, displacement: Floats) -> Floats | None:
+        """Elastic section forces at both ends, shape (elements, 2, 6), of elements that have a section."""
+        return None
+
+
+def scattered(stress: Floats, dofs: Ints) -> tuple[Floats, tuple[Ints, Ints]]:
+    """Entries of a sparse map from blocks (places, components, motions) on motions (places, motions)."""
+    width = stress.shape[1]
+    rows = np.repeat(np.arange(len(stress) * width), dofs.shape[1])
+    return stress.ravel(), (rows, np.repeat(dofs, width, axis=0).ravel())
+
+
+def averaged_field(
+    block: ElementKind, mesh_places: Floats, corners: Iterable[Floats], size: int, side: str = ""
+) -> StressField:
+    """Stress at nodes, the mean of what the elements around say: maps (elements, width, motions) node by node."""
+    used, index = np.unique(block.nodes, return_inverse=True)
+    index = index.reshape(block.nodes.shape)
+    share = 1.0 / np.bincount(index.ravel())
+    width, dofs = len(block.stress_names), block.dofs
+    total: csr_array = csr_array((width * len(used), size))
+    for k, S in enumerate(corners):
+        values, (_, columns) = scattered(S * share[index[:, k]][:, None, None], dofs)
+        rows = (width * index[:, k][:, None] + np.arange(width)).ravel()
+        entries = (values, (np.repeat(rows, dofs.shape[1]), columns))
+        total = csr_array(total + coo_array(entries, shape=total.shape).tocsr())
+    none = np.zeros((0, 1), dtype=np.int64)
+    return StressField(block.part, total, width, Places.on("node", used + 1, mesh_places[used], side), none, none)

@@ -1,0 +1,77 @@
+"""Forces and moments across connections, and of supports."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.describe.gauges import Gauge
+from holokine.errors import DescriptionError
+from holokine.gauges.channels import ChannelBlock
+from holokine.gauges.maps import Maps, builds, vector
+from holokine.gauges.readings import Reading
+from holokine.system.assemble import node_dofs
+from holokine.system.build import System
+
+Floats = NDArray[Any]  # float64
+
+
+@builds("force", "moment", "damper_force", "total_force")
+def across(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
+    """Force or moment across a link, joint, tie, spring or bushing, far side on near side."""
+    moment = gauge.kind == "moment"
+    dimension = "moment" if moment else "force"
+    elastic = gauge.kind in ("force", "moment", "total_force")
+    damper = gauge.kind in ("damper_force", "total_force")
+    c = next((c for c in system.connectors if c.name == gauge.source), None)
+    bond = system.bonds.get(gauge.source)
+    if c is not None and c.kind == "spring" and moment:
+        raise DescriptionError(f'gauge "{name}": the spring "{c.name}" passes no moment')
+
+    def add(d: int, axis: str) -> int:
+        row = d + (3 if moment else 0)
+        rows: dict[str, tuple[NDArray[np.int64], Floats]] = {}
+        if bond is not None and elastic and bond.weights[row].any():
+            columns = np.arange(bond.rows.start, bond.rows.stop)
+            return maps.add(ChannelBlock(name, (axis,), dimension, "balance"), multipliers=(columns, bond.weights[row]))
+        if c is not None:
+            dofs = node_dofs(np.array(c.nodes))
+            if elastic:
+                rows["displacement"] = (dofs, c.stiffness[row] * c.stretch[row])
+            if damper:
+                rows["velocity"] = (dofs, c.damping[row] * c.stretch[row])
+        return maps.add(ChannelBlock(name, (axis,), dimension, "elastic"), **rows)
+
+    if c is not None and c.kind == "spring":
+        if gauge.axis is not None:
+            raise DescriptionError(f'gauge "{name}": a spring has one force, along its axis; leave out axis')
+        number = add(0, "along")
+        maps.readings.append(Reading(name, "along", dimension, "single", range(number, number + 1)))
+        return
+    vector(maps, name, gauge, dimension, add)
+
+
+@builds("reaction", "reaction_moment")
+def reaction(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
+    """Force or moment of the support on the assembly; of several nodes: resultant about their mean place."""
+    support = system.supports[gauge.source]
+    rows = np.arange(support.rows.start, support.rows.stop)
+    direction = support.dofs % 6
+    moment = gauge.kind == "reaction_moment"
+    places = system.mesh.nodes[support.dofs // 6]
+    centre = system.mesh.nodes[support.nodes].mean(axis=0)
+
+    def add(d: int, axis: str) -> int:
+        if not moment:
+            weight = (direction == d).astype(float)
+        else:
+            unit = np.zeros((len(rows), 3))
+            translation = direction < 3
+            unit[translation, direction[translation]] = 1.0
+            weight = np.cross(places - centre, unit)[:, d] + (direction == 3 + d)
+        channel = ChannelBlock(name, (axis,), "moment" if moment else "force", "balance")
+        return maps.add(channel, multipliers=(rows, weight))
+
+    vector(maps, name, gauge, "moment" if moment else "force", add)

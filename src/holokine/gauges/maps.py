@@ -1,0 +1,93 @@
+"""Collecting the channels of gauges and their four maps."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import coo_array, csr_array
+
+from holokine.describe.gauges import Gauge
+from holokine.gauges.channels import ChannelBlock, Channels, GaugeSet
+from holokine.gauges.readings import Reading
+from holokine.system.build import System
+
+__all__ = ["AXES", "BUILDERS", "Maps", "builds", "vector"]
+
+Floats = NDArray[Any]  # float64
+AXES = ("x", "y", "z")
+_NAMES = ("displacement", "velocity", "acceleration", "multipliers")
+
+
+@dataclass
+class Maps:
+    """Rows of the four maps while they are being collected."""
+
+    blocks: list[ChannelBlock] = field(default_factory=list)
+    readings: list[Reading] = field(default_factory=list)
+    count: int = 0
+    entries: dict[str, list[tuple[Any, Any, Any]]] = field(default_factory=lambda: {name: [] for name in _NAMES})
+
+    def add(self, block: ChannelBlock, **rows: tuple[NDArray[np.int64], Floats]) -> int:
+        """One channel, with its rows as (columns, values); returns its number."""
+        for name, (columns, values) in rows.items():
+            index = np.full(len(columns), self.count)
+            self.entries[name].append((index, np.asarray(columns), np.asarray(values, dtype=float)))
+        return self._counted(block)
+
+    def add_field(self, block: ChannelBlock, **maps: csr_array) -> int:
+        """A whole block of channels with its maps; returns the number of the first."""
+        for name, matrix in maps.items():
+            entries = matrix.tocoo()
+            self.entries[name].append((entries.row + self.count, entries.col, entries.data))
+        return self._counted(block)
+
+    def _counted(self, block: ChannelBlock) -> int:
+        first = self.count
+        self.blocks.append(block)
+        self.count += block.count
+        return first
+
+    def _matrix(self, name: str, columns: int) -> csr_array:
+        shape = (self.count, columns)
+        if not self.entries[name]:
+            return csr_array(shape)
+        r, c, v = (np.concatenate([e[k] for e in self.entries[name]]) for k in range(3))
+        result = coo_array((v, (r, c)), shape=shape).tocsr()
+        result.eliminate_zeros()
+        return csr_array(result)
+
+    def made(self, system: System) -> GaugeSet:
+        """The gauge set."""
+        n, m = system.size, system.constraints.rows.shape[0]
+        maps = [self._matrix(name, m if name == "multipliers" else n) for name in _NAMES]
+        return GaugeSet(system, Channels(tuple(self.blocks)), tuple(self.readings), *maps)
+
+
+Builder = Callable[[System, Maps, str, Gauge], None]
+BUILDERS: dict[str, Builder] = {}
+"""By the kind of gauge (a key of `describe.gauges.GAUGE_KINDS`): what adds its channels and readings."""
+
+
+def builds(*kinds: str) -> Callable[[Builder], Builder]:
+    """Enter a function for kinds of gauge."""
+
+    def enter(function: Builder) -> Builder:
+        BUILDERS.update(dict.fromkeys(kinds, function))
+        return function
+
+    return enter
+
+
+def vector(maps: Maps, name: str, gauge: Gauge, dimension: str, add: Callable[[int, str], int]) -> None:
+    """Three components and their magnitude, or what `axis` asks for."""
+    numbers = [add(d, AXES[d]) for d in range(3)]
+    for d, axis in enumerate(AXES):
+        if gauge.axis in (None, axis):
+            maps.readings.append(Reading(name, axis, dimension, "single", range(numbers[d], numbers[d] + 1)))
+    if gauge.axis in (None, "magnitude"):
+        channels = range(numbers[0], numbers[0] + 3)
+        maps.readings.append(Reading(name, "magnitude", dimension, "magnitude", channels, 3))

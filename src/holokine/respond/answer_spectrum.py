@@ -1,0 +1,85 @@
+"""Answering an event of response spectra."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+from numpy.typing import NDArray
+
+from holokine.describe.events import SpectrumEvent
+from holokine.excite.spectrum import build_spectrum
+from holokine.modes.check import Finding
+from holokine.respond.bench import Bench, taken
+from holokine.respond.combine import SpectrumResult, respond_spectrum
+from holokine.respond.reduced import at_supports
+from holokine.system.loads import moved_supports
+
+__all__ = ["answer_spectrum"]
+
+Floats = NDArray[Any]  # float64
+
+
+def answer_spectrum(bench: Bench, name: str, event: SpectrumEvent) -> SpectrumResult:
+    """Combine the modes under the spectra of the whole base, or of groups of supports.
+
+    Raises
+    ------
+    EventError, DescriptionError
+    """
+    reduced = taken(bench, event)
+    tables: dict[str, Any] = {str(d): t for d, t in (event.spectrum or {}).items()}
+    groups: dict[str, tuple[str, ...]] = {}
+    apart: dict[str, float] = {}
+    imposed: dict[str, Floats] = {}
+    for group, own in (event.support_spectra or {}).items():
+        for axis, table in own.spectrum.items():
+            column = f"{group} {axis}"
+            where = f'event "{name}", supports "{group}"'
+            imposed[column] = moved_supports(bench.system, own.supports, {axis: 1.0}, where)
+            tables[column], groups[column] = table, own.supports
+            apart[column] = own.displacement["xyz".index(axis)]
+    if imposed:
+        reduced = at_supports(reduced, bench.modes, bench.gauges, imposed)
+    spectra = {
+        d: build_spectrum(
+            table, folder=bench.document.folder, interpolate=event.interpolate, outside=event.outside,
+            source=f'event "{name}", spectrum {d}',
+        )
+        for d, table in tables.items()
+    }  # fmt: skip
+    zpa = event.zero_period_acceleration
+    by_axis = zpa if isinstance(zpa, dict) else None if zpa is None else dict.fromkeys(("x", "y", "z"), zpa)
+    answer = respond_spectrum(
+        reduced,
+        spectra,
+        name=name,
+        rule=event.combine,
+        direction_rule=event.directions,
+        missing_mass=event.missing_mass,
+        zero_period=None if by_axis is None else {d: z for d in spectra for a, z in by_axis.items() if a == d[-1]},
+        rigid_between=event.rigid_between,
+        duration=event.duration,
+        over_supports=event.over_supports,
+        apart=apart,
+        groups=groups,
+        over_displacement=event.over_displacement,
+    )
+    if imposed:
+        answer = replace(answer, findings=(*answer.findings, *_about_supports(bench, event)))
+    return answer
+
+
+def _about_supports(bench: Bench, event: SpectrumEvent) -> list[Finding]:
+    """What independent support motion leaves as it is."""
+    d = bench.document.description
+    named = {s for own in (event.support_spectra or {}).values() for s in own.supports}
+    rest = [s for s in d.supports if s not in named]
+    found = []
+    if rest:
+        found.append(Finding("note", f"supports in no group stay with the frame: {', '.join(rest)}"))
+    tables: tuple[dict[str, Any], ...] = (d.springs, d.bushings)
+    grounded = [n for t in tables for n, s in t.items() if "ground" in s.between]
+    if grounded:
+        found.append(Finding("note", f"springs to ground stay with the frame: {', '.join(grounded)}"))
+    return found

@@ -1,0 +1,91 @@
+"""What the answer to an event may take: the description and all that is made of it."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.describe.document import Document
+from holokine.describe.events import EventKind, ModalEvent
+from holokine.errors import EventError
+from holokine.gauges import GaugeSet
+from holokine.modes.extract import ModeSet
+from holokine.respond.reduced import ReducedModel
+from holokine.system.build import System
+from holokine.system.loads import LoadField, base_field, load_field
+
+__all__ = ["Bench", "acting_loads", "taken"]
+
+Floats = NDArray[Any]  # float64
+
+
+class Bench(Protocol):
+    """Everything below the answers, made once."""
+
+    @property
+    def document(self) -> Document:
+        """The description with its source."""
+
+    @property
+    def system(self) -> System:
+        """Matrices and constraints."""
+
+    @property
+    def modes(self) -> ModeSet:
+        """Frequencies and shapes; not to be asked for by kinds that need none."""
+
+    @property
+    def gauges(self) -> GaugeSet:
+        """Maps of the gauges."""
+
+    @property
+    def reduced(self) -> ReducedModel:
+        """Modes as seen through the gauges, with damping."""
+
+    @property
+    def dampers(self) -> tuple[Floats, float]:
+        """What discrete dampers add to each ratio, and how much they couple the modes."""
+
+
+def taken(bench: Bench, event: ModalEvent) -> ReducedModel:
+    """The reduced model under the event's own damping and cut-off.
+
+    Raises
+    ------
+    EventError
+        No gauge, or no mode below the cut-off.
+    """
+    reduced = bench.reduced
+    if not reduced.readings:
+        raise EventError("there is nothing to read: the assembly has no gauges; add some under gauges:")
+    if event.damping is not None:
+        reduced = replace(reduced, damping=np.full(reduced.count, event.damping))
+    if event.upto is None:
+        return reduced
+    keep = reduced.frequencies_hz <= event.upto
+    if not keep.any():
+        raise EventError(f"no mode lies at or below {event.upto:g} Hz")
+    return reduced.keep(keep)
+
+
+def acting_loads(system: System, event: EventKind, name: str) -> list[LoadField]:
+    """Everything that an event acts with: base directions and loads, those at rest too.
+
+    Raises
+    ------
+    EventError
+        Loads that move supports at rest, which have no inertia to speak of; an event of another kind.
+    """
+    d = system.description
+    names = [*event.load_names, *(n for e in event.at_rest for n in d.events[e].load_names)]
+    fields = [base_field(system, axis) for axis in event.axes]
+    fields += [load_field(system, n, d.loads[n]) for n in dict.fromkeys(names)]
+    if not fields:
+        raise EventError(f'"{name}": load-dependent vectors are made for the whole base and for loads')
+    for f in fields:
+        if f.moved.any():
+            raise EventError(f'"{name}": the load "{f.name}" moves supports, for which there are no such vectors')
+    return fields

@@ -1,0 +1,64 @@
+"""Tables and words of answers to loads at rest, and of deformed shapes."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+
+from holokine.respond.static import StaticResult
+from holokine.show.numbers import number_text as n
+from holokine.show.tables import peaks_table
+from holokine.system.build import System
+from holokine.system.recovery import beam_ends
+
+__all__ = ["members_table", "moved_points_table", "static_lines", "static_values"]
+
+
+def static_values(answer: StaticResult) -> pd.DataFrame:
+    """Value of every reading; velocities and accelerations, which nothing has at rest, are left out."""
+    return peaks_table(
+        answer, "value", lambda number, _: {"place": answer.places[number]},
+        lambda number: not np.isfinite(answer.peaks[number]),
+    )  # fmt: skip
+
+
+def moved_points_table(system: System, nodes: np.ndarray) -> pd.DataFrame:
+    """Displacement of every named point in mm, from that of all nodes in m."""
+    rows = []
+    for point, node in system.mesh.points.items():
+        u = 1e3 * nodes[node]
+        rows.append({"point": point, "x_mm": u[0], "y_mm": u[1], "z_mm": u[2], "size_mm": float(np.linalg.norm(u))})
+    return pd.DataFrame(rows, columns=["point", "x_mm", "y_mm", "z_mm", "size_mm"])
+
+
+def members_table(system: System, displacement: np.ndarray) -> pd.DataFrame:
+    """Elastic section forces at both ends of every beam element, in the beam's axes, N and N m."""
+    tables = []
+    for beam in beam_ends(system, displacement):
+        count = len(beam.places)
+        table: dict[str, object] = {
+            "part": beam.part, "element": np.repeat(np.arange(1, count + 1), 2), "end": ["start", "end"] * count,
+        }  # fmt: skip
+        table |= dict(zip(("x_mm", "y_mm", "z_mm"), 1e3 * beam.places.reshape(-1, 3).T, strict=True))
+        names = ("N_n", "Vy_n", "Vz_n", "T_nm", "My_nm", "Mz_nm")
+        table |= dict(zip(names, beam.forces.reshape(-1, 6).T, strict=True))
+        tables.append(pd.DataFrame(table))
+    return pd.concat(tables, ignore_index=True) if tables else pd.DataFrame()
+
+
+def static_lines(answer: StaticResult) -> list[str]:
+    """Loads and their balance."""
+    loads = ", ".join(name if k == 1 else f"{n(k)} times {name}" for name, k in answer.loads.items())
+    rows = [
+        ("loads in all", answer.applied),
+        ("supports answer", answer.reactions),
+        ("springs to the frame", answer.ground),
+    ]
+    return [
+        f"loads at rest: {loads}",
+        *(
+            f"{word}: " + ", ".join(f"{a} {n(x)} N" for a, x in zip("xyz", v, strict=True))
+            for word, v in rows
+            if v.any()
+        ),
+    ]

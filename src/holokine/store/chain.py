@@ -1,0 +1,281 @@
+"""From a description to everything that is made of it, each stage once per key.
+
+A `Memory` holds results by stage with the key that they were made for. What has an equal key is taken from there,
+whoever put it there: this run, an earlier description, or a run file; everything else is made anew.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any, TypeVar
+
+from numpy.typing import NDArray
+
+from holokine.describe.document import Document
+from holokine.describe.events import EventKind
+from holokine.describe.stages import Basis, StageName, VectorRequest, differences
+from holokine.describe.walk import located
+from holokine.errors import StaleError
+from holokine.gauges import GaugeSet, build_gauges
+from holokine.mesh import Mesh, build_mesh
+from holokine.modes import ModeSet, damper_share, extract_modes
+from holokine.modes.check import CheckReport, Finding, check_system
+from holokine.modes.damping import damping_findings, damping_ratios
+from holokine.modes.energy import Energies, mode_energies
+from holokine.modes.ritz import ritz_vectors
+from holokine.respond import ReducedModel, answer_event, reduce_model
+from holokine.respond.answer_time import COUPLED
+from holokine.respond.bench import acting_loads
+from holokine.solvers.eigen import Progress
+from holokine.system import build_system
+from holokine.system.build import System
+
+__all__ = ["Chain", "Memory", "ModalChain", "changes", "short"]
+
+Floats = NDArray[Any]  # float64
+T = TypeVar("T")
+
+
+@dataclass
+class Memory:
+    """Results by stage, the latest of each, with the key that they were made for."""
+
+    held: dict[str, tuple[str, Any]] = field(default_factory=dict)
+
+    def take(self, stage: str, key: str, make: Callable[[], T]) -> T:
+        """What is held under this key, or made now (and held from now on)."""
+        found = self.held.get(stage)
+        if found is None or found[0] != key:
+            found = self.held[stage] = (key, make())
+        result: T = found[1]
+        return result
+
+    def put(self, stage: str, key: str, value: Any) -> None:
+        """Hold a result."""
+        self.held[stage] = (key, value)
+
+    def has(self, stage: str, key: str) -> bool:
+        """Whether a result is held under this key."""
+        return stage in self.held and self.held[stage][0] == key
+
+    def copy(self) -> Memory:
+        """Another memory of the same results, for a description that goes its own way."""
+        return Memory(dict(self.held))
+
+
+class Chain:
+    """The stages that need no modes."""
+
+    def __init__(self, document: Document, memory: Memory) -> None:
+        self.document, self.memory = document, memory
+
+    def key(self, stage: StageName, basis: Basis | None = None) -> str:
+        """Key of a stage."""
+        return self.document.keys.of(stage, basis)
+
+    @property
+    def mesh(self) -> Mesh:
+        """Nodes and cells."""
+        d = self.document
+        return self.memory.take("mesh", self.key("mesh"), lambda: build_mesh(d.description, d.folder))
+
+    @property
+    def system(self) -> System:
+        """Matrices and constraints."""
+        d = self.document
+
+        def make() -> System:
+            mesh = None if d.description.matrices is not None else self.mesh
+            return build_system(d.description, d.folder, mesh)
+
+        made = self.memory.take("system", self.key("dampers"), make)
+        here = made.under(d.description)
+        self.memory.put("system", self.key("dampers"), here)
+        return here
+
+    @property
+    def check(self) -> CheckReport:
+        """Mass, centre of mass, connections and findings."""
+        report = check_system(self.system)
+        return replace(report, findings=(*report.findings, *damping_findings(self.document.description)))
+
+    @property
+    def gauges(self) -> GaugeSet:
+        """Maps of the gauges on the full motion."""
+        key = self.key("gauges") + self.key("dampers")
+        made = self.memory.take("gauges", key, lambda: build_gauges(self.system))
+        return made if made.system is self.system else replace(made, system=self.system)
+
+    def modal(self, basis: Basis, progress: Progress | None = None) -> ModalChain:
+        """The stages from the modes on, extracting them where no equal ones are held."""
+
+        def make() -> ModeSet:
+            if isinstance(basis, VectorRequest):
+                loads = acting_loads(self.system, basis.event, basis.name or "event")
+                return ritz_vectors(self.system, loads, basis.count)
+            r = basis
+            return extract_modes(self.system, count=r.count, upto=r.upto, above=r.above, near=r.near, progress=progress)
+
+        return ModalChain(self, basis, self.memory.take("modes", self.key("modes", basis), make))
+
+    @property
+    def modes(self) -> ModeSet:
+        """Not there: a kind of event that needs modes is answered by a `ModalChain`."""
+        raise TypeError("this kind of event needs no modes")
+
+    reduced = dampers = modes
+
+    def answer(self, name: str, event: EventKind) -> Any:
+        """The result of an event that needs no modes."""
+        return answer_event(self, name, event)  # type: ignore[arg-type]
+
+
+class ModalChain:
+    """The stages from the modes on.
+
+    Attributes
+    ----------
+    chain : Chain
+    basis : Request or VectorRequest
+        What was asked for.
+    modes : ModeSet
+    """
+
+    def __init__(self, chain: Chain, basis: Basis, modes: ModeSet) -> None:
+        self.chain, self.basis = chain, basis
+        self.modes = replace(modes, build=lambda: chain.system)
+        self.document, self.memory = chain.document, chain.memory
+
+    def key(self, stage: StageName) -> str:
+        """Key of a stage."""
+        return self.chain.key(stage, self.basis)
+
+    @property
+    def system(self) -> System:
+        """Matrices and constraints."""
+        return self.chain.system
+
+    @property
+    def gauges(self) -> GaugeSet:
+        """Maps of the gauges on the full motion."""
+        return self.chain.gauges
+
+    def moved_to(self, document: Document) -> ModalChain:
+        """The same modes under another description.
+
+        Raises
+        ------
+        StaleError
+            When that has other modes, with what changed.
+        """
+        if document is self.document:
+            return self
+        basis = self.basis.again(document.description)
+        if document.keys.of("modes", basis) != self.key("modes"):
+            raise StaleError(
+                "the assembly has changed since these modes were extracted: "
+                f"{'; '.join(changes(self.document, document, self.basis))}. Extract them again, or undo the change"
+            )
+        return ModalChain(Chain(document, self.memory), basis, self.modes)
+
+    @cached_property
+    def energies(self) -> Energies:
+        """Strain and kinetic energy of every member in every mode."""
+        return self.memory.take("energies", self.key("modes"), lambda: mode_energies(self.modes))
+
+    @cached_property
+    def dampers(self) -> tuple[Floats, float]:
+        """What discrete dampers add to each ratio, and how much they couple the modes."""
+        key = self.key("modes") + self.key("dampers")
+        return self.memory.take("damper shares", key, lambda: damper_share(self.modes))
+
+    @cached_property
+    def damping(self) -> Floats:
+        """Damping ratios, shape (modes,): the description's, of materials, and what discrete dampers add."""
+
+        def make() -> Floats:
+            result = damping_ratios(self.modes, self.dampers[0], lambda: self.energies)
+            result.setflags(write=False)
+            return result
+
+        return self.memory.take("damping", self.key("damping"), make)
+
+    @cached_property
+    def reduced(self) -> ReducedModel:
+        """The modes as seen through the gauges, with damping, complete in itself.
+
+        Raises
+        ------
+        MechanismError
+            With rigid-body modes.
+        """
+        key = self.key("reduced")
+        made = self.memory.take("reduced", key, lambda: reduce_model(self.modes, self.gauges, self.damping))
+        return replace(made, damping=self.damping)
+
+    @property
+    def can_respond(self) -> bool:
+        """Whether these modes can answer events: none of them rigid, and from the lowest up."""
+        return not self.modes.rigid.any() and self.modes.from_the_bottom
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        """What is to be known of the damping."""
+        ratios, coupling = self.dampers
+        found = damping_findings(self.document.description)
+        if not ratios.any():
+            return tuple(found)
+        text = f"discrete dampers add up to {100 * ratios.max():.2g} % to the damping of a mode"
+        if coupling <= COUPLED:
+            return (*found, Finding("note", text))
+        return (*found, Finding(
+            "warning", f"{text}; they also couple neighbouring modes (by up to {coupling:.2f} of their own damping), "
+            "which spectra leave out; pulses take it in (method: coupled modes)",
+        ))  # fmt: skip
+
+    def answer(self, name: str, event: EventKind) -> Any:
+        """The result of an event."""
+        return answer_event(self, name, event)
+
+
+_TO_MODES: tuple[StageName, ...] = ("mesh", "system", "state")
+
+
+def changes(before: Document, now: Document, basis: Basis | None = None, *, most: int = 6) -> list[str]:
+    """What the modes depend on and differs, in words: ``materials, steel, E: 205 GPa, now 190 GPa``.
+
+    As written, where both descriptions write it.
+    """
+    found = differences(before.keys, now.keys, _TO_MODES)
+    words = [_change(before, now, path) for path in found]
+    if basis is not None and basis.plain(before.keys) != (again := basis.again(now.description)).plain(now.keys):
+        old, new = basis.plain(before.keys), again.plain(now.keys)
+        words += [f"modes, {k}: {old[k]}, now {new[k]}" for k in old if old[k] != new[k]]
+    words = list(dict.fromkeys(words)) or ["something that cannot be told"]
+    return words[:most] + ([f"and {len(words) - most} more"] if len(words) > most else [])
+
+
+def _change(before: Document, now: Document, path: tuple[Any, ...]) -> str:
+    if path[0] == "files":
+        gone = not (now.folder / path[1]).is_file()
+        return f"{path[1]} is gone" if gone else f"{path[1]} has other contents"
+    if path[-1] == "order":
+        return f"{', '.join(str(p) for p in path[:-1])}: the order has changed"
+    words = ", ".join(str(p).replace("_", " ") if i != 1 else str(p) for i, p in enumerate(path))
+    places = [located(d.data, path) for d in (before, now)]
+    values = [None if p is None else p[0][p[1]] for p in places]
+    if values[0] is None and values[1] is not None:
+        return f"{words} is new"
+    if values[1] is None and values[0] is not None:
+        return f"{words} is gone"
+    if values[0] == values[1]:
+        return f"{words} has changed"
+    return f"{words}: {short(values[0])}, now {short(values[1])}"
+
+
+def short(value: Any) -> str:
+    """A value in at most forty characters."""
+    text = str(value)
+    return text if len(text) <= 40 else text[:37] + "..."
