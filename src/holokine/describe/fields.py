@@ -15,6 +15,7 @@ from holokine.units import UnitSystem, quantity
 
 __all__ = [
     "DIRECTIONS",
+    "ONE_OR_MORE",
     "FileName",
     "Names",
     "NamesFile",
@@ -40,6 +41,7 @@ __all__ = [
     "Stress",
     "Strict",
     "Time",
+    "by_direction",
     "UnitVector",
     "complaint",
     "quantity_field",
@@ -150,6 +152,15 @@ def vector_schema(dimension: str) -> dict[str, Any]:
     """JSON schema of three quantities."""
     return {"type": "array", "items": quantity_schema(dimension), "minItems": 3, "maxItems": 3}
 
+
+def by_direction(dimension: str) -> Any:
+    """JSON schema of quantities by direction: a list, or ``{x: ...}``."""
+    one = quantity_schema(dimension)
+    return WithJsonSchema({"anyOf": [{"type": "array", "items": one}, {"type": "object", "additionalProperties": one}]})
+
+
+ONE_OR_MORE = WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]})
+"""JSON schema of a name, or a list of them."""
 
 LengthVector = Annotated[
     tuple[float, float, float], BeforeValidator(_length_vector), WithJsonSchema(vector_schema("length"))

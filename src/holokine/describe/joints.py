@@ -4,9 +4,18 @@ from __future__ import annotations
 
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import BeforeValidator, ValidationInfo, model_validator
+from pydantic import BeforeValidator, ValidationInfo, WithJsonSchema, model_validator
 
-from holokine.describe.fields import DIRECTIONS, Direction, PositiveLength, Strict, complaint, names_of
+from holokine.describe.fields import (
+    DIRECTIONS,
+    ONE_OR_MORE,
+    Direction,
+    PositiveLength,
+    Strict,
+    by_direction,
+    complaint,
+    names_of,
+)
 from holokine.describe.parts import Axes
 from holokine.describe.targets import Target
 from holokine.errors import UnitError
@@ -67,7 +76,7 @@ def _directed_set(kind: str) -> Any:
             result.append(number)
         return tuple(result)
 
-    return Annotated[tuple[float, ...], BeforeValidator(read)]
+    return Annotated[tuple[float, ...], BeforeValidator(read), by_direction(kind)]
 
 
 StiffnessSet: Any = _directed_set("stiffness")
@@ -91,6 +100,10 @@ def _side(value: Any) -> Any:
     return value
 
 
+_SIDES = {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}, {"type": "object"}]}
+_Side = Annotated[Side, BeforeValidator(_side), WithJsonSchema(_SIDES)]
+
+
 def _released(value: Any) -> Any:
     if isinstance(value, str):
         return (value,)
@@ -104,9 +117,9 @@ class Joint(Strict):
     with stiffness or damping is elastic.
     """
 
-    between: tuple[Annotated[Side, BeforeValidator(_side)], Annotated[Side, BeforeValidator(_side)]]
+    between: tuple[_Side, _Side]
     kind: Literal["rigid", "hinge", "slider", "ball"] = "rigid"
-    release: Annotated[tuple[Direction, ...], BeforeValidator(_released)] = ()
+    release: Annotated[tuple[Direction, ...], BeforeValidator(_released), ONE_OR_MORE] = ()
     stiffness: StiffnessSet = (0.0,) * 6
     damping: DampingSet = (0.0,) * 6
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping"})}

@@ -6,7 +6,16 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import BeforeValidator, ValidationInfo, model_validator
 
-from holokine.describe.fields import Direction, Strict, UnitVector, complaint, names_of, quantity_field
+from holokine.describe.fields import (
+    ONE_OR_MORE,
+    Direction,
+    Strict,
+    UnitVector,
+    by_direction,
+    complaint,
+    names_of,
+    quantity_field,
+)
 from holokine.describe.targets import Selection, Target
 from holokine.errors import UnitError
 from holokine.units import UnitSystem, quantity
@@ -31,7 +40,7 @@ def _vector(dimension: str) -> Any:
         except UnitError as err:
             raise complaint(str(err), "unit") from None
 
-    return Annotated[tuple[float, float, float], BeforeValidator(read)]
+    return Annotated[tuple[float, float, float], BeforeValidator(read), by_direction(dimension)]
 
 
 length_vector = _vector("length")
@@ -59,7 +68,7 @@ def _names(value: Any) -> Any:
 if TYPE_CHECKING:
     Supports = tuple[str, ...]
 else:
-    Supports = Annotated[tuple[names_of("supports"), ...], BeforeValidator(_names)]
+    Supports = Annotated[tuple[names_of("supports"), ...], BeforeValidator(_names), ONE_OR_MORE]
     """One support or several."""
 
 
@@ -81,7 +90,7 @@ class Load(Strict):
     on: Selection | None = None
     towards: UnitVector | None = None
     supports: Supports | None = None
-    move: Annotated[dict[Direction, float], BeforeValidator(_movement)] | None = None
+    move: Annotated[dict[Direction, float], BeforeValidator(_movement), by_direction("length or angle")] | None = None
 
     @property
     def kind(self) -> str:

@@ -5,10 +5,11 @@ from __future__ import annotations
 from itertools import pairwise
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import BeforeValidator, Field, field_validator, model_validator
+from pydantic import BeforeValidator, Field, WithJsonSchema, field_validator, model_validator
 
 from holokine.describe.fields import (
     DIRECTIONS,
+    ONE_OR_MORE,
     Angle,
     AreaMass,
     Direction,
@@ -48,7 +49,7 @@ def _directions(value: Any) -> Any:
     return (value,) if isinstance(value, str) else value
 
 
-DirectionList = Annotated[tuple[Direction, ...], BeforeValidator(_directions)]
+DirectionList = Annotated[tuple[Direction, ...], BeforeValidator(_directions), ONE_OR_MORE]
 CellKind = Literal["bricks", "wedges", "tetrahedra"]
 FaceKind = Literal["quads", "triangles"]
 
@@ -57,7 +58,11 @@ def _counts(value: Any) -> Any:
     return (value,) if isinstance(value, int) else value
 
 
-Divisions = Annotated[tuple[int, ...], BeforeValidator(_counts)]
+Divisions = Annotated[
+    tuple[int, ...],
+    BeforeValidator(_counts),
+    WithJsonSchema({"anyOf": [{"type": "integer"}, {"type": "array", "items": {"type": "integer"}}]}),
+]
 
 
 class Axes(Strict):
@@ -65,6 +70,16 @@ class Axes(Strict):
 
     x: UnitVector
     y: UnitVector
+
+    @model_validator(mode="after")
+    def _apart(self) -> Axes:
+        if sum((a * d - b * c) ** 2 for a, b, c, d in self._pairs()) < 1e-12:
+            raise complaint("x and y of the axes run along the same line")
+        return self
+
+    def _pairs(self) -> list[tuple[float, float, float, float]]:
+        (a, b, c), (d, e, f) = self.x, self.y
+        return [(a, b, d, e), (b, c, e, f), (c, a, f, d)]
 
 
 class EndOffsets(Strict):

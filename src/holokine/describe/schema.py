@@ -14,6 +14,7 @@ from pydantic import BeforeValidator, Field, ValidationInfo, field_validator, mo
 from holokine.describe.events import Event
 from holokine.describe.fields import (
     DIRECTIONS,
+    ONE_OR_MORE,
     Area,
     Density,
     Direction,
@@ -29,6 +30,7 @@ from holokine.describe.fields import (
     Stress,
     Strict,
     UnitVector,
+    by_direction,
     complaint,
     names_of,
     quantity_field,
@@ -291,7 +293,7 @@ class Mass(Strict):
 
     at: names_of("points")  # type: ignore[valid-type]
     mass: quantity_field("mass", least=0.0)  # type: ignore[valid-type]
-    inertia: Annotated[tuple[tuple[float, ...], ...], BeforeValidator(_inertia_tensor)] = (
+    inertia: Annotated[tuple[tuple[float, ...], ...], BeforeValidator(_inertia_tensor), by_direction("inertia")] = (
         (0.0, 0.0, 0.0),
         (0.0, 0.0, 0.0),
         (0.0, 0.0, 0.0),
@@ -337,7 +339,7 @@ class Support(Strict):
     """Holds directions (global axes) of a point or of all nodes that a target selects."""
 
     at: Target
-    hold: Annotated[tuple[Direction, ...], BeforeValidator(_hold)]
+    hold: Annotated[tuple[Direction, ...], BeforeValidator(_hold), ONE_OR_MORE]
 
     @field_validator("hold")
     @classmethod
@@ -449,7 +451,7 @@ class Description(Strict):
     bands: dict[str, Band] = {}
     matrices: Matrices | None = None
     mass_matrix: MassMatrix = "consistent"
-    massless: Annotated[tuple[Direction, ...], BeforeValidator(_hold)] = ()
+    massless: Annotated[tuple[Direction, ...], BeforeValidator(_hold), ONE_OR_MORE] = ()
     merge_tolerance: PositiveLength | None = None
     adjust: dict[names_of(*_Members), Adjust] = {}  # type: ignore[valid-type]
     variants: dict[str, dict[str, Any]] = {}

@@ -176,8 +176,6 @@ class SpectrumEvent(ModalEvent):
             self.has_no_effect(given, ("over_displacement",), "where no group has a displacement")
         if not self.missing_mass:
             self.has_no_effect(given, ("zero_period_acceleration",), "with missing mass: false")
-        if self.spectrum is not None and len(self.spectrum) == 1:
-            self.has_no_effect(given, ("directions",), "with one direction")
         named = [s for group in (self.support_spectra or {}).values() for s in group.supports]
         twice = next((s for s in named if named.count(s) > 1), None)
         if twice is not None:
