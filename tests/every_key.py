@@ -81,7 +81,7 @@ FRAME: dict[str, Any] = {
                   "combine": "cqc", "directions": "srss", "interpolate": "log-log", "outside": "hold",
                   "rigid between": [30, 60], "missing mass": True, "zero period acceleration": {"x": "1 g", "z": "2 g"},
                   "damping": "3 %", "upto": "2 kHz"},
-        "jolt": {"pulse": {"z": {"half sine": {"peak": "3 g", "duration": "8 ms", "start": "1 ms"}},
+        "jolt": {"pulse": {"z": {"rectangle": {"peak": "3 g", "duration": "8 ms", "start": "1 ms"}},
                            "x": {"file": "record.csv", "column": "left [g]", "scale": 0.5, "delay": "2 ms"}},
                  "loads": {"push": {"step": {"rise": "3 ms", "peak": 0.5}}}, "ring down": "60 ms", "step": "1 ms",
                  "start from": "rest", "static correction": True, "method": "modes", "damping": "3 %", "upto": "2 kHz"},

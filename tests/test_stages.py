@@ -11,6 +11,8 @@ import pytest
 import every_key as ek
 import holokine as hk
 from conftest import STEEL, chain
+from holokine.describe.document import Places, validated
+from holokine.describe.files import Folder
 from holokine.errors import DescriptionError, RunFileError, StaleError
 
 # what a changed value is not seen in, and why
@@ -41,8 +43,10 @@ OTHER = {  # values for which `changed` knows none, or none that makes sense the
         ("links", "feet", "to", "box", 0, 0): 190, ("parts", "plate", "plate", "refine", 0, "side"): None,
     },
     "blocks": {
-        ("joints", "bolt", "kind"): "slider", ("joints", "near", "between", 0, "nearest", 0): 0.6,
-        ("events", "apart", "duration"): "0.3 s", ("joints", "steady", "kind"): "rigid", ("gauges", "core", "at"): "centre",
+        ("joints", "bolt", "kind"): "slider", ("joints", "near", "between", 0, "nearest", 0): 0.4,
+        ("supports", "stand", "at", "nearest", 0): 0.9,
+        ("events", "apart", "duration"): "0.3 s", ("joints", "steady", "kind"): "rigid",
+        ("gauges", "core", "at"): "centre",
         ("joints", "near", "between", 1, "link"): "averaging", ("events", "train", "method"): None,
         ("events", "apart", "over displacement"): "srss", ("events", "apart", "combine"): None,
         ("events", "levels", "spectrum", "x", "envelope", 0, "text"): "f [Hz]; a [g]\n1; 9\n9000; 9\n",
@@ -104,7 +108,7 @@ def test_every_key_acts_and_a_run_file_is_never_stale(folder, tmp_path, name):
             continue
         ek.write(ek.put(document, at, new), path)
         try:
-            now = hk.Assembly.read(path)
+            now = hk.Assembly._of(validated(json.loads(path.read_text()), Places("a.yaml"), Folder(tmp_path)))
             fresh = now.modes()
             asked = (at[1],) if at[0] == "events" else events if at[0] == "loads" else (events[0], events[-1])
             after = ek.results(fresh, asked)
