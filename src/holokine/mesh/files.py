@@ -121,6 +121,8 @@ def write_mesh(
     blocks = [(CELLS[b.kind].in_files, b.cells) for b in mesh.blocks]
     parts = list(dict.fromkeys(b.part for b in mesh.blocks))
     data = {"part": [np.full(len(b.cells), parts.index(b.part), dtype=np.int32) for b in mesh.blocks]}
+    if not blocks:  # matrices from elsewhere have nodes only
+        blocks, data = [("vertex", np.arange(len(mesh.nodes))[:, None])], {}
     out = meshio.Mesh(mesh.nodes, blocks, point_data=point_data or {}, cell_data={**data, **(cell_data or {})})
     with whole_file(path, MeshError) as part:
         try:

@@ -83,6 +83,10 @@ class ModeSet:
     free_words: tuple[str, ...]
     findings: tuple[Finding, ...]
 
+    def __post_init__(self) -> None:
+        for name in ("frequencies_hz", "shapes", "rigid", "residuals", "participation", "whole_mass", "free_mass"):
+            getattr(self, name).setflags(write=False)  # shared by all that is made of them
+
     @cached_property
     def system(self) -> System:
         """The system that the modes are of."""

@@ -5,7 +5,7 @@ It is complete in itself: every response below is a small calculation on (modes 
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from typing import Any
 
 import numpy as np
@@ -80,6 +80,12 @@ class ReducedModel:
     whole_mass: Floats
     loads: tuple[str, ...] = ("x", "y", "z")
     settled: Floats | None = None
+
+    def __post_init__(self) -> None:
+        for f in fields(self):
+            value = getattr(self, f.name)
+            if isinstance(value, np.ndarray):
+                value.setflags(write=False)  # shared by all answers
 
     def column(self, load: str) -> int:
         """Which column a direction or load has."""

@@ -182,7 +182,8 @@ def part_peaks_table(peaks: list[PartPeak]) -> pd.DataFrame:
             row["time_ms"] = 1e3 * p.time
         row |= dict(zip(("at_x_mm", "at_y_mm", "at_z_mm"), 1e3 * p.place, strict=True))
         rows.append({**row, "where": p.where})
-    return pd.DataFrame(rows)
+    when = ["time_ms"] if any(p.time is not None for p in peaks) else []
+    return pd.DataFrame(rows, columns=["part", "stress_mpa", *when, "at_x_mm", "at_y_mm", "at_z_mm", "where"])
 
 
 class Result(Protocol):
