@@ -17,7 +17,7 @@ from scipy.integrate import solve_ivp
 from scipy.signal import lsim
 
 from holokine.excite.pulse import BasePulse
-from holokine.gauges.channels import Channel, Derived
+from holokine.gauges import ChannelBlock, Channels, Reading
 from holokine.respond.motion import FieldMotion
 from holokine.respond.oscillators import Oscillators
 from holokine.respond.reduced import ReducedModel
@@ -28,8 +28,8 @@ def model(modes: int, gauges: int) -> ReducedModel:
     """Made-up modes from 10 to 400 Hz and elastic gauges."""
     rng = np.random.default_rng(0)
     omega = 2.0 * np.pi * np.sort(rng.uniform(10.0, 400.0, modes))
-    channels = tuple(Channel(f"g{i}", "", "force", "elastic") for i in range(gauges))
-    readings = tuple(Derived(f"g{i}", "", "force", "single", (i,)) for i in range(gauges))
+    channels = Channels(tuple(ChannelBlock(f"g{i}", ("",), "force", "elastic") for i in range(gauges)))
+    readings = tuple(Reading(f"g{i}", "", "force", "single", range(i, i + 1)) for i in range(gauges))
     none = np.zeros((3, gauges))
     return ReducedModel(
         omega, np.full(modes, 0.02), rng.standard_normal((modes, 3)), channels, readings,

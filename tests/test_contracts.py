@@ -97,7 +97,7 @@ def test_every_public_method_of_every_answer(origins, origin, kind, tmp_path):
             assert all(isinstance(t, pd.DataFrame) for t in value.values())
         if name == "figures":
             assert all(draw() is not None for draw in value.values())
-    allowed = {"plot", "modes"} if kind == "static" else {"shock"} if kind == "time" else set()
+    allowed = {"plot", "modes"} if kind == "static" else {"shock", "energies"} if kind == "time" else set()
     assert {n for n, _ in refused} <= allowed, refused
     for other in (c for c in ANSWER_CLASSES.values() if c is not type(answer)):
         for foreign in (n for n in dir(other) if not n.startswith("_") and not hasattr(type(answer), n)):

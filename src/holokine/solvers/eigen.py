@@ -5,12 +5,18 @@ everything is known. The iteration there runs until the eigenvalues of the slice
 the next shift in a gap above them. Its factorisation counts what lies below (Sylvester), and from the same
 factor the unfinished vectors, which are the ones next to it, converge in a few steps. So two factorisations do
 for a slice: both are used to iterate, the second is the proof.
+
+What is said of the count is derived: a pair counts when its residual and its M-orthogonality to all others hold; an
+inertia counts when no pivot was changed, a trial solve holds, and the shift keeps away from every eigenvalue found.
+Where any of that fails the problem is solved again, with other start vectors and wider blocks, or dense (`dense`) while
+memory allows; what is still not proven then is said (`EigenPairs.doubt`). Where few motions have mass, all modes come
+from the flexibility between them (`dense.condensed`).
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -19,6 +25,7 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.errors import SolverError
+from holokine.solvers.dense import NOT_DEFINITE, affordable, all_pairs, condensed
 from holokine.solvers.factor import Factor, Pencil
 from holokine.solvers.lanczos import TOLERANCE, RitzPairs, block_lanczos
 from holokine.solvers.memory import refuse_beyond_memory
@@ -32,6 +39,11 @@ SLICE = 120
 LOOSE = 1e-4
 _SLACK = 1.0 + 1e-5  # estimates are only so good; the bound itself is applied to the final values
 SAME = 1e-6  # eigenvalues closer than this, relatively, are taken as one group
+EDGE = 1e-9  # a bound takes in what lies so close to it
+CLEAR = 1e-9  # a shift that counts keeps so far, relatively, from every eigenvalue
+RESIDUAL, ORTHOGONAL = 1e-9, 1e-8  # beyond these a pair is not taken as found
+FEW_MASSES = 400  # motions with mass up to which all modes are taken from their flexibility
+REPAIR = 6000  # unknowns up to which what could not be proven is solved dense
 
 
 @dataclass(frozen=True)
@@ -77,6 +89,10 @@ class EigenPairs:
     below : int or None
         Number of eigenvalues below the lowest found; None where unknown.
     factorisations : int
+    total : int or None
+        Number of finite eigenvalues that there are at all, where all are known.
+    doubt : str
+        What is not proven, in words; empty where all is.
     """
 
     values: Floats
@@ -88,6 +104,8 @@ class EigenPairs:
     missing: int = 0
     below: int | None = 0
     factorisations: int = 0
+    total: int | None = None
+    doubt: str = ""
 
 
 @dataclass
@@ -99,6 +117,8 @@ class _Raw:
     missing: int = 0
     below: int | None = 0
     factorisations: int = 0
+    total: int | None = None
+    doubt: str = ""
 
 
 def lowest_pairs(
@@ -142,14 +162,69 @@ def find_pairs(
     free = np.zeros((n, 0)) if rigid is None or rigid.shape[1] == 0 else _orthonormal_rigid(M, rigid)
     if wish.count is not None:
         refuse_beyond_memory(32.0 * n * min(wish.count, n), n, f"keeping {wish.count:,} shapes")
-    small = n <= DENSE_SIZE or (wish.count is not None and 2 * wish.count > n)
-    if small:
-        raw = _dense(K, M, wish, free)
-    elif wish.near is not None:
-        raw = _Sweep(K, M, free, seed, progress).around(wish.near, wish.count or 1)
-    else:
-        raw = _Sweep(K, M, free, seed, progress).upwards(wish)
-    return _finished(K, M, raw)
+    if n <= DENSE_SIZE or (wish.count is not None and 3 * wish.count > n and affordable(n)):
+        return _finished(K, M, _chosen(*all_pairs(K, M, free), wish, "dense LAPACK (small problem)"))
+    massive = np.flatnonzero(diagonal_m > 0)
+    doubts = []
+    if len(massive) <= min(FEW_MASSES, n // 4):
+        values, X = condensed(K, M, free, massive)
+        pairs = _finished(K, M, _chosen(values, X, wish, "flexibility of the few motions with mass"))
+        if not (doubt := _doubt(pairs)):
+            return pairs
+        doubts.append(doubt)
+    best: EigenPairs | None = None
+    for attempt, widen in enumerate((1, 3)):
+        try:
+            sweep = _Sweep(K, M, free, seed + 100 * attempt, progress, widen)
+            pairs = _finished(K, M, sweep.around(wish) if wish.near is not None else sweep.upwards(wish))
+        except IndefiniteError:
+            raise
+        except SolverError as err:
+            doubts.append(str(err))
+        else:
+            doubt = _doubt(pairs)
+            if not doubt or (pairs.exists is None and not pairs.doubt and not affordable(n, REPAIR)):
+                return pairs
+            doubts.append(doubt)
+            best = pairs if best is None or len(pairs.values) > len(best.values) else best
+        if affordable(n, REPAIR):
+            if progress is not None:
+                progress("solving dense, which needs no proof", 0, 0)
+            raw = _chosen(*all_pairs(K, M, free), wish, "dense LAPACK (what the sparse way found was not proven)")
+            return _finished(K, M, raw)
+    if best is None:
+        raise SolverError(doubts[-1])
+    return _only_certain(best, doubts[-1])
+
+
+class IndefiniteError(SolverError):
+    """K is not positive semi-definite: no other way would help."""
+
+
+def _doubt(pairs: EigenPairs) -> str:
+    """Why these pairs, or what is said of their number, may not be relied on; empty where they may."""
+    if pairs.doubt:
+        return pairs.doubt
+    worst = float(pairs.residuals.max(initial=0.0))
+    if worst > RESIDUAL:
+        return f"a residual of {worst:.1e}"
+    if pairs.orthogonality > ORTHOGONAL:
+        return f"a loss of M-orthogonality of {pairs.orthogonality:.1e}"
+    if pairs.exists is None:
+        return "an inertia that the factorisation cannot tell"
+    if pairs.missing:
+        return f"{pairs.missing} of {pairs.exists} eigenvalues that were not found"
+    return ""
+
+
+def _only_certain(pairs: EigenPairs, doubt: str) -> EigenPairs:
+    """Pairs whose residual holds, with what is not proven of them."""
+    good = pairs.residuals <= RESIDUAL
+    if not good.any():
+        raise SolverError(f"the eigenvalue extraction did not get through: {doubt}")
+    exists = pairs.exists if pairs.missing or good.all() else None
+    return replace(pairs, values=pairs.values[good], vectors=pairs.vectors[good], residuals=pairs.residuals[good],
+                   exists=exists, doubt=doubt)  # fmt: skip
 
 
 def _orthonormal_rigid(M: csr_array, rigid: Floats) -> Floats:
@@ -171,7 +246,7 @@ def _scale(K: csr_array, M: csr_array) -> float:
 
 def _number(values: Floats, count: int | None, upto: float | None) -> int:
     """How many of the rising values are wanted."""
-    number = len(values) if upto is None else int(np.searchsorted(values, upto * (1.0 + 1e-12), side="right"))
+    number = len(values) if upto is None else int(np.searchsorted(values, upto * (1.0 + EDGE), side="right"))
     return number if count is None else min(number, count)
 
 
@@ -182,71 +257,86 @@ def _group_end(values: Floats, number: int) -> int:
     return number
 
 
-def _dense(K: csr_array, M: csr_array, wish: Wish, free: Floats) -> _Raw:
-    """M may be singular: μ = 1 / (λ - σ) of M x = μ (K - σM) x, largest first."""
-    B = M.toarray()
-    shift = -1e-9 * _scale(K, M) if free.shape[1] else 0.0
-    full = K.toarray()
-    r = free.shape[1]
-    for _ in range(2):
-        try:
-            mu, X = scipy.linalg.eigh(B, full - shift * B)
-        except np.linalg.LinAlgError:
-            raise SolverError(_NOT_DEFINITE) from None
-        order = np.argsort(mu)[::-1]
-        finite = order[mu[order] > 1e-14 * mu[order[0]]]
-        values = 1.0 / mu[finite] + shift
-        if not r or len(values) <= r:
-            break
-        shift = -0.5 * abs(float(values[r]))
-    vectors = X[:, finite] / np.sqrt(mu[finite])
-    values[:r], vectors[:, :r] = 0.0, free
-    method = "dense LAPACK (small problem)"
+def _chosen(values: Floats, vectors: Floats, wish: Wish, method: str) -> _Raw:
+    """The wanted ones of all eigenpairs that there are."""
+    total = len(values)
     if wish.near is not None:
-        chosen = np.sort(np.argsort(np.abs(values - wish.near), kind="stable")[: wish.count])
-        first, last = int(chosen[0]), int(chosen[-1]) + 1
-        return _Raw(values[first:last], vectors[:, first:last], method, last - first, 0, first)
-    first = 0 if wish.above is None else int(np.searchsorted(values, wish.above * (1.0 - SAME)))
-    values, vectors = values[first:], vectors[:, first:]
-    number = _number(values, wish.count, wish.upto)
-    exists = number if wish.count is None or number < wish.count else _group_end(values, number)
-    return _Raw(values[:number], vectors[:, :number], method, exists, 0, first)
+        return replace(_nearest(values, vectors, wish, 0, method), total=total)
+    first = 0 if wish.above is None else int(np.searchsorted(values, wish.above * (1.0 - EDGE)))
+    number = _number(values[first:], wish.count, wish.upto)
+    exists = number if wish.count is None or number < wish.count else _group_end(values[first:], number)
+    last = first + number
+    return _Raw(values[first:last], vectors[:, first:last], method, exists, 0, first, 0, total)
 
 
-_NOT_DEFINITE = "the stiffness matrix is not positive semi-definite: a preload beyond buckling?"
+def _nearest(values: Floats, vectors: Floats, wish: Wish, below: int, method: str) -> _Raw:
+    """Those next to a place, of all eigenpairs in a range that holds them; `below` it lie so many others."""
+    assert wish.near is not None
+    chosen = np.sort(np.argsort(np.abs(values - wish.near), kind="stable")[: wish.count])
+    first, last = int(chosen[0]), int(chosen[-1]) + 1
+    begin, end = first, _group_end(values, last)
+    while begin > 0 and values[begin] - values[begin - 1] < SAME * abs(values[begin]):
+        begin -= 1
+    return _Raw(values[first:last], vectors[:, first:last], method, end - begin, 0, below + first)
 
 
 class _Sweep:
     """Slices of the spectrum, each with its proof."""
 
-    def __init__(self, K: csr_array, M: csr_array, free: Floats, seed: int, progress: Progress | None) -> None:
+    def __init__(
+        self, K: csr_array, M: csr_array, free: Floats, seed: int, progress: Progress | None, widen: int = 1
+    ) -> None:
         self.K, self.M, self.free, self.seed = K, M, free, seed
         self.pencil = Pencil(K, M)
         self.progress = progress
         self.factorisations = 0
         # wide enough for solves by blocks to pay, narrow enough not to need many more columns
-        self.block = 4 if self.pencil.method == "superlu" else 6
+        self.block = widen * (4 if self.pencil.method == "superlu" else 6)
+        self.doubt = ""
 
     def _say(self, phase: str, done: int = 0, of: int = 0) -> None:
         if self.progress is not None:
             self.progress(phase, done, of)
 
     def _factor(self, *places: float) -> tuple[Factor, float]:
-        """Factorise at the first of the places where no pivot had to be changed."""
+        """Factorise at the first of the places where no pivot had to be changed and a trial solve holds.
+
+        Raises
+        ------
+        SolverError
+            When none of them will do.
+        """
+        why = ""
         for place in places:
             self._say(f"factorising at {_hertz(place)}")
-            factor = self.pencil.at(place)
             self.factorisations += 1
+            try:
+                factor = self.pencil.at(place)
+            except SolverError as err:
+                if "memory" in str(err):
+                    raise
+                why = str(err)
+                continue
             if factor.perturbed == 0 and self._solves(factor, place):
-                break
-        return factor, place
+                return factor, place
+            why = "pivots were perturbed" if factor.perturbed else "a trial solve did not hold"
+        raise SolverError(f"no factorisation at or beside {_hertz(places[0])} holds ({why})")
 
     def _solves(self, factor: Factor, place: float) -> bool:
-        """Whether a solve gives back a vector: not so next to an eigenvalue, or after bad pivots."""
+        """Whether a solve gives back a vector: not so next to an eigenvalue, or after bad pivots.
+
+        By the residual, and by the vector itself as far as the condition of K lets it.
+        """
         x = np.random.default_rng(self.seed).standard_normal(self.K.shape[0])
         b = self.K @ x - place * (self.M @ x)
-        error = factor.solve(b) - x
-        return bool(np.isfinite(error).all() and np.linalg.norm(error) < 1e-2 * np.linalg.norm(x)) or place <= 0.0
+        try:
+            y = factor.solve(b)
+        except SolverError:
+            return False
+        if not np.isfinite(y).all():
+            return False
+        off = np.linalg.norm(self.K @ y - place * (self.M @ y) - b) / max(float(np.linalg.norm(b)), 1e-300)
+        return bool(off < 1e-8 and (place <= 0.0 or np.linalg.norm(y - x) < 1e-2 * np.linalg.norm(x)))
 
     def _iterate(self, factor: Factor, phase: str, wanted: Callable[[Floats], int], **keys: Any) -> RitzPairs:
         def tell(done: int, of: int) -> None:
@@ -257,9 +347,10 @@ class _Sweep:
     def _first(self) -> tuple[Factor, float]:
         """A factor at a shift below every elastic eigenvalue, negative where rigid-body modes are."""
         if not self.free.shape[1]:
-            factor, shift = self._factor(0.0)
+            scale = _scale(self.K, self.M)
+            factor, shift = self._factor(0.0, -1e-12 * scale, -1e-9 * scale)
         else:
-            factor, shift = self._factor(-1e-9 * _scale(self.K, self.M))
+            factor, shift = self._factor(*(-f * _scale(self.K, self.M) for f in (1e-9, 1e-7)))
             if not factor.negative:
                 rough = self._iterate(
                     factor, "looking for the first elastic mode", lambda _: 1, block=self.block,
@@ -269,7 +360,7 @@ class _Sweep:
                 if lowest > 0.0 and not 1e-7 * lowest < -shift < 2.0 * lowest:
                     factor, shift = self._factor(-0.5 * lowest)
         if factor.negative:
-            raise SolverError(f"{_NOT_DEFINITE} ({factor.negative} negative pivots)")
+            raise IndefiniteError(f"{NOT_DEFINITE} ({factor.negative} negative pivots)")
         return factor, shift
 
     def upwards(self, wish: Wish) -> _Raw:
@@ -278,8 +369,7 @@ class _Sweep:
         below: int | None = 0
         X, values = self.free, np.zeros(self.free.shape[1])
         if wish.above is not None and wish.above > 0.0:
-            start = wish.above * (1.0 - SAME)
-            factor, shift = self._factor(start, start * (1.0 - 1e-5), start * (1.0 - 3e-5))
+            factor, shift = self._factor(*(wish.above * (1.0 - SAME * k) for k in (1.0, 1.7, 11.0, 31.0)))
             below = factor.negative
             X, values = X[:, :0], values[:0]
         else:
@@ -293,11 +383,15 @@ class _Sweep:
             done = len(values)
             room = self.K.shape[0] - done
             goal = min(chunk, room) if count is None else max(1, min(chunk, count - done))
-            found, nexts = self._loosely(factor, shift, X, goal, upto)
-            top, places, over = _place(found, nexts, goal, upto, shift)
-            if over and top == 0 and upto is not None:
-                places = (upto * (1.0 + 1e-9), *places)
-            factor, after = self._factor(*places)
+            try:
+                found, nexts = self._loosely(factor, shift, X, goal, upto)
+                top, places, over = _place(found, nexts, goal, upto, shift)
+                factor, after = self._factor(*places)
+            except SolverError as err:
+                if not len(values):
+                    raise
+                self.doubt = f"above {_hertz(shift)} the extraction did not get on: {err}"
+                break
             counted = factor.negative
             if counted is not None and below is not None:
                 need: int | None = counted - below - done
@@ -305,6 +399,7 @@ class _Sweep:
                 need, proven = None, False
             values, X, short = self._tighten(factor, after, shift, values, X, found, need, top)
             missing += short
+            self._refuse_touching(values, after)
             shift = after
             last = _number(values, count, upto)
             ended = over or (count is not None and last >= count) or len(values) >= self.K.shape[0] or top == 0
@@ -312,15 +407,22 @@ class _Sweep:
                 break
         # a lower bound next to an eigenvalue was moved down: what lies under it is not asked for
         if wish.above is not None and below is not None:
-            under = int((values < wish.above * (1.0 - SAME)).sum())
+            under = int((values < wish.above * (1.0 - EDGE)).sum())
             below, values, X = below + under, values[under:], X[:, under:]
         number = _number(values, count, upto)
         exists: int | None = None
         if proven:
             exists = (number if count is None or number < count else _group_end(values, number)) + missing
         return _Raw(
-            values[:number], X[:, :number], self._words(), exists, missing, below, self.factorisations
+            values[:number], X[:, :number], self._words(), exists, missing, below, self.factorisations, None, self.doubt
         )  # fmt: skip
+
+    def _refuse_touching(self, values: Floats, *shifts: float) -> None:
+        """Doubt a count whose shift lies on one of the eigenvalues."""
+        for shift in shifts:
+            distance = float(np.abs(values - shift).min(initial=np.inf))
+            if distance < CLEAR * abs(shift):
+                self.doubt = f"an inertia at {_hertz(shift)}, where an eigenvalue lies"
 
     def _words(self) -> str:
         return f"shifted block Lanczos, {self.pencil.method_words()}, {self.factorisations} factorisations"
@@ -360,15 +462,15 @@ class _Sweep:
         good = found.errors <= TOLERANCE
         lead = np.arange(len(found.theta)) < top
         estimate = shift + 1.0 / np.where(found.theta == 0.0, 1e-300, found.theta)
-        locked = lead & good & (estimate < after)
+        locked = lead & good & (estimate < after) & self._hold(estimate, found.vectors)
         X = np.hstack([X, found.vectors[:, locked]])
         values = np.concatenate([values, estimate[locked]])
         total = need if need is not None else top
         start = np.hstack([found.vectors[:, ~locked], found.guard])
         short = max(total - int(locked.sum()), 0)
-        for attempt in range(4):
-            if short == 0:
-                break
+        attempt, idle = -1, 0
+        while short > 0 and idle < 4:
+            attempt += 1
 
             def order(theta: Floats) -> Floats:
                 """Those below the shift first, from it downwards: θ < 0, largest magnitude first."""
@@ -377,32 +479,64 @@ class _Sweep:
             def wanted(_theta: Floats, number: int = short) -> int:
                 return number
 
-            width = min(max(start.shape[1], 4 if self.pencil.method == "superlu" else 8), self.K.shape[0] - X.shape[1])
+            least = 4 if self.pencil.method == "superlu" else 8
+            if attempt:  # what hides, or repeats itself more often than the block is wide, wants a wider one
+                least = max(least, min(2 * self.block + short, 48))
+            width = min(max(start.shape[1], least), self.K.shape[0] - X.shape[1])
             again = self._iterate(
                 factor, f"finishing below {_hertz(after)}", wanted, block=width, most=max(4 * width, short + 4 * width),
                 order=order, locked=X, start=start[:, :width], seed=self.seed + attempt + 1,
             )  # fmt: skip
             fresh = again.theta < 0.0
             lam = after + 1.0 / np.where(fresh, again.theta, -1e-300)
-            fresh &= lam > shift - 1e-6 * abs(shift)
+            fresh &= (lam > shift) & (again.errors <= 1e-6) & self._hold(lam, again.vectors)
+            fresh &= np.cumsum(fresh) <= short
+            idle = 0 if fresh.any() else idle + 1
             X = np.hstack([X, again.vectors[:, fresh]])
             values = np.concatenate([values, lam[fresh]])
             short -= int(fresh.sum())
             # what is still missing hid from these vectors: others are taken
             start = np.zeros((self.K.shape[0], 0))
+        if need is not None and short < 0:
+            self.doubt = "more eigenvalues than the inertia counts"
         order_all = np.argsort(values, kind="stable")
         return values[order_all], X[:, order_all], max(short, 0)
 
-    def around(self, near: float, count: int) -> _Raw:
+    def _hold(self, values: Floats, X: Floats) -> NDArray[np.bool_]:
+        """Which pairs fulfil K x = λ M x to the residual that counts as found."""
+        if X.shape[1] == 0:
+            return np.zeros(0, dtype=bool)
+        return _residuals(self.K, self.M, values, X)[0] <= RESIDUAL
+
+    def around(self, wish: Wish) -> _Raw:
+        """The eigenvalues nearest to a place, the number between them proven at both ends."""
+        near, count = wish.near or 0.0, wish.count or 1
+        scale = _scale(self.K, self.M)
+        if near > 1e-9 * scale or not self.free.shape[1]:
+            places = [near * (1.0 + k) for k in (0.0, 1e-6, -1e-6, 1e-5, -3e-5)] if near > 0.0 else [-1e-12 * scale]
+            factor, _ = self._factor(*places)
+            below = factor.negative
+        else:
+            below = self.free.shape[1]
+        if below is not None and below <= 2 * count + 60:  # as near from the bottom, where odd places do no harm
+            raw = self.upwards(Wish(count=below + count + 1))
+            found = _nearest(raw.values, raw.vectors, wish, 0, raw.method)
+            short = raw.exists is None or raw.missing > 0
+            exists = None if short else found.exists
+            return replace(found, exists=exists, doubt=raw.doubt, factorisations=self.factorisations)
+        return self._beside(near, count)
+
+    def _beside(self, near: float, count: int) -> _Raw:
         """The `count` eigenvalues nearest to `near`, the number between them proven at both ends."""
-        factor, shift = self._factor(near, near * (1.0 + 1e-6) + 1e-12, near * (1.0 - 1e-6) - 1e-12)
+        factor, shift = self._factor(*(near * (1.0 + k) for k in (0.0, 1e-6, -1e-6, 1e-5, -3e-5)))
         most = max(2 * count + 6 * self.block, count + 60)
         X = np.zeros((self.K.shape[0], 0))
         values = np.zeros(0)
         exists: int | None = None
         missing = 0
         short = count + 1
-        for attempt in range(4):
+        down: int | None = 0
+        for attempt in range(6):
 
             def wanted(_theta: Floats, number: int = short) -> int:
                 return number
@@ -411,30 +545,46 @@ class _Sweep:
                 factor, f"iterating around {_hertz(shift)}", wanted, block=self.block, most=most,
                 locked=X if X.shape[1] else None, seed=self.seed + attempt,
             )  # fmt: skip
-            values = np.concatenate([values, shift + 1.0 / found.theta])
-            X = np.hstack([X, found.vectors])
+            lam = shift + 1.0 / np.where(found.theta == 0.0, 1e-300, found.theta)
+            holds = self._hold(lam, found.vectors)
+            values, X = np.concatenate([values, lam[holds]]), np.hstack([X, found.vectors[:, holds]])
+            if len(values) < count:
+                short = count + 1 - len(values)
+                continue
             nearest = np.argsort(np.abs(values - shift), kind="stable")
             inside, outside = nearest[:count], nearest[count:]
             radius = float(np.abs(values[inside] - shift).max())
             limit = float(np.abs(values[outside] - shift).min()) if len(outside) else radius * (1.0 + 1e-3)
+            gap = limit - radius
             reach = (radius + limit) / 2.0
-            above, _ = self._factor(shift + reach, shift + reach * (1.0 + 1e-7))
+            above, over = self._factor(*(shift + reach + k * gap for k in (0.0, 0.2, -0.2)))
             up = above.negative
-            lower = shift - reach
-            down: int | None = 0
+            self._refuse_touching(values, over)
+            lower = shift - (over - shift)
+            down = 0
             if lower > 0.0 or self.free.shape[1]:
-                under, _ = self._factor(lower, lower - 1e-7 * reach)
+                under, lower = self._factor(lower, lower - 0.05 * gap, lower + 0.05 * gap)
                 down = under.negative
+                self._refuse_touching(values, lower)
             if up is None or down is None:
                 break
             exists = up - down
-            missing = max(exists - int((np.abs(values - shift) < reach).sum()), 0)
-            if missing == 0 or attempt == 3:
+            within = (values > lower) & (values < over)
+            missing = max(exists - int(within.sum()), 0)
+            if int(within.sum()) > exists:
+                self.doubt = "more eigenvalues than the inertia counts"
+            if missing == 0 or attempt == 5:
                 break
             short = missing
             factor, shift = self._factor(shift)
-        rising = inside[np.argsort(values[inside])]
-        return _Raw(values[rising], X[:, rising], self._words(), exists, missing, down, self.factorisations)
+        if len(values) < count:
+            raise SolverError(f"only {len(values)} eigenvalues next to {_hertz(near)} converged")
+        order = np.argsort(values, kind="stable")
+        kept = order[(values[order] > lower) & (values[order] < over)] if exists is not None else order
+        found_ = _nearest(values[kept], X[:, kept], Wish(count=count, near=near), down or 0, self._words())
+        exact = None if exists is None else (found_.exists if not missing else exists)
+        return replace(found_, exists=exact, missing=missing, doubt=self.doubt, factorisations=self.factorisations,
+                       below=None if exists is None else found_.below)  # fmt: skip
 
 
 def _hertz(value: float) -> str:
@@ -458,9 +608,9 @@ def _place(
     low = values[top - 1] if top else max(shift, 0.0)
     high = values[top] if top < len(values) else low + 2e-3 * abs(low)
     if over and upto is not None:  # the count must take in everything up to the bound, found or not
-        low = max(low, upto * (1.0 + 1e-12))
+        low = max(low, upto * (1.0 + EDGE))
         high = min(high, low * (1.0 + 4e-4)) if high > low else low * (1.0 + 4e-4)
-    places = tuple(low + part * (high - low) for part in (0.5, 0.35, 0.65))
+    places = tuple(low + part * (high - low) for part in (0.5, 0.35, 0.65, 0.8, 0.2))
     return top, places, over
 
 
@@ -477,12 +627,17 @@ def _finished(K: csr_array, M: csr_array, raw: _Raw) -> EigenPairs:
             MX = M @ X
         except np.linalg.LinAlgError:
             pass  # reported below as loss of orthogonality
-    KX = K @ X
-    size = np.linalg.norm(abs(K) @ np.abs(X), axis=0) + np.abs(values) * np.linalg.norm(abs(M) @ np.abs(X), axis=0)
-    residuals = np.linalg.norm(KX - MX * values, axis=0) / np.maximum(size, 1e-300)
+    residuals, _ = _residuals(K, M, values, X)
     gram = X.T @ MX
     loss = float(np.abs(gram - np.eye(len(values))).max(initial=0.0))
     return EigenPairs(
         values, np.ascontiguousarray(X.T), residuals, loss, raw.method, raw.exists, raw.missing, raw.below,
-        raw.factorisations,
+        raw.factorisations, raw.total, raw.doubt,
     )  # fmt: skip
+
+
+def _residuals(K: csr_array, M: csr_array, values: Floats, X: Floats) -> tuple[Floats, Floats]:
+    """‖K x - λ M x‖ / (‖ |K| |x| ‖ + |λ| ‖ |M| |x| ‖) of every column, and M X."""
+    MX = M @ X
+    size = np.linalg.norm(abs(K) @ np.abs(X), axis=0) + np.abs(values) * np.linalg.norm(abs(M) @ np.abs(X), axis=0)
+    return np.linalg.norm(K @ X - MX * values, axis=0) / np.maximum(size, 1e-300), MX

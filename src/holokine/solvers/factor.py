@@ -212,7 +212,7 @@ class Pencil:
         return str(kinds[self.method].method)
 
     def at(self, shift: float) -> Factor:
-        """Factorise K - shift M. With pypardiso the factor of the shift before gives up its place.
+        """Factorise K - shift M. With pypardiso the factor of the shift before gives up its place, and says so.
 
         Raises
         ------
@@ -227,7 +227,21 @@ class Pencil:
             self._shared = _PardisoFactor(pattern)
         k, m = self._parts
         self._shared.renew(k - shift * m if shift else k)
-        return self._shared
+        return _Held(self._shared)
+
+
+class _Held:
+    """The shared factor as it was at one shift; refuses to answer when a later shift has taken its place."""
+
+    def __init__(self, shared: _PardisoFactor) -> None:
+        self._shared, self._turn = shared, shared.turn
+        self.method, self.negative = shared.method, shared.negative
+        self.perturbed, self.entries = shared.perturbed, shared.entries
+
+    def solve(self, right: Floats) -> Floats:
+        if self._turn != self._shared.turn:
+            raise RuntimeError("this factor has given up its place to that of a later shift")
+        return self._shared.solve(right)
 
 
 def _aligned(K: csr_array, M: csr_array) -> tuple[csr_array, Floats, Floats]:
@@ -281,11 +295,13 @@ class _PardisoFactor:
         iparm[34] = 1  # indices from zero
         self._analysed = False
         self.negative: int | None = None
-        self.perturbed = self.entries = 0
+        self.perturbed = self.entries = self.turn = 0
 
     def renew(self, data: Floats) -> None:
         """Factorise the matrix with these numbers on the pattern."""
         self._a = data
+        self.turn += 1
+        self.negative, self.perturbed = None, 1  # until it is done
         if not self._analysed:
             self._call(11, np.zeros((1, 0)))
             self._analysed = True

@@ -1,0 +1,139 @@
+"""All eigenpairs of K x = λ M x: by dense matrices, or by the flexibility between the few motions that have mass.
+
+Motions without mass follow the others statically (Guyan 1965, exact where there is no mass), so that a singular M
+leaves exactly its finite eigenvalues, rank(M) of them. Low eigenvalues of a wide spectrum are taken from the inverse,
+high ones from the matrix itself, so that both keep their digits.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import scipy.linalg
+from numpy.typing import NDArray
+from scipy.sparse import csr_array
+
+from holokine.errors import SolverError
+from holokine.solvers.factor import factorise
+from holokine.solvers.memory import available_memory
+
+__all__ = ["NOT_DEFINITE", "affordable", "all_pairs", "condensed"]
+
+Floats = NDArray[Any]  # float64
+NOT_DEFINITE = "the stiffness matrix is not positive semi-definite: a preload beyond buckling?"
+_ZERO = 1e-13  # of the mass of a motion: below, it is rounding
+_WIDE = 0.1  # lowest over largest eigenvalue, from which on the inverse is asked too
+
+
+def affordable(n: int, most: int = 20_000) -> bool:
+    """Whether dense matrices of this size fit into the memory that is free."""
+    free = available_memory()
+    return n <= most and (free is None or 56.0 * n * n < 0.8 * free)
+
+
+def all_pairs(K: csr_array, M: csr_array, free: Floats) -> tuple[Floats, Floats]:
+    """All finite eigenpairs, rising: values in rad²/s², vectors as columns.
+
+    Parameters
+    ----------
+    free : ndarray, shape (unknowns, motions)
+        M-orthonormal vectors with K x = 0, which are given back as they are.
+
+    Raises
+    ------
+    SolverError
+        When K is not positive semi-definite, or motions without mass are not held.
+    """
+    full, mass = K.toarray(), M.toarray()
+    diagonal = np.diag(mass)
+    massive = diagonal > _ZERO * diagonal.max()
+    root = np.sqrt(diagonal[massive])
+    weights, turn = np.ones(len(root)), None
+    scaled = mass[np.ix_(massive, massive)] / np.outer(root, root)
+    if np.abs(scaled - np.diag(np.diag(scaled))).max(initial=0.0) > 0.0:
+        weights, turn = np.linalg.eigh(scaled)
+    back = np.zeros((len(diagonal), len(root)))  # u = back y + what has no mass
+    back[massive] = np.diag(1.0 / root) if turn is None else turn / root[:, None]
+    heavy = weights > _ZERO * max(float(weights.max()), 1.0) * len(weights)
+    light = np.hstack([np.eye(len(diagonal))[:, ~massive], back[:, ~heavy]])
+    heavier = back[:, heavy] / np.sqrt(weights[heavy])
+    A, follow = heavier.T @ full @ heavier, np.zeros((light.shape[1], heavier.shape[1]))
+    if light.shape[1]:
+        size = np.sqrt(np.maximum(np.einsum("ij,ij->j", light, full @ light), 1e-300))
+        light = light / size
+        inner, cross = light.T @ full @ light, light.T @ full @ heavier
+        try:
+            follow = -scipy.linalg.cho_solve(scipy.linalg.cho_factor(inner), cross)
+        except np.linalg.LinAlgError:
+            raise SolverError(
+                "motions without mass are not held, or resist negatively: they have no frequency"
+            ) from None
+        A = A + cross.T @ follow
+    A = (A + A.T) / 2.0
+    r = free.shape[1]
+    if r:  # rigid-body motions are moved above everything and dropped there
+        Q = np.linalg.qr(heavier.T @ (mass @ free))[0]
+        A -= Q @ (Q.T @ A)
+        A -= (A @ Q) @ Q.T
+        A += 3.0 * np.linalg.norm(A, 2) * (Q @ Q.T)
+    values, Y = scipy.linalg.eigh((A + A.T) / 2.0)
+    values, Y = _low_ones_refined(A, values, Y)
+    values, Y = values[: len(values) - r], Y[:, : Y.shape[1] - r]
+    X = heavier @ Y + light @ (follow @ Y)
+    return np.concatenate([np.zeros(r), values]), np.hstack([free, X])
+
+
+def _low_ones_refined(A: Floats, values: Floats, Y: Floats) -> tuple[Floats, Floats]:
+    """Eigenpairs of a wide spectrum: below the geometric middle from A⁻¹ = Wᵀ W, as Wᵀ z with W Wᵀ z = z / λ."""
+    if not len(values) or values[0] > _WIDE * values[-1]:
+        return values, Y
+    size = np.sqrt(np.maximum(np.diag(A), 1e-300))
+    try:
+        low = np.linalg.cholesky(A / np.outer(size, size))
+    except np.linalg.LinAlgError:
+        if values[0] < -1e-12 * values[-1]:
+            raise SolverError(NOT_DEFINITE) from None
+        return values, Y
+    W = scipy.linalg.solve_triangular(low, np.diag(1.0 / size), lower=True)
+    inverse, Z = scipy.linalg.eigh(W @ W.T)
+    inverse, Z = inverse[::-1], Z[:, ::-1]
+    middle = 1.0 / np.sqrt(inverse[0] / max(float(values[-1]), 1e-300))
+    part = int((1.0 / np.maximum(inverse, 1e-300) < middle).sum())
+    values, Y = values.copy(), Y.copy()
+    values[:part] = 1.0 / inverse[:part]
+    Y[:, :part] = (W.T @ Z[:, :part]) / np.sqrt(inverse[:part])
+    order = np.argsort(values, kind="stable")
+    return values[order], Y[:, order]
+
+
+def condensed(K: csr_array, M: csr_array, free: Floats, massive: NDArray[Any]) -> tuple[Floats, Floats]:
+    """All finite eigenpairs where few motions have mass, from K⁻¹ between them, rising.
+
+    With x = (K - σM)⁻¹ M x / θ, λ = σ + 1/θ, only the columns of the motions with mass are solved for.
+    """
+    n, r = K.shape[0], free.shape[1]
+    diagonal = M.diagonal()
+    scale = float(np.max(K.diagonal()[massive] / diagonal[massive], initial=1e-30))
+    shift = -1e-9 * scale if r else 0.0
+    factor = factorise(csr_array(K - shift * M))
+    if factor.negative:
+        raise SolverError(f"{NOT_DEFINITE} ({factor.negative} negative pivots)")
+    unit = np.zeros((n, len(massive)))
+    unit[massive, np.arange(len(massive))] = 1.0
+    flexible = np.asarray(factor.solve(unit))
+    mass = M[massive][:, massive].toarray()
+    weights, turn = np.linalg.eigh(mass)
+    heavy = weights > _ZERO * len(weights) * float(weights.max())
+    L = turn[:, heavy] * np.sqrt(weights[heavy])
+    F = L.T @ flexible[massive] @ L
+    if r:
+        Q = np.linalg.qr(L.T @ free[massive])[0]
+        F -= Q @ (Q.T @ F)
+        F -= (F @ Q) @ Q.T
+    theta, Y = scipy.linalg.eigh((F + F.T) / 2.0)
+    theta, Y = theta[::-1], Y[:, ::-1]
+    theta, Y = theta[: len(theta) - r], Y[:, : Y.shape[1] - r]
+    X = flexible @ (L @ Y)
+    X /= np.sqrt(np.maximum(np.einsum("ij,ij->j", X, M @ X), 1e-300))
+    return np.concatenate([np.zeros(r), shift + 1.0 / theta]), np.hstack([free, X])
