@@ -63,6 +63,10 @@ class ModeSet:
     free_words : tuple of str
         Rigid-body motions that nothing holds.
     findings : tuple of Finding
+    total : int or None
+        How many modes there are at all, where all are known.
+    doubt : str
+        What of all this is not proven, in words; empty where all is.
     """
 
     build: Callable[[], System]
@@ -82,6 +86,8 @@ class ModeSet:
     free_mass: Floats
     free_words: tuple[str, ...]
     findings: tuple[Finding, ...]
+    total: int | None = None
+    doubt: str = ""
 
     def __post_init__(self) -> None:
         for name in ("frequencies_hz", "shapes", "rigid", "residuals", "participation", "whole_mass", "free_mass"):
@@ -221,11 +227,21 @@ def extract_modes(
             "error", f"{pairs.missing} of the {pairs.exists} modes that exist {searched} were not found: the list is "
             "not complete; extract fewer, or a narrower range",
         )]  # fmt: skip
+    elif pairs.doubt:
+        findings = [*findings, Finding(
+            "error", f"not proven: {pairs.doubt}. What is listed holds by itself; more may be missing",
+        )]  # fmt: skip
     elif pairs.exists is None:
         findings = [*findings, Finding(
             "warning", "that no mode is missing could not be proven: the factorisation at hand tells no inertia; "
             "install the `fast` extra",
         )]  # fmt: skip
+    elif near is not None and pairs.exists > len(values):
+        findings = [*findings, Finding(
+            "warning", f"the count cuts through modes at the same frequency; ask for {pairs.exists} to have them all",
+        )]  # fmt: skip
+    elif count is not None and pairs.total is not None and pairs.total < count:
+        findings = [*findings, Finding("note", f"{count} modes were asked for, and there are {pairs.total} in all")]
     elif count is not None and near is None and pairs.exists > len(values) == count:
         findings = [*findings, Finding(
             "warning", f"mode {(pairs.below or 0) + count} is one of several at the same frequency, of which the count "
@@ -237,12 +253,6 @@ def extract_modes(
             *findings,
             Finding("note", f"mass is switched off on request in {off}: modes along it are left out"),
         ]
-    worst = float(pairs.residuals.max(initial=0.0))
-    if worst > 1e-9 or pairs.orthogonality > 1e-8:
-        findings = [*findings, Finding(
-            "warning", f"modes are less exact than they should be: largest residual {worst:.1e}, loss of "
-            f"orthogonality {pairs.orthogonality:.1e}",
-        )]  # fmt: skip
     highest = float(np.sqrt(max(values.max(), 0.0)) / (2.0 * np.pi))
     if highest > 0:
         findings = [*findings, *mesh_findings(system, highest)]
@@ -273,6 +283,8 @@ def extract_modes(
         free_mass=free_mass(M, T.T @ MR),
         free_words=tuple(w for p in pieces for w in p.words),
         findings=tuple(findings),
+        total=pairs.total,
+        doubt=pairs.doubt,
     )
 
 

@@ -72,8 +72,13 @@ def proof_text(modes: ModeSet) -> str:
     where = f"up to {n(float(f[-1]))} Hz" if modes.from_the_bottom else f"from {n(float(f[0]))} to {n(float(f[-1]))} Hz"
     if not modes.from_the_bottom and modes.below is not None:
         proof += f", {modes.below} below"
+    if modes.doubt:
+        proof = f"NOT PROVEN: {modes.doubt}"
+    found = f"{modes.count} modes found"
+    if modes.total == modes.count:
+        found, proof = f"all {modes.count} modes that exist found", "there are no others"
     return (
-        f"{modes.count} modes found {where} ({proof}); largest residual "
+        f"{found} {where} ({proof}); largest residual "
         f"{modes.residuals.max(initial=0.0):.1e}, loss of M-orthogonality {modes.orthogonality:.1e}; "
         f"{modes.method}"
     )

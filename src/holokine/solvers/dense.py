@@ -18,11 +18,12 @@ from holokine.errors import SolverError
 from holokine.solvers.factor import factorise
 from holokine.solvers.memory import available_memory
 
-__all__ = ["NOT_DEFINITE", "affordable", "all_pairs", "condensed"]
+__all__ = ["NOT_DEFINITE", "affordable", "all_pairs", "condensed", "polished"]
 
 Floats = NDArray[Any]  # float64
 NOT_DEFINITE = "the stiffness matrix is not positive semi-definite: a preload beyond buckling?"
 _ZERO = 1e-13  # of the mass of a motion: below, it is rounding
+_ROUGH, _MOST = 1e-10, 100  # residual from which on a pair is polished, and how many are
 _WIDE = 0.1  # lowest over largest eigenvalue, from which on the inverse is asked too
 
 
@@ -49,12 +50,19 @@ def all_pairs(K: csr_array, M: csr_array, free: Floats) -> tuple[Floats, Floats]
     diagonal = np.diag(mass)
     massive = diagonal > _ZERO * diagonal.max()
     root = np.sqrt(diagonal[massive])
-    weights, turn = np.ones(len(root)), None
     scaled = mass[np.ix_(massive, massive)] / np.outer(root, root)
-    if np.abs(scaled - np.diag(np.diag(scaled))).max(initial=0.0) > 0.0:
-        weights, turn = np.linalg.eigh(scaled)
+    weights = np.ones(len(root))
     back = np.zeros((len(diagonal), len(root)))  # u = back y + what has no mass
-    back[massive] = np.diag(1.0 / root) if turn is None else turn / root[:, None]
+    try:  # triangular, so that motions far apart stay apart
+        low = np.linalg.cholesky(scaled)
+        sound = len(low) == 0 or float(np.diag(low).min()) > 1e-4
+    except np.linalg.LinAlgError:
+        sound = False
+    if sound:
+        back[massive] = scipy.linalg.solve_triangular(low, np.diag(1.0 / root), lower=True).T
+    else:
+        weights, turn = np.linalg.eigh(scaled)
+        back[massive] = turn / root[:, None]
     heavy = weights > _ZERO * max(float(weights.max()), 1.0) * len(weights)
     light = np.hstack([np.eye(len(diagonal))[:, ~massive], back[:, ~heavy]])
     heavier = back[:, heavy] / np.sqrt(weights[heavy])
@@ -82,6 +90,39 @@ def all_pairs(K: csr_array, M: csr_array, free: Floats) -> tuple[Floats, Floats]
     values, Y = values[: len(values) - r], Y[:, : Y.shape[1] - r]
     X = heavier @ Y + light @ (follow @ Y)
     return np.concatenate([np.zeros(r), values]), np.hstack([free, X])
+
+
+def polished(A: csr_array, B: csr_array, values: Floats, X: Floats, off: Floats) -> tuple[Floats, Floats]:
+    """Pairs whose residual (`off`) is larger than it should be, by steps of inverse iteration at their eigenvalue.
+
+    Parameters
+    ----------
+    A, B : sparse array
+        Stiffness and mass.
+    """
+    bad = np.flatnonzero(off > _ROUGH)[:_MOST]
+    if not len(bad):
+        return values, X
+    K, M = A.toarray(), B.toarray()
+    values, X = values.copy(), X.copy()
+    groups = np.split(bad, np.flatnonzero(np.diff(values[bad]) > 1e-6 * np.abs(values[bad][1:])) + 1)
+    for group in groups:
+        shift = float(values[group].mean()) * (1.0 + 1e-9)
+        scale = np.sqrt(np.maximum(np.abs(np.diag(K)) + abs(shift) * np.diag(M), 1e-300))
+        factor = scipy.linalg.lu_factor((K - shift * M) / np.outer(scale, scale), check_finite=False)
+        for _ in range(2):
+            Z = scipy.linalg.lu_solve(factor, (M @ X[:, group]) / scale[:, None], check_finite=False) / scale[:, None]
+            if not np.isfinite(Z).all():
+                break
+            gram = Z.T @ (M @ Z)
+            try:
+                X[:, group] = scipy.linalg.solve_triangular(np.linalg.cholesky(gram), Z.T, lower=True).T
+            except np.linalg.LinAlgError:
+                break
+        own = X[:, group]
+        lam, turn = scipy.linalg.eigh(own.T @ (K @ own))
+        values[group], X[:, group] = lam, own @ turn
+    return values, X
 
 
 def _low_ones_refined(A: Floats, values: Floats, Y: Floats) -> tuple[Floats, Floats]:

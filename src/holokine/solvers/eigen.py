@@ -25,7 +25,7 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.errors import SolverError
-from holokine.solvers.dense import NOT_DEFINITE, affordable, all_pairs, condensed
+from holokine.solvers.dense import NOT_DEFINITE, affordable, all_pairs, condensed, polished
 from holokine.solvers.factor import Factor, Pencil
 from holokine.solvers.lanczos import TOLERANCE, RitzPairs, block_lanczos
 from holokine.solvers.memory import refuse_beyond_memory
@@ -43,6 +43,9 @@ EDGE = 1e-9  # a bound takes in what lies so close to it
 CLEAR = 1e-9  # a shift that counts keeps so far, relatively, from every eigenvalue
 RESIDUAL, ORTHOGONAL = 1e-9, 1e-8  # beyond these a pair is not taken as found
 FEW_MASSES = 400  # motions with mass up to which all modes are taken from their flexibility
+_TRIES = 12  # rounds in which what is missing next to a place is looked for
+_BESIDE = (0.0, 1e-6, -1e-6, 1e-4, -1e-4, 1e-3, -3e-3)  # where else a shift may lie, relatively
+FAINT = 1e-7  # of the largest value of the inverse: below, rounding is felt
 REPAIR = 6000  # unknowns up to which what could not be proven is solved dense
 
 
@@ -163,7 +166,7 @@ def find_pairs(
     if wish.count is not None:
         refuse_beyond_memory(32.0 * n * min(wish.count, n), n, f"keeping {wish.count:,} shapes")
     if n <= DENSE_SIZE or (wish.count is not None and 3 * wish.count > n and affordable(n)):
-        return _finished(K, M, _chosen(*all_pairs(K, M, free), wish, "dense LAPACK (small problem)"))
+        return _finished(K, M, _dense(K, M, free, wish, "small problem"))
     massive = np.flatnonzero(diagonal_m > 0)
     doubts = []
     if len(massive) <= min(FEW_MASSES, n // 4):
@@ -190,8 +193,7 @@ def find_pairs(
         if affordable(n, REPAIR):
             if progress is not None:
                 progress("solving dense, which needs no proof", 0, 0)
-            raw = _chosen(*all_pairs(K, M, free), wish, "dense LAPACK (what the sparse way found was not proven)")
-            return _finished(K, M, raw)
+            return _finished(K, M, _dense(K, M, free, wish, f"the sparse way left {doubts[-1]}"))
     if best is None:
         raise SolverError(doubts[-1])
     return _only_certain(best, doubts[-1])
@@ -252,7 +254,7 @@ def _number(values: Floats, count: int | None, upto: float | None) -> int:
 
 def _group_end(values: Floats, number: int) -> int:
     """`number` and what repeats the last of them."""
-    while 0 < number < len(values) and values[number] - values[number - 1] < SAME * abs(values[number]):
+    while 0 < number < len(values) and values[number] - values[number - 1] <= SAME * abs(values[number]):
         number += 1
     return number
 
@@ -269,13 +271,23 @@ def _chosen(values: Floats, vectors: Floats, wish: Wish, method: str) -> _Raw:
     return _Raw(values[first:last], vectors[:, first:last], method, exists, 0, first, 0, total)
 
 
+def _dense(K: csr_array, M: csr_array, free: Floats, wish: Wish, why: str) -> _Raw:
+    """The wanted pairs by dense matrices."""
+    raw = _chosen(*all_pairs(K, M, free), wish, f"dense LAPACK ({why})")
+    off = _residuals(K, M, raw.values, raw.vectors)[0]
+    values, X = polished(K, M, raw.values, raw.vectors, off)
+    return replace(raw, values=values, vectors=X)
+
+
 def _nearest(values: Floats, vectors: Floats, wish: Wish, below: int, method: str) -> _Raw:
     """Those next to a place, of all eigenpairs in a range that holds them; `below` it lie so many others."""
     assert wish.near is not None
-    chosen = np.sort(np.argsort(np.abs(values - wish.near), kind="stable")[: wish.count])
-    first, last = int(chosen[0]), int(chosen[-1]) + 1
+    count = min(wish.count or 1, len(values))
+    ends = np.maximum(wish.near - values[: len(values) - count + 1], values[count - 1 :] - wish.near)
+    first = int(np.argmin(ends)) if count else 0
+    last = first + count
     begin, end = first, _group_end(values, last)
-    while begin > 0 and values[begin] - values[begin - 1] < SAME * abs(values[begin]):
+    while begin > 0 and values[begin] - values[begin - 1] <= SAME * abs(values[begin]):
         begin -= 1
     return _Raw(values[first:last], vectors[:, first:last], method, end - begin, 0, below + first)
 
@@ -385,6 +397,7 @@ class _Sweep:
             goal = min(chunk, room) if count is None else max(1, min(chunk, count - done))
             try:
                 found, nexts = self._loosely(factor, shift, X, goal, upto)
+                goal = min(goal, max(_told_apart(found.theta), 1))
                 top, places, over = _place(found, nexts, goal, upto, shift)
                 factor, after = self._factor(*places)
             except SolverError as err:
@@ -440,7 +453,7 @@ class _Sweep:
         def wanted(theta: Floats) -> int:
             values = order(theta)
             within = int((values <= (np.finfo(float).max if upto is None else upto * _SLACK)).sum())
-            return min(within, goal) + 1
+            return min(within, goal, max(_told_apart(theta), 1)) + 1
 
         most = max(2 * goal + 4 * self.block, goal + 60)
         phase = f"iterating from {_hertz(shift)}"
@@ -489,10 +502,12 @@ class _Sweep:
             )  # fmt: skip
             fresh = again.theta < 0.0
             lam = after + 1.0 / np.where(fresh, again.theta, -1e-300)
-            fresh &= (lam > shift) & (again.errors <= 1e-6) & self._hold(lam, again.vectors)
+            fresh &= (lam > shift) & (again.errors <= 1e-6)
+            holds, vectors = self._quieted(factor, after, lam, again.vectors)
+            fresh &= holds
             fresh &= np.cumsum(fresh) <= short
             idle = 0 if fresh.any() else idle + 1
-            X = np.hstack([X, again.vectors[:, fresh]])
+            X = np.hstack([X, vectors[:, fresh]])
             values = np.concatenate([values, lam[fresh]])
             short -= int(fresh.sum())
             # what is still missing hid from these vectors: others are taken
@@ -508,12 +523,24 @@ class _Sweep:
             return np.zeros(0, dtype=bool)
         return _residuals(self.K, self.M, values, X)[0] <= RESIDUAL
 
+    def _quieted(self, factor: Factor, place: float, values: Floats, X: Floats) -> tuple[NDArray[np.bool_], Floats]:
+        """Which pairs hold, some of them after one more solve, which takes far higher shapes out of the rounding."""
+        holds = self._hold(values, X)
+        rest = np.flatnonzero(~holds)
+        if len(rest):
+            again = np.asarray(factor.solve(np.asarray(self.M @ np.ascontiguousarray(X[:, rest]))))
+            size = np.sqrt(np.maximum(np.einsum("ij,ij->j", again, self.M @ again), 1e-300))
+            X = X.copy()
+            X[:, rest] = again / size * np.sign(values[rest] - place)
+            holds[rest] = self._hold(values[rest], X[:, rest])
+        return holds, X
+
     def around(self, wish: Wish) -> _Raw:
         """The eigenvalues nearest to a place, the number between them proven at both ends."""
         near, count = wish.near or 0.0, wish.count or 1
         scale = _scale(self.K, self.M)
         if near > 1e-9 * scale or not self.free.shape[1]:
-            places = [near * (1.0 + k) for k in (0.0, 1e-6, -1e-6, 1e-5, -3e-5)] if near > 0.0 else [-1e-12 * scale]
+            places = [near * (1.0 + k) for k in _BESIDE] if near > 0.0 else [-1e-12 * scale]
             factor, _ = self._factor(*places)
             below = factor.negative
         else:
@@ -528,7 +555,7 @@ class _Sweep:
 
     def _beside(self, near: float, count: int) -> _Raw:
         """The `count` eigenvalues nearest to `near`, the number between them proven at both ends."""
-        factor, shift = self._factor(*(near * (1.0 + k) for k in (0.0, 1e-6, -1e-6, 1e-5, -3e-5)))
+        factor, shift = self._factor(*(near * (1.0 + k) for k in _BESIDE))
         most = max(2 * count + 6 * self.block, count + 60)
         X = np.zeros((self.K.shape[0], 0))
         values = np.zeros(0)
@@ -536,7 +563,7 @@ class _Sweep:
         missing = 0
         short = count + 1
         down: int | None = 0
-        for attempt in range(6):
+        for attempt in range(_TRIES):
 
             def wanted(_theta: Floats, number: int = short) -> int:
                 return number
@@ -546,21 +573,30 @@ class _Sweep:
                 locked=X if X.shape[1] else None, seed=self.seed + attempt,
             )  # fmt: skip
             lam = shift + 1.0 / np.where(found.theta == 0.0, 1e-300, found.theta)
-            holds = self._hold(lam, found.vectors)
-            values, X = np.concatenate([values, lam[holds]]), np.hstack([X, found.vectors[:, holds]])
+            holds, vectors = self._quieted(factor, shift, lam, found.vectors)
+            if not holds.any():  # the shift lies too near to one of them
+                away = _BESIDE[3 + attempt :] or (3e-3,)
+                factor, shift = self._factor(*(near * (1.0 + k) for k in away))
+                continue
+            values, X = np.concatenate([values, lam[holds]]), np.hstack([X, vectors[:, holds]])
             if len(values) < count:
                 short = count + 1 - len(values)
                 continue
-            nearest = np.argsort(np.abs(values - shift), kind="stable")
-            inside, outside = nearest[:count], nearest[count:]
-            radius = float(np.abs(values[inside] - shift).max())
-            limit = float(np.abs(values[outside] - shift).min()) if len(outside) else radius * (1.0 + 1e-3)
+            # the range takes in whole groups of equal ones, so that its ends lie in gaps
+            distance = np.sort(np.abs(values - near))
+            steps = np.flatnonzero(np.diff(distance) > SAME * near) + 1
+            last = int(steps[np.searchsorted(steps, count)]) if len(steps) and steps[-1] >= count else len(distance)
+            if last == len(distance) and attempt < _TRIES - 1:
+                short = max(2 * self.block, len(values) // 2)
+                continue
+            radius = float(distance[last - 1])
+            limit = float(distance[last]) if last < len(distance) else radius + 1e-3 * near
             gap = limit - radius
             reach = (radius + limit) / 2.0
-            above, over = self._factor(*(shift + reach + k * gap for k in (0.0, 0.2, -0.2)))
+            above, over = self._factor(*(near + reach + k * gap for k in (0.0, 0.2, -0.2)))
             up = above.negative
             self._refuse_touching(values, over)
-            lower = shift - (over - shift)
+            lower = near - (over - near)
             down = 0
             if lower > 0.0 or self.free.shape[1]:
                 under, lower = self._factor(lower, lower - 0.05 * gap, lower + 0.05 * gap)
@@ -573,7 +609,7 @@ class _Sweep:
             missing = max(exists - int(within.sum()), 0)
             if int(within.sum()) > exists:
                 self.doubt = "more eigenvalues than the inertia counts"
-            if missing == 0 or attempt == 5:
+            if missing == 0 or attempt == _TRIES - 1:
                 break
             short = missing
             factor, shift = self._factor(shift)
@@ -585,6 +621,13 @@ class _Sweep:
         exact = None if exists is None else (found_.exists if not missing else exists)
         return replace(found_, exists=exact, missing=missing, doubt=self.doubt, factorisations=self.factorisations,
                        below=None if exists is None else found_.below)  # fmt: skip
+
+
+def _told_apart(theta: Floats) -> int:
+    """How many of the first values of A stand clear of the rounding of the largest; others want a nearer shift."""
+    size = np.abs(theta)
+    clear = size > FAINT * size.max(initial=0.0)
+    return int(np.argmin(clear)) if not clear.all() else len(theta)
 
 
 def _hertz(value: float) -> str:
@@ -610,7 +653,8 @@ def _place(
     if over and upto is not None:  # the count must take in everything up to the bound, found or not
         low = max(low, upto * (1.0 + EDGE))
         high = min(high, low * (1.0 + 4e-4)) if high > low else low * (1.0 + 4e-4)
-    places = tuple(low + part * (high - low) for part in (0.5, 0.35, 0.65, 0.8, 0.2))
+    wide = min(high - low, max(4.0 * (low - shift), 1e-6 * high))  # no further than what is unfinished can be told from
+    places = tuple(low + part * wide for part in (0.5, 0.35, 0.65, 0.8, 0.2))
     return top, places, over
 
 

@@ -313,6 +313,8 @@ def _write_modes(group: Any, modes: ModeSet) -> None:
             "missing": modes.missing,
             "below": modes.below,
             "searched": modes.searched,
+            "total": modes.total,
+            "doubt": modes.doubt,
             "free_words": modes.free_words,
             "findings": [asdict(f) for f in modes.findings],
         }

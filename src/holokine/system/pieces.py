@@ -131,7 +131,17 @@ def free_motions(system: System, nodes: Ints, centre: Floats) -> Floats:
     own = R[:, node_dofs(nodes)]
     null = scipy.linalg.null_space(resist, rcond=1e-8) if len(resist) else np.eye(6)
     null = null[:, np.linalg.norm(own.T @ null, axis=0) > 1e-12]
+    if system.description.matrices is not None and null.shape[1]:
+        null = null @ _unresisted_by_matrices(system, null.T @ np.where(np.repeat(inside, 6), R, 0.0))
     return _canonical(null.T / np.array([1, 1, 1, radius, radius, radius]), radius)
+
+
+def _unresisted_by_matrices(system: System, motions: Floats) -> Floats:
+    """Combinations of rigid-body motions that a stiffness from elsewhere, which may be tied to the frame, lets go."""
+    energy = motions @ (system.stiffness @ motions.T)
+    size = np.abs(motions) @ (abs(system.stiffness) @ np.abs(motions).T)
+    values, vectors = np.linalg.eigh((energy + energy.T) / 2.0)
+    return np.asarray(vectors[:, values <= 1e-9 * float(np.diag(size).max(initial=0.0))])
 
 
 def _canonical(motions: Floats, radius: float) -> Floats:
