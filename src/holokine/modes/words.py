@@ -25,6 +25,7 @@ Ints = NDArray[Any]  # int64
 SLENDER = 4.0
 FLAT = 0.03
 REPEATED = 1e-6
+MOST_WAVES = 100  # around a ring: what is searched for grows with their number
 CLOSE = 0.01
 _ORDER = ("first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth", "tenth")
 
@@ -45,8 +46,8 @@ class _Field:
     @property
     def axes(self) -> Floats:
         """Rows: principal axes of the extent, longest first, turned to global axes where they are close to them."""
-        arms = (self.places - self.places.mean(axis=0)) * 1.0
-        _, _, rows = np.linalg.svd(arms, full_matrices=True)
+        arms = self.places - self.places.mean(axis=0)
+        rows = np.linalg.eigh(arms.T @ arms)[1].T[::-1]
         extent = np.ptp(arms @ rows.T, axis=0)
         own = np.ptp(arms, axis=0)
         if np.prod(np.maximum(own, 1e-12)) <= 1.05 * np.prod(np.maximum(extent, 1e-12)) or np.allclose(
@@ -324,7 +325,10 @@ def _round(field: _Field, axes: Floats) -> str:
         in_plane = power["radial"] + power["around"]
         kind = "axial" if power["axial"] > in_plane else "radial" if power["radial"] > 0.05 * in_plane else "around"
         f = fields[kind]
-        waves = [abs((field.weight * f * np.exp(-1j * n * angle)).sum()) for n in range(len(np.unique(angle)) // 2 + 1)]
+        waves = [
+            abs((field.weight * f * np.exp(-1j * n * angle)).sum())
+            for n in range(min(len(np.unique(angle)) // 2, MOST_WAVES) + 1)
+        ]
         n = int(np.argmax(waves))
         along = _crossings(field, f * np.cos(n * angle - np.angle((field.weight * f * np.exp(-1j * n * angle)).sum())),
                            np.eye(3)[d], np.roll(np.eye(3)[d], 1)) if np.ptp(arms[:, d]) > 0 else 0  # fmt: skip

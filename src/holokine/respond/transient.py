@@ -35,6 +35,7 @@ MAX_ROWS = 2_000_000
 MASS_THRESHOLD = 0.9
 _KEPT = 20_000_000  # modal displacements that are held for all rows at once
 _WIDE = 30_000  # channels of a field that are read at once
+_FIRST = 600  # and to begin with, where a bound tells which may govern
 _BLOCK = 4_000_000  # numbers held at once when peaks of many channels are searched
 
 
@@ -110,6 +111,7 @@ class History:
     def __init__(self, readout: Readout, path: Trajectory, pulse: BasePulse, oscillators: Oscillators) -> None:
         self.readout, self.path, self.oscillators = readout, path, oscillators
         self.governing: dict[int, int] = {}
+        self._most: dict[int, Floats] = {}
         self._whole: tuple[Floats, Floats, Floats] | None = None
         self._frame: tuple[Floats, Floats] | None = None
         if readout.needs_frame:
@@ -143,6 +145,29 @@ class History:
             frame = (speed + t * (before + now) / 2.0, place + t * speed + t**2 * (2.0 * before + now) / 6.0)
         return self.readout.read_each(Motion(q, v, a, self.oscillators.balance(q, v, a, load), load, *frame), columns)
 
+    def bound(self, reading: Reading) -> Floats | None:
+        """What a reading cannot exceed at each place, shape (places,); None where no bound is at hand.
+
+        By the triangle inequality over the modes and loads, each at its largest.
+        """
+        own = reading.columns
+        which = np.unique(self.readout.which[own])
+        if reading.form.quadratic(reading.width) is None or len(which) > 1 or self.readout.damped[own].any():
+            return None
+        kind = int(which[0])
+        if kind not in self._most:
+            rows, step = len(self.path.time), max(1, _BLOCK // max(len(self.oscillators.omega), 1))
+            largest = np.zeros(len(self.oscillators.omega))
+            for a in range(0, rows, step):
+                load = self.path.load[a : a + step]
+                q, v, x = self.oscillators.motion(self.path.state[a : a + step], load)
+                coordinate = (q, v, x, self.oscillators.balance(q, v, x, load))[kind]
+                largest = np.maximum(largest, np.abs(coordinate).max(axis=0))
+            self._most[kind] = largest
+        modal = np.abs(reading.form.value(reading.parts(self.readout.reduced.modal)))
+        beside = np.abs(reading.form.value(self.readout.per_load(own).reshape(-1, reading.count, reading.width)))
+        return np.asarray(self._most[kind] @ modal + np.abs(self.path.load).max(axis=0) @ beside)
+
 
 class SampledHistory(History):
     """Reads channels whose histories are held on equal steps; cubics through four rows between them."""
@@ -151,6 +176,9 @@ class SampledHistory(History):
         self.readout, self.values = readout, values
         self.path = Trajectory(time, load, np.zeros((len(time), 0), dtype=complex))
         self.governing = {}
+
+    def bound(self, reading: Reading) -> Floats | None:
+        return None
 
     def rows(self, rows: Any, columns: Any) -> Floats:
         return np.asarray(self.values[rows][:, columns])
@@ -413,29 +441,46 @@ def _with_values(reader: History, readings: tuple[Reading, ...]) -> Iterator[tup
 Extreme = tuple[float, float]
 
 
+def _over_rows(reader: History, reading: Reading, places: Ints) -> tuple[Floats, Floats]:
+    """Lowest and highest value on the rows at some places, shape (places,) each."""
+    first, step = reading.channels.start, reading.channels.step
+    columns = (first + step * (places[:, None] * reading.width + np.arange(reading.width))).ravel()
+    lows, highs = np.full(len(places), np.inf), np.full(len(places), -np.inf)
+    rows = max(1, _BLOCK // len(columns))
+    for a in range(0, len(reader.path.time), rows):
+        block = reader.rows(slice(a, a + rows), columns)
+        values = reading.form.value(block.reshape(len(block), -1, reading.width))
+        lows, highs = np.minimum(lows, values.min(axis=0)), np.maximum(highs, values.max(axis=0))
+    return lows, highs
+
+
 def _extremes(reader: History, reading: Reading, history: Floats | None) -> tuple[Extreme, Extreme, int]:
     """Lowest and highest value with their times, between rows too, and the place of the larger.
 
-    Of a field, all places on the rows first; the governing one is then refined between rows.
+    Of a field, the places on the rows first, but for those that cannot exceed what others reach; the governing one is
+    then refined between rows. The lowest value of one without a sign is that of its governing place.
     """
     form, time = reading.form, reader.path.time
     low, high, best = np.inf, -np.inf, 0
     if history is None:
-        lows, highs = np.full(reading.count, np.inf), np.full(reading.count, -np.inf)
-        width = max(1, min(reading.count, _WIDE // reading.width))
-        for a in range(0, reading.count, width):
-            own = reading.channels[a * reading.width : (a + width) * reading.width]
-            columns = slice(own.start, own.stop, own.step)
-            step = max(1, _BLOCK // len(own))
-            for b in range(0, len(time), step):
-                block = reader.rows(slice(b, b + step), columns)
-                values = form.value(block.reshape(len(block), -1, reading.width))
-                part = slice(a, a + width)
-                lows[part] = np.minimum(lows[part], values.min(axis=0))
-                highs[part] = np.maximum(highs[part], values.max(axis=0))
-        best = int(np.maximum(np.abs(lows), np.abs(highs)).argmax())
-        low, high = float(lows.min()), float(highs.max())
+        bound = reader.bound(reading)
+        left = np.arange(reading.count) if bound is None else np.argsort(-bound, kind="stable")
+        width = max(1, (_WIDE if bound is None else _FIRST) // reading.width)
+        size = -np.inf
+        while len(left):
+            part, left = left[:width], left[width:]
+            lows, highs = _over_rows(reader, reading, np.sort(part))
+            sizes = np.maximum(highs, -lows if form.signed else highs)
+            if float(sizes.max()) > size:
+                size, best = float(sizes.max()), int(np.sort(part)[sizes.argmax()])
+            low, high = min(low, float(lows.min())), max(high, float(highs.max()))
+            width = max(1, _WIDE // reading.width)
+            if bound is not None:
+                reach = min(high, -low) if form.signed else high
+                left = left[bound[left] >= reach]
         history = reader.rows(slice(None), np.array(reading.at(best)))
+        if not form.signed:
+            low = np.inf
     columns_of_best = np.array(reading.at(best))[None]
     values = form.value(history)
     hi = _refine(reader, values, columns_of_best, 1.0, form.value)

@@ -63,6 +63,8 @@ def all_pairs(K: csr_array, M: csr_array, free: Floats) -> tuple[Floats, Floats]
     else:
         weights, turn = np.linalg.eigh(scaled)
         back[massive] = turn / root[:, None]
+    if not sound and (pairs := _by_flexibility(full, mass, free, weights)) is not None:
+        return pairs
     heavy = weights > _ZERO * max(float(weights.max()), 1.0) * len(weights)
     light = np.hstack([np.eye(len(diagonal))[:, ~massive], back[:, ~heavy]])
     heavier = back[:, heavy] / np.sqrt(weights[heavy])
@@ -90,6 +92,37 @@ def all_pairs(K: csr_array, M: csr_array, free: Floats) -> tuple[Floats, Floats]
     values, Y = values[: len(values) - r], Y[:, : Y.shape[1] - r]
     X = heavier @ Y + light @ (follow @ Y)
     return np.concatenate([np.zeros(r), values]), np.hstack([free, X])
+
+
+def _by_flexibility(K: Floats, M: Floats, free: Floats, weights: Floats) -> tuple[Floats, Floats] | None:
+    """All finite pairs from M x = μ K x by Cholesky of K, which asks for no null space of M.
+
+    None where K is not definite, or the finite ones do not stand clear of the rounding that the others become.
+    """
+    r = free.shape[1]
+    carried = M @ free
+    diagonal = np.diag(M)
+    lifted = 4.0 * float(np.max(np.diag(K)[diagonal > 0] / diagonal[diagonal > 0], initial=0.0))
+    full = K + lifted * (carried @ carried.T)
+    size = np.sqrt(np.maximum(np.diag(full), 1e-300))
+    try:
+        low = np.linalg.cholesky(full / np.outer(size, size))
+    except np.linalg.LinAlgError:
+        return None
+    W = scipy.linalg.solve_triangular(low, np.diag(1.0 / size), lower=True)  # Wᵀ W is the inverse
+    mu, Z = scipy.linalg.eigh(W @ M @ W.T)
+    mu, Z = mu[::-1], Z[:, ::-1]
+    rank = int((weights > _ZERO * float(weights.max()) * len(weights)).sum())
+    rest = float(np.abs(mu[rank:]).max(initial=0.0))
+    if rank == 0 or mu[rank - 1] < 1e3 * rest:
+        return None
+    X = (W.T @ Z[:, :rank]) / np.sqrt(mu[:rank])
+    elastic = np.ones(rank, dtype=bool)
+    if r:
+        elastic[np.argsort(-np.linalg.norm(carried.T @ X, axis=0), kind="stable")[:r]] = False
+    values, X = 1.0 / mu[:rank][elastic], X[:, elastic]
+    order = np.argsort(values, kind="stable")
+    return np.concatenate([np.zeros(r), values[order]]), np.hstack([free, X[:, order]])
 
 
 def polished(A: csr_array, B: csr_array, values: Floats, X: Floats, off: Floats) -> tuple[Floats, Floats]:

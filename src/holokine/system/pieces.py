@@ -101,11 +101,11 @@ def connected_pieces(system: System) -> list[Piece]:
         if bond.name not in names:
             add(int(bond.nodes[0]), bond.name)
     pieces = []
+    grounded = [c for c in system.connectors if len(c.nodes) == 1 and c.stiffness.any()]
     for number in np.unique(label[in_use]):
         nodes = np.flatnonzero((label == number) & in_use)
         supports = [s.name for s in system.supports.values() if np.isin(s.nodes, nodes).any()]
-        grounded = [c for c in system.connectors if len(c.nodes) == 1 and c.nodes[0] in nodes and c.stiffness.any()]
-        supports += [c.name for c in grounded]
+        supports += [c.name for c in grounded if label[c.nodes[0]] == number]
         centre = system.mesh.nodes[nodes].mean(axis=0)
         free = free_motions(system, nodes, centre)
         pieces.append(Piece(nodes, tuple(owners.get(int(number), ())), tuple(supports), centre, free))
