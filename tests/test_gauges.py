@@ -205,7 +205,7 @@ def test_findings_of_spectra():
     pair = chain([1.0, 1.0], [1e4, 10.0], 0.02)
     pair.spring("own", between=["ground", "p2"], stiffness=9990, axis="x").gauge("k", force="k1")
     answer = pair.modes(count=2).respond({"spectrum": {"x": FLAT}, "combine": "srss"})
-    assert any("modes within 10 %" in f.text and "1 and 2" in f.text for f in answer.findings)
+    assert any("of modes lie within 10 %" in f.text and "1 and 2" in f.text for f in answer.findings)
     few = three().modes(count=1).respond({"spectrum": {"x": FLAT}})
     assert any("of the free mass, below 90 %" in f.text for f in few.findings)
     narrow = {"frequency": [25, 26], "acceleration": [1, 1]}

@@ -454,3 +454,36 @@ def test_groups_of_supports_turn_with_the_axes_and_shrink_with_the_rule(crate_mo
         whole = answer({"all": names}, **{"over supports": rule})
         floor = 1e-7 * np.abs(base).max()
         np.testing.assert_allclose(whole, base, rtol=1e-6, atol=floor)
+
+
+def test_beyond_buckling_nothing_is_at_rest():
+    """A strut pressed beyond Euler's load: an error that says so, not a deflection of the wrong sign."""
+    strut = straight_beam(1.0, {"rod": {"diameter": 0.02}}, STEEL, start="all", preload=-30e3)
+    strut.load("push", at="b", force=[0, 0, 1]).event("rest", static="push").gauge("tip", displacement="b")
+    with pytest.raises(hk.HolokineError, match="beyond buckling"):
+        strut.static("rest")
+    held = straight_beam(1.0, {"rod": {"diameter": 0.02}}, STEEL, start="all", preload=-3e3, theory="euler")
+    held.load("push", at="b", force=[0, 0, 1]).event("rest", static="push").gauge("tip", displacement="b", axis="z")
+    moved = held.static("rest").result.peaks[0]
+    w = np.sqrt(3e3 / (206e9 * np.pi * 0.01**4 / 4))
+    assert moved == pytest.approx((np.tan(w) / w - 1) / 3e3, rel=1e-4)  # beam-column by hand
+
+
+def test_the_stiffness_at_rest_is_factorised_once(monkeypatch):
+    import holokine.modes.rest as rest
+
+    calls = []
+    real = rest.factorise
+    monkeypatch.setattr(rest, "factorise", lambda K: calls.append(1) or real(K))
+    a = straight_beam(1.0, {"rod": {"diameter": 0.02}}, STEEL, start="all").gauge("tip", acceleration="b")
+    a.load("push", at="b", force=[0, 0, 1]).event("rest", static="push").damping(0.02)
+    a.event(
+        "hit", pulse={"z": {"half sine": {"peak": 9, "duration": 0.01}}}, loads={"push": {"step": {}}}, ring_down=0.1
+    )
+    modes = a.modes(count=3)
+    assert modes.reduced.count == 3
+    a.static("rest")
+    answer = modes.respond("hit")
+    answer.points()
+    a.ritz("hit", count=4)
+    assert len(calls) == 1

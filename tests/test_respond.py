@@ -383,7 +383,7 @@ def test_discrete_dampers_add_to_modal_damping_and_say_so():
     pair = chain([1.0, 1.1], [1000.0, 1.0], damping=0.0)
     pair.spring("between", between=["p1", "p2"], damping=5.0)
     found = pair.spring("own", between=["ground", "p2"], stiffness=900, axis="x").modes(count=2).findings
-    assert any("couple neighbouring modes" in f.text and f.level == "warning" for f in found)
+    assert any("they also couple modes" in f.text and f.level == "warning" for f in found)
 
 
 def test_whole_displacements_agree_with_gauges(tmp_path):

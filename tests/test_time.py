@@ -493,3 +493,30 @@ def test_a_record_made_for_a_shock_spectrum(tmp_path):
     np.testing.assert_allclose(same.result.acceleration, r.acceleration)  # equal input, equal output
     with pytest.raises(HolokineError, match="no such file"):
         hk.match(tmp_path / "none.csv")
+
+
+def test_a_damper_couples_modes_that_lie_far_apart():
+    """Two masses with a dashpot on the second, modes at 3.5 and 15 Hz, against an independent integration."""
+    from scipy.integrate import solve_ivp
+
+    m, k, c = np.diag([20.0, 10.0]), np.array([[75e3, -60e3], [-60e3, 60e3]]), np.diag([0.0, 300.0])
+    a = chain([20.0, 10.0], [15_000.0, 60_000.0], damping=0.0).spring(
+        "pot", between=["p2", "ground"], damping=300, axis="x"
+    )
+    a.gauge("end", displacement="p2", axis="x").gauge("first", displacement="p1", axis="x")
+    a.event("hit", pulse={"x": {"rectangle": {"peak": 10.0, "duration": 0.03}}}, ring_down=1.0)
+    modes = a.modes(count=2)
+    np.testing.assert_allclose(modes.frequencies_hz, [3.51, 15.3], rtol=0.01)
+    answer = modes.respond("hit")
+
+    def rate(t, y):
+        base = 10.0 * (t < 0.03)
+        return np.concatenate([y[2:], -np.linalg.solve(m, k @ y[:2] + c @ y[2:]) - base])
+
+    on = solve_ivp(rate, (0, 0.03), np.zeros(4), rtol=1e-11, atol=1e-14, max_step=1e-3)
+    off = solve_ivp(lambda t, y: rate(1.0, y), (0, 1), on.y[:, -1], rtol=1e-11, atol=1e-14, max_step=1e-3)
+    peaks = [np.abs(np.concatenate([on.y[i], off.y[i]])).max() for i in (1, 0)]
+    np.testing.assert_allclose(np.abs(answer.result.peaks), peaks, rtol=2e-5)
+    assert any("solved together" in f.text for f in answer.findings)
+    loose = a.changed({"springs": {"pot": {"damping": 5000}}}).modes(count=2)
+    assert any("critical or more" in f.text and f.level == "warning" for f in loose.findings)

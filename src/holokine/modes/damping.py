@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -15,7 +16,9 @@ from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
 
 __all__ = [
+    "DamperShare",
     "composite_damping",
+    "critical_findings",
     "damper_share",
     "damping_findings",
     "damping_ratios",
@@ -25,32 +28,45 @@ __all__ = [
 ]
 
 Floats = NDArray[Any]  # float64
+FELT = 1e-9  # a damping ratio below is rounding
 
 
-def damper_share(modes: ModeSet) -> tuple[Floats, float]:
-    """What discrete dampers add to the damping ratios, and how much they couple the modes.
+@dataclass(frozen=True)
+class DamperShare:
+    """What discrete dampers do to the modes.
 
-    With c = Φ C Φᵀ the ratios grow by c_ii / (2 ω_i). The coupling is the largest |c_ij| / √(c_ii c_jj) between
-    modes whose frequencies lie within half of one another, which the diagonal leaves out.
-
-    Returns
-    -------
+    Attributes
+    ----------
     ratios : ndarray, shape (modes,)
+        What they add to the damping ratios.
     coupling : float
+        Largest coupling of two modes, |c_ij| / √(c_ii c_jj) with c = Φ C Φᵀ, which the ratios leave out.
+    neighbours : float
+        The same among modes whose frequencies lie within half of one another.
     """
+
+    ratios: Floats
+    coupling: float
+    neighbours: float
+
+
+def damper_share(modes: ModeSet) -> DamperShare:
+    """What discrete dampers add to the damping ratios, c_ii / (2 ω_i), and how much they couple the modes."""
     C = modes.system.damping
     if C.nnz == 0:
-        return np.zeros(modes.count), 0.0
+        return DamperShare(np.zeros(modes.count), 0.0, 0.0)
     c = modes.shapes @ (C @ modes.shapes.T)
     omega = np.where(modes.omega > 0, modes.omega, np.inf)
     diagonal = np.maximum(np.diag(c), 0.0)
     root = np.sqrt(np.outer(diagonal, diagonal))
     ratio = np.abs(c) / np.where(root > 0, root, 1.0)
-    near = np.abs(modes.omega[:, None] - modes.omega) < 0.5 * np.maximum(modes.omega[:, None], modes.omega)
-    active = diagonal / (2.0 * omega) > 1e-4
-    ratio[~(near & np.outer(active, active))] = 0.0
     np.fill_diagonal(ratio, 0.0)
-    return diagonal / (2.0 * omega), float(ratio.max(initial=0.0))
+    own = diagonal / (2.0 * omega)
+    ratio[~np.outer(own > FELT, own > FELT)] = 0.0
+    near = np.abs(modes.omega[:, None] - modes.omega) < 0.5 * np.maximum(modes.omega[:, None], modes.omega)
+    active = np.outer(own > 1e-4, own > 1e-4)
+    neighbours = float(np.where(near & active, ratio, 0.0).max(initial=0.0))
+    return DamperShare(own, float(ratio.max(initial=0.0)), neighbours)
 
 
 def composite_damping(modes: ModeSet, ratios: dict[str, float], energies: Energies) -> Floats:
@@ -94,6 +110,18 @@ def damping_ratios(modes: ModeSet, dampers: Floats, energies: Callable[[], Energ
         own = energies()
         ratios = ratios + member_losses(d, own) / 2.0 @ own.shares("strain")
     return ratios
+
+
+def critical_findings(modes: ModeSet, damping: Floats) -> list[Finding]:
+    """A warning that names the modes that do not vibrate for their damping."""
+    critical = modes.numbers[damping >= 1.0]
+    if not len(critical):
+        return []
+    shown = ", ".join(str(m) for m in critical[:8]) + (f" and {len(critical) - 8} more" if len(critical) > 8 else "")
+    return [Finding(
+        "warning", f"damping is critical or more in {len(critical)} of {modes.count} modes: {shown}. They do not "
+        "vibrate, and what a spectrum says of them has no meaning; take an event in time",
+    )]  # fmt: skip
 
 
 def damping_findings(d: Description) -> list[Finding]:

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from holokine.errors import EventError, MechanismError
 from holokine.modes.check import Finding
 from holokine.modes.extract import ModeSet, free_mass
-from holokine.solvers import factorise
+from holokine.modes.rest import rest_factor
 from holokine.system.build import System
 from holokine.system.loads import LoadField
 from holokine.system.pieces import connected_pieces
@@ -76,7 +76,7 @@ def ritz_vectors(system: System, fields: list[LoadField], count: int) -> ModeSet
     if count < len(fields):
         raise EventError(f"{len(fields)} loads need {len(fields)} vectors at least, got {count}")
     T, K, M = system.constraints.reduce, system.reduced_stiffness, system.reduced_mass
-    factor = factorise(K)
+    factor = rest_factor(system)
     push = np.asarray(T.T @ np.array([_push(system, f) for f in fields]).T)
     X = np.zeros((K.shape[0], 0))
     block = np.asarray(factor.solve(np.ascontiguousarray(push)))
@@ -135,7 +135,7 @@ def load_shares(modes: ModeSet, fields: list[LoadField]) -> list[LoadShare]:
     """Static and dynamic load participation of a basis (Wilson, Yuan & Dickens), load by load."""
     system = modes.system
     T, M = system.constraints.reduce, system.reduced_mass
-    factor = factorise(system.reduced_stiffness)
+    factor = rest_factor(system)
     result = []
     for field in fields:
         f = _push(system, field)

@@ -17,7 +17,7 @@ from holokine.system.loads import LoadField, base_field, load_field, load_sum
 
 __all__ = ["COUPLED", "answer_time"]
 
-COUPLED = 0.1  # coupling of neighbouring modes by dampers from which they are solved together
+COUPLED = 1e-6  # coupling of two modes by dampers from which all are solved together, which is exact
 
 
 def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
@@ -33,7 +33,7 @@ def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
         reduced = with_loads(reduced, bench.modes, bench.gauges, extra)
     method: str = event.method
     if method == "automatic":
-        method = "coupled modes" if bench.dampers[1] > COUPLED else "modes"
+        method = "coupled modes" if bench.dampers.coupling > COUPLED else "modes"
     coupling = None
     if method != "modes":
         shapes = bench.modes.shapes[: reduced.count]
@@ -86,6 +86,6 @@ def _full(bench: Bench, reduced: ReducedModel, extra: list[LoadField], event: Ti
     rayleigh = None
     if described.rayleigh is not None and event.damping is None:
         rayleigh = rayleigh_factors(*described.rayleigh)
-    own = reduced.damping - (bench.dampers[0][:kept] if event.damping is None else 0.0)
+    own = reduced.damping - (bench.dampers.ratios[:kept] if event.damping is None else 0.0)
     fields = [base_field(system, axis) for axis in "xyz"] + extra
     return FullModel(system, bench.gauges, fields, bench.modes.shapes[:kept], reduced.omega, own, rayleigh)

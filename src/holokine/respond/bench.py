@@ -12,6 +12,7 @@ from holokine.describe.document import Document
 from holokine.describe.events import EventKind, ModalEvent
 from holokine.errors import EventError
 from holokine.gauges import GaugeSet
+from holokine.modes.damping import DamperShare
 from holokine.modes.extract import ModeSet
 from holokine.respond.reduced import ReducedModel
 from holokine.system.build import System
@@ -46,7 +47,7 @@ class Bench(Protocol):
         """Modes as seen through the gauges, with damping."""
 
     @property
-    def dampers(self) -> tuple[Floats, float]:
+    def dampers(self) -> DamperShare:
         """What discrete dampers add to each ratio, and how much they couple the modes."""
 
 

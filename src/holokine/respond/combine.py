@@ -231,12 +231,7 @@ def respond_spectrum(
                 f"{100 * MASS_THRESHOLD:.0f} %; {cure}",
             ))  # fmt: skip
     if rule in ("srss", "largest plus srss"):
-        close = np.flatnonzero(np.diff(f) < 0.1 * f[:-1])
-        if len(close):
-            pairs = ", ".join(f"{i + 1} and {i + 2}" for i in close[:5])
-            findings.append(Finding(
-                "warning", f"modes within 10 % of one another under {rule}: {pairs}; CQC takes their correlation in",
-            ))  # fmt: skip
+        findings += _close_modes(rule, reduced, columns)
     if not missing_mass:
         zpa[:] = 0.0
     coordinate = reduced.participation[:, columns] * spectral / (reduced.omega**2)[:, None]
@@ -301,6 +296,21 @@ def _settled(reduced: ReducedModel, sources: Sources, apart: dict[str, float], m
     return np.where(reduced.channels.is_rate, 0.0, each)
 
 
+def _close_modes(rule: str, reduced: ReducedModel, columns: list[int]) -> list[Finding]:
+    """Modes whose correlation a rule leaves out, those first that hold most of the mass together."""
+    f = reduced.frequencies_hz
+    close = np.flatnonzero(np.diff(f) < 0.1 * f[:-1])
+    if not len(close):
+        return []
+    held = np.abs(reduced.participation[:, columns])
+    weight = (held[close] * held[close + 1]).sum(axis=1)
+    ranked = close[np.argsort(-weight, kind="stable")]
+    pairs = ", ".join(f"{i + 1} and {i + 2}" for i in ranked[:8])
+    more = f" and {len(close) - 8} more pairs with less mass" if len(close) > 8 else ""
+    text = f"{len(close)} pairs of modes lie within 10 % of one another under {rule}: {pairs}{more}"
+    return [Finding("warning", f"{text}; CQC takes their correlation in")]
+
+
 def _spectrum_findings(d: str, spectrum: ResponseSpectrum, reduced: ReducedModel, axis: int) -> list[Finding]:
     """Modes outside the table, at its steep edges, and damping that is not the modes'."""
     f, found = reduced.frequencies_hz, []
@@ -325,8 +335,8 @@ def _spectrum_findings(d: str, spectrum: ResponseSpectrum, reduced: ReducedModel
     if len(steep):
         words = ", ".join(
             f"mode {i + 1} at {f[i]:.4g} Hz ({100 * change[0, i]:+.0f} % / {100 * change[1, i]:+.0f} %)"
-            for i in steep[:4]
-        )
+            for i in steep[np.argsort(-held[steep], kind="stable")][:8]
+        ) + (f" and {len(steep) - 8} more" if len(steep) > 8 else "")
         found.append(Finding(
             "warning", f"{d}: a shift of the frequency by -5 % / +5 % changes what the spectrum gives by more than "
             f"{100 * STEEP:.0f} %: {words}",

@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 from scipy.sparse import eye_array
 
 from holokine.gauges import GaugeSet
+from holokine.modes.rest import rest_factor
 from holokine.respond.oscillators import Oscillators, Trajectory
 from holokine.respond.readout import read_fields
 from holokine.respond.reduced import ReducedModel
@@ -239,7 +240,7 @@ def full_histories(model: FullModel, reduced: ReducedModel, scheme: Scheme, time
     p = load @ push
     start = np.zeros(K.shape[0])
     if p[0].any():
-        start = np.asarray(factorise(K).solve(np.ascontiguousarray(p[0][:, None])))[:, 0]
+        start = np.asarray(rest_factor(system).solve(np.ascontiguousarray(p[0][:, None])))[:, 0]
     begin = p[0] - K @ start
     first = np.zeros(len(start))
     if np.abs(begin).max(initial=0.0) > 1e-9 * max(np.abs(p[0]).max(initial=0.0), 1e-300):

@@ -17,9 +17,9 @@ from numpy.typing import NDArray
 from holokine.elements.stress import StressField
 from holokine.errors import EventError
 from holokine.modes.extract import ModeSet
+from holokine.modes.rest import rest_factor
 from holokine.respond.reduced import solve_static
 from holokine.respond.transient import TimeResult
-from holokine.solvers import factorise
 from holokine.system.loads import base_field
 from holokine.system.recovery import PartPeak, keep_worst, stress_fields
 from holokine.whole import whole_file
@@ -73,7 +73,7 @@ class FieldMotion:
         system, reduced = self.modes.system, self.answer.reduced
         acting = (self.answer.pulse.peak > 0) | (self.answer.pulse.resting != 0)
         result = np.zeros((len(self.loads), self.shapes.shape[1]))
-        factor = factorise(system.reduced_stiffness)
+        factor = rest_factor(system)
         for k in np.flatnonzero(acting):
             whole = solve_static(system, [self.loads[k]], factor)[0]
             result[k] = whole + (reduced.participation[:, k] / reduced.omega**2) @ self.shapes

@@ -14,8 +14,8 @@ from numpy.typing import NDArray
 from holokine.errors import EventError, MechanismError
 from holokine.gauges import Channels, GaugeSet, Reading
 from holokine.modes.extract import ModeSet, free_mass
+from holokine.modes.rest import rest_factor
 from holokine.respond.readout import lost_with, split_static
-from holokine.solvers import factorise
 from holokine.system.build import System
 from holokine.system.loads import LoadField, base_field
 
@@ -146,7 +146,7 @@ def reduce_model(modes: ModeSet, gauges: GaugeSet, damping: Floats) -> ReducedMo
         raise EventError(f"a response needs the modes from the lowest up; these were extracted {modes.searched}")
     omega = modes.omega
     modal = gauges.read(modes.shapes, -modes.shapes * (omega**2)[:, None])
-    factor = factorise(modes.system.reduced_stiffness)
+    factor = rest_factor(modes.system)
     columns = [_column(modes, gauges, modal, factor, base_field(modes.system, axis)) for axis in "xyz"]
     rows: dict[str, Any] = {name: np.array([c[name] for c in columns]) for name in columns[0]}
     free = modes.free_mass[:3]
@@ -161,7 +161,7 @@ def reduce_model(modes: ModeSet, gauges: GaugeSet, damping: Floats) -> ReducedMo
 def solve_static(system: System, fields: list[LoadField], factor: Any = None) -> Floats:
     """Displacement under loads at rest, shape (fields, dofs), in m and rad."""
     T = system.constraints.reduce
-    factor = factor or factorise(system.reduced_stiffness)
+    factor = factor or rest_factor(system)
     loads = np.array([f.force - system.mass @ f.ride - system.stiffness @ f.moved for f in fields])
     free = np.asarray(factor.solve(np.ascontiguousarray(T.T @ loads.T)))
     return np.asarray((T @ free).T + np.array([f.moved for f in fields]))
@@ -191,7 +191,7 @@ def with_loads(reduced: ReducedModel, modes: ModeSet, gauges: GaugeSet, fields: 
 
     `reduced` may hold fewer of the modes than `modes` (from the lowest up).
     """
-    factor = factorise(modes.system.reduced_stiffness)
+    factor = rest_factor(modes.system)
     kept = _lowest(modes, reduced.count)
     columns = [_column(kept, gauges, reduced.modal, factor, f) for f in fields]
     nothing = np.full(len(fields), np.nan)
@@ -220,7 +220,7 @@ def at_supports(reduced: ReducedModel, modes: ModeSet, gauges: GaugeSet, groups:
     that answers to the inertia -M r s'' (Clough & Penzien, Dynamics of Structures, section 26-7).
     """
     system = modes.system
-    factor = factorise(system.reduced_stiffness)
+    factor = rest_factor(system)
     T = system.constraints.reduce
     kept = _lowest(modes, reduced.count)
     none = np.zeros(system.size)

@@ -165,9 +165,10 @@ def find_pairs(
     free = np.zeros((n, 0)) if rigid is None or rigid.shape[1] == 0 else _orthonormal_rigid(M, rigid)
     if wish.count is not None:
         refuse_beyond_memory(32.0 * n * min(wish.count, n), n, f"keeping {wish.count:,} shapes")
-    if n <= DENSE_SIZE or (wish.count is not None and 3 * wish.count > n and affordable(n)):
-        return _finished(K, M, _dense(K, M, free, wish, "small problem"))
     massive = np.flatnonzero(diagonal_m > 0)
+    most = wish.count is not None and 3 * wish.count > min(n, 2 * len(massive))
+    if n <= DENSE_SIZE or (most and affordable(n)):
+        return _finished(K, M, _dense(K, M, free, wish, "small problem"))
     doubts = []
     if len(massive) <= min(FEW_MASSES, n // 4):
         values, X = condensed(K, M, free, massive)
@@ -400,6 +401,8 @@ class _Sweep:
                 goal = min(goal, max(_told_apart(found.theta), 1))
                 top, places, over = _place(found, nexts, goal, upto, shift)
                 factor, after = self._factor(*places)
+                if not after > shift:
+                    raise SolverError("nothing more is found above the last shift")
             except SolverError as err:
                 if not len(values):
                     raise

@@ -135,7 +135,8 @@ def block_lanczos(
         done = converged >= need and need <= size - min(width, 1)
         stalled = stalled + 1 if converged <= last_converged else 0
         last_converged = max(converged, last_converged)
-        if done or exhausted or stalled > 60:
+        endless = solves > 16 * max(need, 1) + 80 * block  # ordinary problems take two or three columns per pair
+        if done or exhausted or stalled > 60 or endless:
             have = need if done else min(need, size) if exhausted else converged
             return _pairs(V, theta, S, size, Q, rest, have, steps, solves, guard, done or exhausted)
         if size + Q.shape[1] > most:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any, TypeVar
+from typing import Any, Literal, TypeVar
 
 from numpy.typing import NDArray
 
@@ -22,7 +22,7 @@ from holokine.gauges import GaugeSet, build_gauges
 from holokine.mesh import Mesh, build_mesh
 from holokine.modes import ModeSet, damper_share, extract_modes
 from holokine.modes.check import CheckReport, Finding, check_system
-from holokine.modes.damping import damping_findings, damping_ratios
+from holokine.modes.damping import DamperShare, critical_findings, damping_findings, damping_ratios
 from holokine.modes.energy import Energies, mode_energies
 from holokine.modes.ritz import ritz_vectors
 from holokine.respond import ReducedModel, answer_event, reduce_model
@@ -36,6 +36,7 @@ __all__ = ["Chain", "Memory", "ModalChain", "changes", "short"]
 
 Floats = NDArray[Any]  # float64
 T = TypeVar("T")
+STRONGLY = 0.1  # coupling of neighbouring modes from which spectra are warned of
 
 
 @dataclass
@@ -186,7 +187,7 @@ class ModalChain:
         return self.memory.take("energies", self.key("modes"), lambda: mode_energies(self.modes))
 
     @cached_property
-    def dampers(self) -> tuple[Floats, float]:
+    def dampers(self) -> DamperShare:
         """What discrete dampers add to each ratio, and how much they couple the modes."""
         key = self.key("modes") + self.key("dampers")
         return self.memory.take("damper shares", key, lambda: damper_share(self.modes))
@@ -196,7 +197,7 @@ class ModalChain:
         """Damping ratios, shape (modes,): the description's, of materials, and what discrete dampers add."""
 
         def make() -> Floats:
-            result = damping_ratios(self.modes, self.dampers[0], lambda: self.energies)
+            result = damping_ratios(self.modes, self.dampers.ratios, lambda: self.energies)
             result.setflags(write=False)
             return result
 
@@ -223,17 +224,20 @@ class ModalChain:
     @property
     def findings(self) -> tuple[Finding, ...]:
         """What is to be known of the damping."""
-        ratios, coupling = self.dampers
+        share = self.dampers
         found = damping_findings(self.document.description)
-        if not ratios.any():
+        found += critical_findings(self.modes, self.damping)
+        if not share.ratios.any():
             return tuple(found)
-        text = f"discrete dampers add up to {100 * ratios.max():.2g} % to the damping of a mode"
-        if coupling <= COUPLED:
+        text = f"discrete dampers add up to {100 * share.ratios.max():.2g} % to the damping of a mode"
+        if share.coupling <= COUPLED:
             return (*found, Finding("note", text))
-        return (*found, Finding(
-            "warning", f"{text}; they also couple neighbouring modes (by up to {coupling:.2f} of their own damping), "
-            "which spectra leave out; pulses take it in (method: coupled modes)",
-        ))  # fmt: skip
+        text += (
+            f"; they also couple modes (by up to {share.coupling:.2f} of their own damping), which spectra leave out"
+        )
+        text += "; answers in time solve them together"
+        level: Literal["note", "warning"] = "warning" if share.neighbours > STRONGLY else "note"
+        return (*found, Finding(level, text))
 
     def answer(self, name: str, event: EventKind) -> Any:
         """The result of an event."""

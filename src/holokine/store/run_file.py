@@ -26,6 +26,7 @@ from holokine.elements.stress import Places as StressPlaces
 from holokine.errors import HolokineError, RunFileError
 from holokine.gauges import ChannelBlock, Channels, Reading
 from holokine.modes.check import Finding
+from holokine.modes.damping import DamperShare
 from holokine.modes.extract import ModeSet
 from holokine.respond.reduced import ReducedModel
 from holokine.store.chain import Chain, Memory, ModalChain, changes, short
@@ -126,7 +127,8 @@ def write_run(path: Path, chain: ModalChain, *, version: str, created: str) -> N
             held.attrs["name"] = name
         _write_modes(file.create_group("modes"), chain.modes)
         group = file.create_group("damping")
-        group["dampers"], group["ratios"], group["coupling"] = dampers[0], damping, dampers[1]
+        group["dampers"], group["ratios"] = dampers.ratios, damping
+        group["coupling"] = [dampers.coupling, dampers.neighbours]
         if reduced is not None:
             _write_reduced(file.create_group("reduced"), reduced)
         file.attrs["whole"] = True
@@ -167,7 +169,7 @@ def read_run(path: Path, *, as_saved: bool = False) -> RunContents:
             files = {str(item.attrs["name"]): bytes(item[()]) for item in file["files"].values()}
             modes = _read_modes(file["modes"])
             group = file["damping"]
-            dampers = (group["dampers"][()], float(group["coupling"][()]))
+            dampers = DamperShare(group["dampers"][()], *(float(c) for c in group["coupling"][()]))
             ratios = group["ratios"][()]
             reduced = _read_reduced(file["reduced"], ratios) if "reduced" in file else None
     except (OSError, KeyError, ValueError, TypeError) as err:

@@ -65,6 +65,8 @@ class System:
     bonds: dict[str, Bond]
     supports: dict[str, SupportRows]
     notes: list[str] = field(default_factory=list)
+    kept: dict[str, Any] = field(default_factory=dict, repr=False)
+    """What was made of the matrices and is kept with them (a factorisation)."""
 
     @property
     def size(self) -> int:
