@@ -408,3 +408,34 @@ def test_whole_displacements_agree_with_gauges(tmp_path):
     at = float(pulse.result.peak_times[0])
     field = next(iter(meshio.read(pulse.write_vtu(tmp_path / "q.vtu", at=at)).point_data.values()))
     assert field[node, 2] == pytest.approx(pulse.result.peaks[0], rel=1e-9)
+
+
+def test_what_a_preload_adds_is_said_in_every_answer():
+    """A tensioned strut reads what the event adds; the force to add is in the answer's findings, and nowhere else."""
+    strut = straight_beam(2.0, {"rod": {"diameter": 0.02}}, STEEL, start=["x", "y", "z", "rx"], end=["x", "y", "z"])
+    strut.gauge("pull", beam_force="beam", end="start").damping("1 %")
+    tight = strut.changed({"parts": {"beam": {"beam": {"preload": "5 kN"}}}, "loads": {"own": {"gravity": "-z"}}})
+    events = {
+        "spectrum": {"spectrum": {"z": {"frequency": [1, 4000], "acceleration": ["1 g", "1 g"]}}},
+        "pulse": {"pulse": {"z": {"half sine": {"peak": "1 g", "duration": "20 ms"}}}},
+        "static": {"static": {"own": 1.0}},
+    }
+    for kind, event in events.items():
+        slack = strut.changed({"loads": {"own": {"gravity": "-z"}}})
+        texts = [[f.text for f in a.respond(event).findings if "preload" in f.text] for a in (tight, slack)]
+        assert [t.rpartition(" adds to ")[2] for t in texts[0]] == ["5000 N in beam"], kind
+        assert texts[1] == []
+    skin = hk.Assembly("skin").material("m", **STEEL).gauge("stress", stress="skin").load("weight", gravity="-z")
+    skin.part("skin", plate={"corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 1, 0]], "divisions": [4, 4],
+                             "thickness": 0.001, "tension": ["50 N/mm", "20 N/mm"]}, material="m")  # fmt: skip
+    skin.support("edge", at={"part": "skin", "plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
+    said = [f.text for f in skin.respond({"static": ["weight"]}).findings if "preload" in f.text]
+    assert [t.rpartition(" adds to ")[2] for t in said] == ["5e+04 and 2e+04 N/m along element x and y in skin"]
+
+
+def test_a_spectrum_without_its_unit_is_noticed():
+    for value, noticed in ((3.0, True), ("3 g", False), ("0.3 g", False)):
+        event = {"spectrum": {"x": {"frequency": [1, 100], "acceleration": [value, value]}}}
+        a = chain([2.0, 1.0], [3e4, 2e4]).gauge("end", acceleration="p2", axis="x")
+        a = a.changed({"units": {"length": "mm", "mass": "t"}})
+        assert any("the largest value of the spectrum" in f.text for f in a.respond(event).findings) == noticed

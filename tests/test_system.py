@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import pytest
 
@@ -210,3 +212,26 @@ def test_static_reactions_under_one_g_equal_the_weight(crate_modes, axis):
     singles = [r.channels[0] for r in gauges.readings]
     total = static[d, singles].sum() * 9.80665
     assert total == pytest.approx(crate_modes.set.totals.mass * 9.80665, rel=1e-10)
+
+
+@pytest.mark.parametrize(
+    ("slip", "words"),
+    [
+        ({"materials": {"m": {"E": "206 MPa"}}}, r'"m" has E = 0\.206 GPa.*162 m/s.*was an E of 206 GPa meant\?'),
+        ({"materials": {"m": {"E": "206e6 GPa"}}}, r"was an E of 206 GPa meant\?"),
+        ({"masses": {"box": {"mass": "35 t"}}}, r'"box" has 3\.5e\+04 kg, .* times all the rest.*its unit right'),
+        ({"materials": {"m": {"density": "0.00785 kg/m^3"}}}, r"density of 0\.00785 kg/m³: is its unit right"),
+    ],
+)
+def test_slips_of_units_are_noticed(slip: dict, words: str):
+    sound = straight_beam(1.0, {"rectangle": {"width": 0.03, "height": 0.05}}, STEEL, start="all")
+    sound.mass("box", at="b", mass="200 kg")
+    assert not [f for f in sound.check().findings if f.level == "warning"]
+    found = [f.text for f in sound.changed(slip).check().findings if f.level == "warning"]
+    assert any(re.search(words, text) for text in found), found
+
+
+def test_rubber_foam_and_diamond_are_no_slips():
+    for E, density in (("2 MPa", 1100), ("20 MPa", 60), ("1100 GPa", 3500), ("16 GPa", 11340), ("30 GPa", 2400)):
+        a = straight_beam(0.2, {"rod": {"diameter": 0.05}}, {"E": E, "nu": 0.3, "density": density}, start="all")
+        assert not [f.text for f in a.check().findings if "waves" in f.text]

@@ -270,6 +270,22 @@ def _mass_on_spring(mass: float, stiffness: float, spring_mass: float, damping_r
     return np.array(values), labels, facts
 
 
+def _tuned_peak(mass_ratio: float, tuning: float, zeta: float) -> float:
+    """Largest displacement over the static one of a main mass, undamped, with a damper; zeta is c / (2 m Ω)."""
+    from scipy.optimize import minimize_scalar
+
+    def minus(g: float) -> float:
+        damped = (2.0 * zeta * g) ** 2
+        split = mass_ratio * tuning**2 * g**2 - (g**2 - 1.0) * (g**2 - tuning**2)
+        below = damped * (g**2 - 1.0 + mass_ratio * g**2) ** 2 + split**2
+        return -math.sqrt((damped + (g**2 - tuning**2) ** 2) / below)
+
+    grid = np.linspace(0.02, 3.0, 3000)
+    at = float(grid[int(np.argmin([minus(float(g)) for g in grid]))])
+    step = float(grid[1] - grid[0])
+    return -float(minimize_scalar(minus, bounds=(at - step, at + step), method="bounded", options={"xatol": 1e-9}).fun)
+
+
 def _tuned(mass: float, stiffness: float, mass_ratio: float) -> Any:
     if mass_ratio <= 0:
         raise DescriptionError("mass_ratio: must be greater than 0")
@@ -289,7 +305,8 @@ def _tuned(mass: float, stiffness: float, mass_ratio: float) -> Any:
         "damper's stiffness": (added * omega**2, "N/m"),
         "damper's damping ratio": (100.0 * zeta, "%"),
         "damper's damping constant": (2.0 * zeta * added * omega, "N s/m"),
-        "largest amplification": (math.sqrt(1.0 + 2.0 / mass_ratio), ""),
+        "amplification at the fixed points": (math.sqrt(1.0 + 2.0 / mass_ratio), ""),
+        "largest amplification": (_tuned_peak(mass_ratio, tuned / main, zeta / (1.0 + mass_ratio)), ""),
     }
     labels = ["main mass alone", "damper alone, tuned", "lower of the pair, undamped", "upper of the pair, undamped"]
     return np.array([main, tuned, *pair]), labels, facts

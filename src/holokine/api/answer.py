@@ -90,8 +90,11 @@ class Answer(Generic[R]):
 
     @property
     def findings(self) -> tuple[Finding, ...]:
-        """What to know before trusting the answer: modes, then event."""
-        return (*(() if self._modes is None else self._modes.findings), *self._numbers_of.findings)
+        """What to know before trusting the answer: modes, preloads, then event."""
+        from holokine.modes.check import preload_findings
+
+        of_modes = () if self._modes is None else self._modes.findings
+        return (*of_modes, *preload_findings(self.system), *self._numbers_of.findings)
 
     def peaks(self) -> pd.DataFrame:
         """Peak (at rest: value) of every gauge in display units."""

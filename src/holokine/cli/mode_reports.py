@@ -125,7 +125,11 @@ class EnergyView(_View):
             tables={"energy": energy, "guidance": guidance},
             figures={"energy": lambda: modes.plot_energy(by)},
             findings=modes.findings,
-            after=[f"Advice (first order in a change of {change}):", *(f"  {a}" for a in advice)],
+            advice=[
+                f"Advice (first order in a change of {change}; the two strongest of each mode, if they move it by "
+                f"{5 * step:.3g} % at least; all are in --json and --out):",
+                *(f"  {a}" for a in advice),
+            ],
             facts={"advice": advice},
         )
 

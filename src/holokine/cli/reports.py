@@ -44,6 +44,7 @@ class _View:
     pictures: dict[str, Any] = field(default_factory=dict)
     meshes: dict[str, Any] = field(default_factory=dict)
     findings: tuple[Any, ...] = ()
+    advice: list[str] = field(default_factory=list)
     after: list[str] = field(default_factory=list)
     facts: dict[str, Any] = field(default_factory=dict)
 
@@ -67,6 +68,7 @@ class _View:
         screen.lines(self.lines)
         for title, table in self.screens:
             screen.table(title, table)
+        screen.lines(self.advice)
         screen.findings(self.findings)
         screen.footer(self.footer())
 

@@ -17,9 +17,11 @@ from holokine.system.mechanisms import describe_motion
 from holokine.system.pieces import Piece, connected_pieces, piece_motions
 from holokine.system.totals import MassTotals, mass_totals, member_masses
 
-__all__ = ["CheckReport", "Finding", "check_system", "refuse_loose"]
+__all__ = ["CheckReport", "Finding", "check_system", "preload_findings", "refuse_loose"]
 
 Floats = NDArray[Any]  # float64
+HEAVY, SLOW, FAST = 2000.0, 800.0, 2.0e4  # kg/m³ and m/s: lead carries waves at 1200, diamond at 18000
+OUTWEIGHS = 50.0
 Level = Literal["error", "warning", "note"]
 
 
@@ -84,6 +86,7 @@ def check_system(system: System) -> CheckReport:
                 Finding("warning", f'the material "{name}" has a density of {material.density:.4g} kg/m³: '
                         "is its unit right?")
             )  # fmt: skip
+    findings += _implausible(system, totals, members := member_masses(system))
     unused = [n for n in d.materials if all(p.material != n for p in d.parts.values())]
     unused += [n for n in d.sections if all(p.section != n for p in d.parts.values())]
     if unused:
@@ -112,7 +115,51 @@ def check_system(system: System) -> CheckReport:
         "nodes merged": system.mesh.merged,
     }
     box = np.stack([places.min(axis=0), places.max(axis=0)])
-    return CheckReport(totals, member_masses(system), box, counts, pieces, tuple(findings))
+    return CheckReport(totals, members, box, counts, pieces, tuple(findings))
+
+
+def _implausible(system: System, totals: MassTotals, members: dict[str, MassTotals]) -> list[Finding]:
+    """Sizes that a slip of units explains better than an assembly does."""
+    d, found = system.description, []
+    for name, material in d.materials.items():
+        if not material.density:
+            continue
+        speed = float(np.sqrt(material.young / material.density))
+        slow = material.density > HEAVY and speed < SLOW
+        if not slow and speed < FAST:
+            continue
+        times = next((t for t in (1e3, 1e-3, 1e6, 1e-6, 1e9) if SLOW <= speed * np.sqrt(t) < FAST), None)
+        gpa = material.young / 1e9
+        meant = f"; was an E of {gpa * times:.4g} GPa meant?" if times else ": are E and density right?"
+        found.append(
+            Finding("warning", f'the material "{name}" has E = {gpa:.4g} GPa at {material.density:.4g} '
+                    f"kg/m³: waves would run at {speed:.3g} m/s in it, in metals it is 1000 to 6000{meant}")
+        )  # fmt: skip
+    for name, own in ((body.name, members[body.name].mass) for body in system.masses):
+        rest = totals.mass - own
+        if rest > 0.0 and own > OUTWEIGHS * rest:
+            found.append(
+                Finding("warning", f'"{name}" has {own:.4g} kg, {own / rest:.3g} times all the rest together '
+                        f"({rest:.4g} kg): is its unit right (t, kg, g)?")
+            )  # fmt: skip
+    return found
+
+
+def preload_findings(system: System) -> list[Finding]:
+    """Preloads stiffen, and readings are what an event adds to them: say so, with the force to add."""
+    held = []
+    for name, part in system.description.parts.items():
+        if part.beam is not None and part.beam.preload:
+            held.append(f"{part.beam.preload:.4g} N in {name}")
+        if part.shell is not None and part.shell.tension is not None:
+            along = " and ".join(f"{size:.4g}" for size in part.shell.tension)
+            held.append(f"{along} N/m along element x and y in {name}")
+    if not held:
+        return []
+    return [Finding(
+        "warning", "preload is in the stiffness but in no reading: forces and stresses are what the event adds to "
+        f"{', '.join(held)}",
+    )]  # fmt: skip
 
 
 def _bad_loads(system: System) -> list[Finding]:

@@ -2,7 +2,8 @@
 
 MAC = |φₐᵀ W φᵦ|² / (φₐᵀWφₐ φᵦᵀWφᵦ) (Allemang & Brown, Proc. 1st International Modal Analysis Conference, 1982,
 110-116), weighted by mass, so that a heavy body counts as such though it is one node: with the whole mass matrix
-where both runs have the same motions, else with the mass at the nodes that are compared.
+where both runs have the same motions, else with the mass at the nodes that are compared. A motion counts with the mass
+that it has in both runs: a body that only one of them has moves as it likes in the other, and would drown the rest.
 """
 
 from __future__ import annotations
@@ -13,6 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import linear_sum_assignment
+from scipy.sparse import csr_array, diags_array
 from scipy.spatial import cKDTree
 
 from holokine.errors import SelectionError
@@ -24,6 +26,7 @@ Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 ALIKE = 0.5
 PARTLY = 0.25
+PREFERRED = 0.1
 
 
 @dataclass(frozen=True)
@@ -90,6 +93,16 @@ def assurance(a: Floats, b: Floats, weight: Any = None) -> Floats:
     return top / np.where(size > 0, size, 1.0)
 
 
+def _shared_mass(first: csr_array, second: csr_array) -> csr_array:
+    """The first mass matrix with rows and columns scaled down to where the second has less; stays semi-definite."""
+    own, others = first.diagonal(), second.diagonal()
+    scale = np.sqrt(np.minimum(own, others) / np.where(own > 0.0, own, 1.0))
+    if np.all(scale[own > 0.0] == 1.0) or not scale.any():
+        return first
+    by = diags_array(scale)
+    return csr_array(by @ first @ by)
+
+
 def _common(before: ModeSet, after: ModeSet) -> tuple[Ints, Ints]:
     """Nodes of both runs at the same places; else nodes of the coarser mesh and the nearest of the finer."""
     a, b = before.system, after.system
@@ -118,8 +131,10 @@ def compare_modes(before: ModeSet, after: ModeSet) -> Comparison:
     """
     first, second = before.system, after.system
     if first.size == second.size and np.array_equal(first.mesh.nodes, second.mesh.nodes):
-        mac = assurance(before.shapes, after.shapes, first.weighed)
-        return _paired(before, after, mac, int(first.active.reshape(-1, 6).any(axis=1).sum()))
+        shared = _shared_mass(first.weighed, second.weighed)
+        mac = assurance(before.shapes, after.shapes, shared)
+        held = [_energy(m.shapes, shared) / _energy(m.shapes, m.system.weighed) for m in (before, after)]
+        return _paired(before, after, mac, held, int(first.active.reshape(-1, 6).any(axis=1).sum()))
     i, j = _common(before, after)
     if len(i) == 0:
         raise SelectionError(
@@ -128,14 +143,25 @@ def compare_modes(before: ModeSet, after: ModeSet) -> Comparison:
     a, b = (
         m.shapes.reshape(m.count, -1, 6)[:, nodes, :3].reshape(m.count, -1) for m, nodes in ((before, i), (after, j))
     )
-    weight = first.weighed.diagonal().reshape(-1, 6)[i, :3].ravel()
+    own, others = (s.weighed.diagonal().reshape(-1, 6)[nodes, :3].ravel() for s, nodes in ((first, i), (second, j)))
+    weight = np.minimum(own, others)
     if weight.max(initial=0.0) <= 0.0:
         weight = np.ones_like(weight)
-    return _paired(before, after, assurance(a, b, np.maximum(weight, 1e-9 * weight.max())), len(i))
+    weight = np.maximum(weight, 1e-9 * weight.max())
+    held = [(x**2 @ weight) / _energy(m.shapes, m.system.weighed) for x, m in ((a, before), (b, after))]
+    return _paired(before, after, assurance(a, b, weight), held, len(i))
 
 
-def _paired(before: ModeSet, after: ModeSet, mac: Floats, points: int) -> Comparison:
-    rows, columns = linear_sum_assignment(-mac)
+def _energy(shapes: Floats, mass: csr_array) -> Floats:
+    """φᵀMφ of each shape, shape (modes,)."""
+    size = np.einsum("ij,ij->i", shapes, (mass @ shapes.T).T)
+    return np.where(size > 0.0, size, 1.0)
+
+
+def _paired(before: ModeSet, after: ModeSet, mac: Floats, held: list[Floats], points: int) -> Comparison:
+    """The best pairs; of shapes that are alike, those whose energy is in what both runs have (`held`) come first."""
+    held = [np.clip(h, 0.0, 1.0) for h in held]
+    rows, columns = linear_sum_assignment(-mac * (1.0 + PREFERRED * np.sqrt(np.outer(*held))))
     partner = np.full(before.count, -1, dtype=np.int64)
     good = mac[rows, columns] >= ALIKE
     partner[rows[good]] = columns[good]

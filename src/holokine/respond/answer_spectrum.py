@@ -8,16 +8,18 @@ from typing import Any
 from numpy.typing import NDArray
 
 from holokine.describe.events import SpectrumEvent
-from holokine.excite.spectrum import build_spectrum
+from holokine.excite.spectrum import ResponseSpectrum, build_spectrum
 from holokine.modes.check import Finding
 from holokine.respond.bench import Bench, taken
 from holokine.respond.combine import SpectrumResult, respond_spectrum
 from holokine.respond.reduced import at_supports
 from holokine.system.loads import moved_supports
+from holokine.units import STANDARD_GRAVITY
 
 __all__ = ["answer_spectrum"]
 
 Floats = NDArray[Any]  # float64
+TINY, HUGE = 0.02 * STANDARD_GRAVITY, 2e5 * STANDARD_GRAVITY  # below any qualification test; above pyroshock
 
 
 def answer_spectrum(bench: Bench, name: str, event: SpectrumEvent) -> SpectrumResult:
@@ -65,9 +67,23 @@ def answer_spectrum(bench: Bench, name: str, event: SpectrumEvent) -> SpectrumRe
         groups=groups,
         over_displacement=event.over_displacement,
     )
+    more = _about_size(spectra)
     if imposed:
-        answer = replace(answer, findings=(*answer.findings, *_about_supports(bench, event)))
-    return answer
+        more += _about_supports(bench, event)
+    return replace(answer, findings=(*answer.findings, *more)) if more else answer
+
+
+def _about_size(spectra: dict[str, ResponseSpectrum]) -> list[Finding]:
+    """Spectra so small or so large that a unit was probably left out."""
+    found = []
+    for d, spectrum in spectra.items():
+        most = max(float(s.acceleration.max()) for s in (spectrum, *spectrum.levels))
+        if 0.0 < most < TINY or most > HUGE:
+            found.append(Finding(
+                "warning", f"{d}: the largest value of the spectrum is {most:.4g} m/s² ({most / STANDARD_GRAVITY:.3g} "
+                "g): is its unit right? A column without one is in the units of the description",
+            ))  # fmt: skip
+    return found
 
 
 def _about_supports(bench: Bench, event: SpectrumEvent) -> list[Finding]:

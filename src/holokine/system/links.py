@@ -241,7 +241,9 @@ class _Collector:
         dofs = (nodes[:, None] * 6 + np.array(held)).ravel()
         dofs = dofs[self.active[dofs]]
         if len(dofs) == 0:
-            raise DescriptionError(f"{owner}: holds nothing: its nodes belong to no part, spring, mass or link")
+            raise DescriptionError(
+                f"{owner}: holds nothing: no part, spring, mass or link moves its nodes in {', '.join(support.hold)}"
+            )
         rows = self.rows(owner, dofs, csr_array((len(dofs), self.size)))
         self.out.supports[name] = SupportRows(name, nodes, support.hold, dofs, rows)
 
