@@ -235,3 +235,43 @@ def test_rubber_foam_and_diamond_are_no_slips():
     for E, density in (("2 MPa", 1100), ("20 MPa", 60), ("1100 GPa", 3500), ("16 GPa", 11340), ("30 GPa", 2400)):
         a = straight_beam(0.2, {"rod": {"diameter": 0.05}}, {"E": E, "nu": 0.3, "density": density}, start="all")
         assert not [f.text for f in a.check().findings if "waves" in f.text]
+
+
+@pytest.mark.parametrize("kind", ["rigid", "averaging"])
+def test_legs_that_end_on_nothing_are_warned_of_and_do_not_count(kind: str):
+    """A foot 12 mm beside the beam carries nothing: said with the nearest node, and the answer is that without it."""
+
+    def stand(feet: list[str]) -> hk.Assembly:
+        a = straight_beam(1.0, FLAT, STEEL, start="all", divisions=10)
+        for x, y in ((7, 0.0), (8, 0.0), (9, 0.012)):
+            a.point(f"foot {x}", [0.1 * x, y, 0])
+        a.part("rib", beam={"through": ["foot 7", "side"], "section": "s"}, material="m")
+        a.point("side", [0.7, 0.3, 0]).point("hub", [0.8, 0, 0.2])
+        return a.mass("box", at="hub", mass=3.0, inertia=[0.02, 0.02, 0.02]).link("legs", **{kind: "hub"}, to=feet)
+
+    sound = ["foot 7", "foot 8", "side"]
+    slipped = stand([*sound, "foot 9"])
+    said = [f for f in slipped.check().findings if f.text.startswith('link "legs"')]
+    assert [f.level for f in said] == ["warning"]
+    assert re.search(r'1 of its 4 targets.*"foot 9" at \[900, 12, 0\] mm.*\[900, 0, 0\] mm, 12 mm away', said[0].text)
+    np.testing.assert_allclose(slipped.modes(6).frequencies_hz, stand(sound).modes(6).frequencies_hz, rtol=1e-10)
+    assert not [f for f in stand(sound).check().findings if "targets" in f.text]
+    with pytest.raises(DescriptionError, match="none of its targets belongs to a part, spring, mass or link; the near"):
+        stand(["foot 9"]).check()
+    sprung = stand([*sound, "foot 9"]).spring("prop", between=["ground", "foot 9"], stiffness=1e4, axis="z")
+    if kind == "averaging":  # a mean of motions that are not there would hold the box to the frame
+        with pytest.raises(ConstraintError, match=r"1 of its 4 targets move only along some axes.*\[900, 12, 0\] mm"):
+            sprung.check()
+    else:
+        assert sprung.check().report.ok
+
+
+def test_a_support_beside_its_node_and_a_joint_across_the_assembly():
+    a = straight_beam(1.0, FLAT, STEEL, start="all", end=["z"], divisions=10)
+    a.point("stray", [1.0, 0.0, -0.003]).support("pads", at=["b", "stray"], hold=["y"])
+    a.point("lid a", [0, 0, 0.3]).point("lid b", [1, 0, 0.3])
+    a.part("lid", beam={"through": ["lid a", "lid b"], "section": "s", "divisions": 10}, material="m")
+    a.joint("bolt", between=["a", "lid a"], kind="rigid").joint("screw", between=["b", "lid b"], kind="hinge")
+    found = [f.text for f in a.check().findings if f.level == "warning"]
+    assert any(t.startswith('support "pads": 1 of its 2 nodes') and "3 mm away" in t for t in found), found
+    assert any('joint "bolt": its sides are 300 mm apart' in t for t in found), found

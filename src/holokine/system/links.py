@@ -9,6 +9,7 @@ import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
+from scipy.spatial import cKDTree
 
 from holokine.describe import Description
 from holokine.describe.targets import Selection
@@ -57,6 +58,9 @@ class Bond:
     nodes: Ints
 
 
+FAR = 0.05  # of the diagonal: more is no gap of an assembly
+
+
 @dataclass(frozen=True)
 class SupportRows:
     """A support: its nodes, the held directions, and the held motions, row by row."""
@@ -91,6 +95,33 @@ class _Collector:
         self.count += len(dependent)
         return slice(self.count - len(dependent), self.count)
 
+    def attached(self, owner: str, nodes: Ints, what: str) -> Ints:
+        """Those of the nodes that something moves; a note on the others, with what is nearest to them."""
+        moved: Any = self.active.reshape(-1, 6).any(axis=1)
+        empty = nodes[~moved[nodes]]
+        if len(empty) == 0:
+            return nodes
+        used = np.flatnonzero(moved)
+        if len(used) == 0:
+            raise DescriptionError(
+                f"{owner}: the assembly has no part, spring, mass or link that could move its {what}"
+            )
+        distance, nearest = cKDTree(self.mesh.nodes[used]).query(self.mesh.nodes[empty])
+        first = int(distance.argmax())
+        called = {node: f'point "{point}"' for point, node in self.mesh.points.items()}
+        where = called.get(int(empty[first]), "a node") + " at " + _place(self.mesh.nodes[empty[first]])
+        other = (
+            called.get(int(used[nearest[first]]), "the one") + " at " + _place(self.mesh.nodes[used[nearest[first]]])
+        )
+        near = f"the nearest node in use to {where} is {other}, {1e3 * distance[first]:.4g} mm away"
+        if len(empty) == len(nodes):
+            raise DescriptionError(f"{owner}: none of its {what} belongs to a part, spring, mass or link; {near}")
+        self.out.notes.append(
+            f"{owner}: {len(empty)} of its {len(nodes)} {what} belong to no part, spring, mass or link and are left "
+            f"out; {near}"
+        )
+        return nodes[moved[nodes]]
+
     # -- links ----------------------------------------------------------------------------------------
 
     def rigid(self, owner: str, node: int, targets: Ints) -> tuple[Ints, slice]:
@@ -101,8 +132,6 @@ class _Collector:
         dofs = node_dofs(targets[:, None])
         wanted = self.active[dofs].ravel()
         flat = carry.reshape(-1, 6)[wanted]
-        if len(flat) == 0:
-            raise DescriptionError(f"{owner}: none of its targets belongs to a part, spring or mass")
         r, c = np.repeat(np.arange(len(flat)), 6), np.tile(6 * node + np.arange(6), len(flat))
         A = coo_array((flat.ravel(), (r, c)), shape=(len(flat), self.size)).tocsr()
         A.eliminate_zeros()
@@ -111,6 +140,13 @@ class _Collector:
 
     def averaging(self, owner: str, node: int, targets: Ints) -> tuple[Ints, slice]:
         """A node follows the mean rigid motion of targets: least squares over their translations."""
+        partly = ~np.asarray(self.active).reshape(-1, 6)[targets, :3].all(axis=1)
+        if partly.any():
+            first = _place(self.mesh.nodes[targets[partly][0]])
+            raise ConstraintError(
+                f"{owner}: {int(partly.sum())} of its {len(targets)} targets move only along some axes, the first at "
+                f"{first}, so that their mean is not defined; choose nodes of parts"
+            )
         places = self.mesh.nodes[targets]
         centre = places.mean(axis=0)
         fit = np.zeros((3 * len(targets), 6))
@@ -141,6 +177,7 @@ class _Collector:
         targets = targets[targets != node]
         if len(targets) == 0:
             raise DescriptionError(f'{owner}: links the point "{link.point}" to nothing but itself')
+        targets = self.attached(owner, targets, "targets")
         place = self.mesh.nodes[node]
         kind = "rigid" if link.rigid is not None else "averaging"
         dependent, rows = getattr(self, kind)(owner, node, targets)
@@ -157,12 +194,18 @@ class _Collector:
         owner = f'joint "{name}"'
         for end, carried, side in zip(ends, sides, joint.between, strict=True):
             if carried is not None:
-                getattr(self, side.link)(f"{owner}, side at node {end + 1}", end, carried)
+                where = f"{owner}, side at node {end + 1}"
+                getattr(self, side.link)(where, end, self.attached(where, carried, "nodes"))
         axes = np.eye(3)
         if joint.axes is not None:
             axes = axes_from(joint.axes.x, joint.axes.y, owner=owner)
         places = self.mesh.nodes[list(ends)]
         at = places.mean(axis=0)
+        apart = float(np.linalg.norm(places[1] - places[0]))
+        if apart > FAR * float(np.linalg.norm(np.ptp(self.mesh.nodes, axis=0))):
+            self.out.notes.append(
+                f"{owner}: its sides are {1e3 * apart:.4g} mm apart; it acts in the middle, on rigid arms to both"
+            )
         whole = Connector.build(
             name, "joint", ends, places, at, axes, np.array(joint.stiffness), np.array(joint.damping)
         )
@@ -236,7 +279,7 @@ class _Collector:
     def support(self, name: str) -> None:
         support = self.d.supports[name]
         owner = f'support "{name}"'
-        nodes = select_nodes(self.mesh, self.d, support.at, owner)
+        nodes = self.attached(owner, select_nodes(self.mesh, self.d, support.at, owner), "nodes")
         held = [DIRECTION_NAMES.index(h) for h in support.hold]
         dofs = (nodes[:, None] * 6 + np.array(held)).ravel()
         dofs = dofs[self.active[dofs]]
@@ -246,6 +289,10 @@ class _Collector:
             )
         rows = self.rows(owner, dofs, csr_array((len(dofs), self.size)))
         self.out.supports[name] = SupportRows(name, nodes, support.hold, dofs, rows)
+
+
+def _place(xyz: Floats) -> str:
+    return "[" + ", ".join(f"{1e3 * v:.4g}" for v in xyz) + "] mm"
 
 
 def _pivots(matrix: Floats) -> tuple[Floats, list[int]]:
