@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import doctest
 import importlib
+import json
 import os
 import re
 import subprocess
@@ -89,6 +90,29 @@ def test_guide_snippets_are_valid_descriptions(number):
         TypeAdapter(Selection).validate_python(data, context=context)
     except ValidationError as err:
         pytest.fail(str(err))
+
+
+def test_the_guide_shows_every_key():
+    """Each key that an assembly file may have stands in code in the guide."""
+    keys: set[str] = set()
+
+    def gather(part: object) -> None:
+        if isinstance(part, dict):
+            properties = part.get("properties")
+            if isinstance(properties, dict):
+                keys.update(properties)
+            for inner in part.values():
+                gather(inner)
+        elif isinstance(part, list):
+            for inner in part:
+                gather(inner)
+
+    gather(json.loads((ROOT / "src" / "holokine" / "data" / "assembly.schema.json").read_text(encoding="utf-8")))
+    assert len(keys) > 200
+    code = "\n".join(re.findall(r"```.*?```|`[^`]+`", GUIDE, flags=re.DOTALL))
+    keys.discard("anyOf")  # of the key that is itself called properties
+    missing = sorted(k for k in keys if not re.search(rf"(?<!\w){re.escape(k)}(?!\w)", code))
+    assert missing == []
 
 
 @pytest.mark.parametrize("script", sorted((ROOT / "examples").glob("*.py")), ids=lambda p: p.stem)
