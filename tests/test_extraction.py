@@ -293,7 +293,7 @@ def test_an_interrupted_command_leaves_nothing_half_written(tmp_path):
     process = subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
     time.sleep(6.0)
     process.send_signal(signal.SIGINT)
-    _, err = process.communicate(timeout=120)
+    _, err = process.communicate(timeout=300)
     assert process.returncode == 130, err
     assert "nothing was left half-written" in err
     assert [p.name for p in tmp_path.iterdir()] == ["big.yaml"]
