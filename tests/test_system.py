@@ -275,3 +275,32 @@ def test_a_support_beside_its_node_and_a_joint_across_the_assembly():
     found = [f.text for f in a.check().findings if f.level == "warning"]
     assert any(t.startswith('support "pads": 1 of its 2 nodes') and "3 mm away" in t for t in found), found
     assert any('joint "bolt": its sides are 300 mm apart' in t for t in found), found
+
+
+def test_the_work_of_reading_names_grows_with_the_model_only(monkeypatch):
+    """Four times the bays, four times the looks into the description, from a description to a checked system."""
+    from holokine.describe import schema, walk
+
+    def looks(bays: int) -> int:
+        a = hk.Assembly("mast").material("m", **STEEL).section("s", **FLAT).point("p0", [0, 0, 0])
+        for i in range(1, bays + 1):
+            a.point(f"p{i}", [0.5 * i, 0, 0]).mass(f"box {i}", at=f"p{i}", mass=1.0)
+            a.part(f"bay {i}", beam={"through": [f"p{i - 1}", f"p{i}"], "section": "s"}, material="m")
+            a.point(f"name {i}", [0.5 * i, 0, 0])
+        a.support("foot", at="p0", hold="all")
+        count = 0
+
+        def counted(model, path=()):
+            nonlocal count
+            count += 1
+            return plain(model, path)
+
+        plain = walk.walk
+        for module in (schema, walk):
+            monkeypatch.setattr(module, "walk", counted)
+        assert a.check().report.ok
+        monkeypatch.undo()
+        return count
+
+    few, many = looks(10), looks(40)
+    assert 0 < many < 4.5 * few

@@ -95,7 +95,8 @@ class Mesh:
         MeshError
             Where two nodes lie at such a place, and which is meant cannot be told.
         """
-        others = {n: p for n, p in description.points.items() if n not in description.structural_points}
+        nodes_by_name = description.structural_points
+        others = {n: p for n, p in description.points.items() if n not in nodes_by_name}
         own = {n: k for n, k in self.points.items() if n not in description.points or n not in others}
         found: dict[str, int] = {}
         if others and len(self.nodes):
