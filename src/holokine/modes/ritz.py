@@ -88,7 +88,7 @@ def ritz_vectors(system: System, fields: list[LoadField], count: int) -> ModeSet
         block = np.asarray(factor.solve(np.ascontiguousarray(M @ block)))
     if X.shape[1] == 0:
         raise EventError("the loads move no mass: there is nothing to make vectors from")
-    values, V = scipy.linalg.eigh(X.T @ (K @ X))
+    values, V = scipy.linalg.eigh(X.T @ (K @ X), driver="evd")
     X = X @ V
     residual = K @ X - (M @ X) * values
     shapes = np.ascontiguousarray((T @ X).T)

@@ -87,7 +87,7 @@ def all_pairs(K: csr_array, M: csr_array, free: Floats) -> tuple[Floats, Floats]
         A -= Q @ (Q.T @ A)
         A -= (A @ Q) @ Q.T
         A += 3.0 * np.linalg.norm(A, 2) * (Q @ Q.T)
-    values, Y = scipy.linalg.eigh((A + A.T) / 2.0)
+    values, Y = scipy.linalg.eigh((A + A.T) / 2.0, driver="evd")
     values, Y = _low_ones_refined(A, values, Y)
     values, Y = values[: len(values) - r], Y[:, : Y.shape[1] - r]
     X = heavier @ Y + light @ (follow @ Y)
@@ -110,7 +110,7 @@ def _by_flexibility(K: Floats, M: Floats, free: Floats, weights: Floats) -> tupl
     except np.linalg.LinAlgError:
         return None
     W = scipy.linalg.solve_triangular(low, np.diag(1.0 / size), lower=True)  # Wᵀ W is the inverse
-    mu, Z = scipy.linalg.eigh(W @ M @ W.T)
+    mu, Z = scipy.linalg.eigh(W @ M @ W.T, driver="evd")
     mu, Z = mu[::-1], Z[:, ::-1]
     rank = int((weights > _ZERO * float(weights.max()) * len(weights)).sum())
     rest = float(np.abs(mu[rank:]).max(initial=0.0))
@@ -153,7 +153,7 @@ def polished(A: csr_array, B: csr_array, values: Floats, X: Floats, off: Floats)
             except np.linalg.LinAlgError:
                 break
         own = X[:, group]
-        lam, turn = scipy.linalg.eigh(own.T @ (K @ own))
+        lam, turn = scipy.linalg.eigh(own.T @ (K @ own), driver="evd")
         values[group], X[:, group] = lam, own @ turn
     return values, X
 
@@ -170,7 +170,7 @@ def _low_ones_refined(A: Floats, values: Floats, Y: Floats) -> tuple[Floats, Flo
             raise SolverError(NOT_DEFINITE) from None
         return values, Y
     W = scipy.linalg.solve_triangular(low, np.diag(1.0 / size), lower=True)
-    inverse, Z = scipy.linalg.eigh(W @ W.T)
+    inverse, Z = scipy.linalg.eigh(W @ W.T, driver="evd")
     inverse, Z = inverse[::-1], Z[:, ::-1]
     middle = 1.0 / np.sqrt(inverse[0] / max(float(values[-1]), 1e-300))
     part = int((1.0 / np.maximum(inverse, 1e-300) < middle).sum())
@@ -205,7 +205,7 @@ def condensed(K: csr_array, M: csr_array, free: Floats, massive: NDArray[Any]) -
         Q = np.linalg.qr(L.T @ free[massive])[0]
         F -= Q @ (Q.T @ F)
         F -= (F @ Q) @ Q.T
-    theta, Y = scipy.linalg.eigh((F + F.T) / 2.0)
+    theta, Y = scipy.linalg.eigh((F + F.T) / 2.0, driver="evd")
     theta, Y = theta[::-1], Y[:, ::-1]
     theta, Y = theta[: len(theta) - r], Y[:, : Y.shape[1] - r]
     X = flexible @ (L @ Y)

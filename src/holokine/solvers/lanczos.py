@@ -154,7 +154,8 @@ def _largest_first(theta: Floats) -> Floats:
 
 
 def _sorted_pairs(T: Floats, key: Callable[[Floats], Floats]) -> tuple[Floats, Floats]:
-    theta, S = scipy.linalg.eigh((T + T.T) / 2.0)
+    # divide and conquer: the default driver can end in an internal error where eigenvalues repeat a hundred times
+    theta, S = scipy.linalg.eigh((T + T.T) / 2.0, driver="evd")
     order = np.argsort(key(theta), kind="stable")
     return theta[order], S[:, order]
 
@@ -204,7 +205,7 @@ def _orthonormal(W: Floats, M: csr_array, L: Floats, V: Floats) -> tuple[Floats,
         G = W.T @ MW
         if largest == 0.0:
             largest = float(before.max())
-        values, vectors = scipy.linalg.eigh((G + G.T) / 2.0)
+        values, vectors = scipy.linalg.eigh((G + G.T) / 2.0, driver="evd")
         keep = values > max((1e-13 * largest) ** 2, 1e-300)
         if not keep.any():
             return W[:, :0], W[:, :0], np.zeros((0, width)), H
