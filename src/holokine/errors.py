@@ -23,8 +23,15 @@ __all__ = [
     "StaleError",
     "UnitError",
     "UnknownNameError",
+    "first_few",
     "nearest_hint",
 ]
+
+
+def first_few(words: Iterable[object], most: int) -> str:
+    """The first words of a list in a message, and how many more there are."""
+    every = [str(w) for w in words]
+    return ", ".join(every[:most]) + (f" and {len(every) - most} more" if len(every) > most else "")
 
 
 class HolokineError(Exception):

@@ -14,7 +14,7 @@ from holokine import Assembly
 from holokine.cli.asked import Delivery, ModesRange
 from holokine.cli.reports import _file_name, _records, _View, open_modes
 from holokine.cli.terminal import Busy, Screen
-from holokine.errors import SelectionError
+from holokine.errors import SelectionError, first_few
 from holokine.units import quantity
 
 if TYPE_CHECKING:
@@ -144,7 +144,7 @@ def _screen_energy(energy: pd.DataFrame) -> pd.DataFrame:
         for which in ("strain", "kinetic"):
             large = own[own[f"{which}_percent"] >= 5.0].sort_values(f"{which}_percent", ascending=False)
             words = [f"{m} {p:.0f}" for m, p in zip(large["member"], large[f"{which}_percent"], strict=True)]
-            row[which] = ", ".join(words[:6]) + (f" and {len(words) - 6} more" if len(words) > 6 else "")
+            row[which] = first_few(words, 6)
         rows.append(row)
     return pd.DataFrame(rows)
 

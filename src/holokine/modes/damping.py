@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from holokine.describe.references import group_members
 from holokine.describe.schema import Damping, Description
+from holokine.errors import first_few
 from holokine.modes.check import Finding
 from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
@@ -117,7 +118,7 @@ def critical_findings(modes: ModeSet, damping: Floats) -> list[Finding]:
     critical = modes.numbers[damping >= 1.0]
     if not len(critical):
         return []
-    shown = ", ".join(str(m) for m in critical[:8]) + (f" and {len(critical) - 8} more" if len(critical) > 8 else "")
+    shown = first_few(critical, 8)
     return [Finding(
         "warning", f"damping is critical or more in {len(critical)} of {modes.count} modes: {shown}. They do not "
         "vibrate, and what a spectrum says of them has no meaning; take an event in time",

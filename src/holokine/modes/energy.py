@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe.references import group_members
+from holokine.errors import first_few
 from holokine.modes.check import Finding
 from holokine.modes.extract import ModeSet
 from holokine.system.adequacy import elements_per_wave
@@ -161,7 +162,7 @@ def untrusted_modes(modes: ModeSet, energies: Energies, limit: float) -> tuple[F
     bad = modes.numbers[energies.mesh_error > limit]
     if not len(bad):
         return ()
-    shown = ", ".join(str(m) for m in bad[:12]) + (f" and {len(bad) - 12} more" if len(bad) > 12 else "")
+    shown = first_few(bad, 12)
     text = (
         f"the mesh may falsify the frequency by more than {100 * limit:g} % (a rough estimate) in {len(bad)} of "
         f"{modes.count} modes: {shown}; refine the parts that hold their strain energy"

@@ -14,6 +14,7 @@ import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 
+from holokine.errors import first_few
 from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
 from holokine.system.build import System
@@ -108,7 +109,7 @@ def _kind(
         field = _field(system, modes, row, movers, weight)
         words, fits = _rigid(field)
         on = _strained(energies, np.where(springy, strain, 0.0))
-        what = ", ".join(movers[:3]) + (f" and {len(movers) - 3} more" if len(movers) > 3 else "")
+        what = first_few(movers, 3)
         if fits >= 0.95:
             return f"{what} as a rigid body on {on}", words
         return f"{what} on {on}", _mainly(field)

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.errors import EventError
+from holokine.errors import EventError, first_few
 from holokine.excite.spectrum import ResponseSpectrum
 from holokine.gauges import Reading
 from holokine.modes.check import Finding
@@ -333,10 +333,14 @@ def _spectrum_findings(d: str, spectrum: ResponseSpectrum, reduced: ReducedModel
     change = np.stack([near.at(k * f, reduced.damping) / np.maximum(now, 1e-300) - 1.0 for k in (0.95, 1.05)])
     steep = np.flatnonzero((np.abs(change).max(axis=0) > STEEP) & (held >= 0.05))
     if len(steep):
-        words = ", ".join(
-            f"mode {i + 1} at {f[i]:.4g} Hz ({100 * change[0, i]:+.0f} % / {100 * change[1, i]:+.0f} %)"
-            for i in steep[np.argsort(-held[steep], kind="stable")][:8]
-        ) + (f" and {len(steep) - 8} more" if len(steep) > 8 else "")
+        ranked = steep[np.argsort(-held[steep], kind="stable")]
+        words = first_few(
+            (
+                f"mode {i + 1} at {f[i]:.4g} Hz ({100 * change[0, i]:+.0f} % / {100 * change[1, i]:+.0f} %)"
+                for i in ranked
+            ),
+            8,
+        )
         found.append(Finding(
             "warning", f"{d}: a shift of the frequency by -5 % / +5 % changes what the spectrum gives by more than "
             f"{100 * STEEP:.0f} %: {words}",
