@@ -18,9 +18,9 @@ __all__ = ["CYCLE_STEPS", "LOBE_STEPS", "Segment", "curve_of", "differentiated"]
 Floats = NDArray[Any]  # float64
 Derivative = Callable[[int], Floats]
 LOBE_STEPS = 2000
-"""Linear pieces of a half-sine; its area is then low by (π/2000)²/12, 2e-7 of it."""
+"""Linear pieces of a half-sine, laid so that its area is kept (`_laid`)."""
 CYCLE_STEPS = 2400
-"""Linear pieces of a cycle, whose part in the response is then low by (2π/2400)²/12, 6e-7 of it."""
+"""Linear pieces of a cycle, laid so that areas are kept: its part in the response is then right to about 1e-12."""
 MAX_ROWS = 1_800_000
 
 
@@ -194,4 +194,14 @@ def differentiated(
                 "sine, sine with a hann window, a step with a rise), or a table of accelerations"
             )
     time = np.concatenate([s.time for s in segments])
-    return time, scale * np.concatenate([s.derivative(order) for s in segments])
+    return time, scale * np.concatenate([_laid(s.derivative(order)) for s in segments])
+
+
+def _laid(value: Floats) -> Floats:
+    """Rows of straight pieces that keep the area under a smooth curve, given on even steps.
+
+    Chords cut off h³ f''/12 of a piece: with rows at f - h² f''/12 what is left is of fourth order. The ends stay.
+    """
+    rows = value.copy()
+    rows[1:-1] -= (value[:-2] - 2.0 * value[1:-1] + value[2:]) / 12.0
+    return rows

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.modes.check import Finding
-from holokine.respond.oscillators import cubic_extremes, phi_functions
+from holokine.respond.oscillators import phi_functions
 
 __all__ = ["QUANTITIES", "SIDES", "ShockSpectrum", "broadened_values", "octave_frequencies", "shock_spectrum"]
 
@@ -31,6 +31,9 @@ SIDES: tuple[Side, ...] = ("maximax", "positive", "negative", "primary", "residu
 SAMPLES_PER_PERIOD = 10.0
 _SLOW = 2.5e-4  # radians per sample below which a filter of second order has lost more than eight digits
 _CHUNK = 4096
+_LOOKS = 8  # of every cell that may hold the largest value
+_CELLS = 24  # and how many are followed to the top
+_MOST = 4000  # samples beside which it is looked for
 
 
 @dataclass(frozen=True)
@@ -207,43 +210,63 @@ def _extremes(
             y = inverse[0, 0] * g[j] + inverse[0, 1] * later + 1j * (inverse[1, 0] * g[j] + inverse[1, 1] * later)
             return np.where(i == j, y, grown * y + first * a[j] + second * a[j + 1])
 
+    def within(start: Any, a0: Any, rise: Any, tau: Any, functions: Any) -> tuple[Any, Any]:
+        """State and base acceleration at tau after a sample, exactly."""
+        E, phi1, phi2 = functions
+        now = a0 + rise * tau
+        return E * start - tau * ((phi1 - phi2) * a0 + phi2 * now), now
+
     result = []
     whole = g[: len(g) // _CHUNK * _CHUNK].reshape(-1, _CHUNK)
+    inside = step * np.arange(1, _LOOKS) / _LOOKS
+    looks = phi_functions(pole * inside)
+    turn = omega * step
+    unit = 1.0 if quantity == "absolute acceleration" else abs(u) * damped / omega**2
+    size = max(float(g.max()), -float(g.min())) + unit * max(float(a.max()), -float(a.min()))
+    reach = min(turn**2 / 7.0 + zeta * turn, 2.0) * size
     for sign in (1.0, -1.0):
         each = whole.max(axis=1) if sign > 0 else -whole.min(axis=1)
         rest = sign * g[whole.size :]
         best = max(float(each.max(initial=-np.inf)), float(rest.max(initial=-np.inf)))
-        top = _tops(g, sign, best, each)
-        if len(top):
-            ends = np.stack([top, top + 1])
-            values, slopes = sign * g[ends], sign * step * read(pole * state(ends) - a[ends])
-            for k in range(len(top)):
-                best = max(best, cubic_extremes(values[:, k], slopes[:, k])[1])
+        cells = _cells(g, sign, best, each, reach)
+        if len(cells):
+            start, a0, rise = state(cells), a[cells], (a[cells + 1] - a[cells]) / step
+            moved, _ = within(start[:, None], a0[:, None], rise[:, None], inside, looks)
+            seen = sign * read(moved)
+            best = max(best, float(seen.max()))
+            most = seen.max(axis=1)
+            few = np.argsort(-most, kind="stable")[:_CELLS]
+            few = few[most[few] >= best - 0.5 * (turn / _LOOKS) ** 2 * abs(best)]
+            tau = inside[seen[few].argmax(axis=1)]
+            low, high = np.maximum(tau - step / _LOOKS, 0.0), np.minimum(tau + step / _LOOKS, step)
+            for _ in range(3):  # where the slope is zero: Newton's steps from the best look
+                moved, now = within(start[few], a0[few], rise[few], tau, phi_functions(pole * tau))
+                best = max(best, float((sign * read(moved)).max(initial=-np.inf)))
+                rate = pole * moved - now
+                slope, bend = read(rate), read(pole * rate - rise[few])
+                tau = np.clip(tau - slope / np.where(bend != 0.0, bend, np.inf), low, high)
+            moved, _ = within(start[few], a0[few], rise[few], tau, phi_functions(pole * tau))
+            best = max(best, float((sign * read(moved)).max(initial=-np.inf)))
         result.append(sign * best)
     end = state(np.array([len(a) - 1]))[0]
     after_high, after_low = _free(float(read(end)), float(read(pole * end)), omega, zeta)
     return result[0], result[1], after_high, after_low
 
 
-def _tops(g: Floats, sign: float, best: float, each: Floats) -> NDArray[np.int64]:
-    """Cells beside the largest local maxima of sign · g: between samples any of these may be the highest.
+def _cells(g: Floats, sign: float, best: float, each: Floats, reach: float) -> NDArray[np.int64]:
+    """Cells between samples in which sign · g may be highest: those beside samples next to the largest.
 
-    `each`: largest of every chunk, so that only those which can hold one are looked at.
+    Within a cell g rises above its samples by no more than `reach`, of order (ωh)²/8 of its size. `each`: largest of every chunk, so that only those which can hold one are looked at.
     """
-    edge = best - 0.05 * abs(best)
+    edge = best - reach
     found = [np.flatnonzero(sign * g[k * _CHUNK : (k + 1) * _CHUNK] >= edge) + k * _CHUNK
              for k in np.flatnonzero(each >= edge)]  # fmt: skip
     found.append(np.flatnonzero(sign * g[len(each) * _CHUNK :] >= edge) + len(each) * _CHUNK)
     near = np.concatenate(found)
-    size = sign * g[near]
-    if len(near) > 4000:
-        keep = np.argpartition(-size, 4000)[:4000]
-        near, size = near[keep], size[keep]
-    i = int(near[size.argmax()])
-    inner = near[(near > 0) & (near < len(g) - 1)]
-    peaks = inner[(sign * g[inner] >= sign * g[inner - 1]) & (sign * g[inner] >= sign * g[inner + 1])]
-    peaks = peaks[np.argsort(-sign * g[peaks], kind="stable")[:8]]
-    return np.unique(np.concatenate([peaks - 1, peaks, [max(i - 1, 0), min(i, len(g) - 2)]]))
+    if len(near) > _MOST:
+        near = near[np.argpartition(-sign * g[near], _MOST)[:_MOST]]
+    cells = np.unique(np.concatenate([near - 1, near]))
+    return np.asarray(cells[(cells >= 0) & (cells < len(g) - 1)])
 
 
 def _free(value: float, slope: float, omega: float, zeta: float) -> tuple[float, float]:
