@@ -293,3 +293,34 @@ def test_sampled_waves_keep_their_area():
         total += float(np.sum(weight * h / 2 * ((1 - share) * a[:-1] + share * a[1:])
                               * np.sin(2 * np.pi * 20 * (t[:-1] + share * h))))  # fmt: skip
     assert total == pytest.approx(0.05 / 2, rel=1e-11)
+
+
+def test_lists_of_frequencies_hold_the_peaks(crate_modes):
+    """Spacing by damping; the run's natural frequencies are in the list; a coarse list is told."""
+    from holokine.respond.shock import fine_enough, lost_between
+
+    t = np.arange(40_001) / 2000.0  # 20 s of a steady sine at 31 Hz: a peak of 1/(2ζ) as narrow as can be
+    for zeta in (0.02, 0.05):
+        found = hk.shock((t, np.sin(2 * np.pi * 31.0 * t)), low=20.3, high=47, damping=zeta)
+        peak = np.sqrt(1 + 4 * zeta**2) / (2 * zeta)
+        assert 0.95 <= found.values().max() / peak <= 1.0 + 1e-3
+        assert not found.result.findings[-1:] or "narrow peak" not in found.result.findings[-1].text
+        f = found.result.frequency_hz
+        assert len(f) == pytest.approx(fine_enough(zeta) * np.log2(47 / 20.3), abs=2)
+        assert lost_between(f, zeta, 20.0) <= 0.0501
+    coarse = hk.shock((t, np.sin(2 * np.pi * 31.0 * t)), low=20.3, high=47, per_octave=12, damping=0.02)
+    assert "up to 42 % of a narrow peak" in coarse.result.findings[-1].text
+    answer = crate_modes.respond("kerb strike")
+    natural = answer.result.reduced.frequencies_hz
+    inside_ = natural[(natural > 15) & (natural < 60)]
+    of_fan = answer.shock("fan z", low=15, high=60, damping="2 %")
+    assert np.isin(inside_, of_fan.result.frequency_hz).all()
+    fine = answer.shock("fan z", frequencies=np.linspace(15, 60, 3000).tolist(), damping="2 %")
+    assert of_fan.values().max() == pytest.approx(fine.values().max(), rel=2e-3)
+    listed = answer.shock("fan z", frequencies=["20 Hz", 30], damping="2 %", broaden="10 %")
+    assert listed.result.frequency_hz.tolist() == [20, 30]
+    assert any("not in the list" in f.text for f in listed.result.findings)
+    assert listed.table().columns[-1] == "maximax_absolute_acceleration_broadened_10_percent_at_2_percent_g"
+    assert "broadened by 10 %" in listed.plot().axes[0].get_title()
+    with pytest.raises(EventError, match="not both"):
+        answer.shock("fan z", frequencies=[20], low=3)

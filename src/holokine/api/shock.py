@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from holokine.errors import EventError, UnitError, nearest_hint
+from holokine.errors import EventError, UnitError, first_few, nearest_hint
 from holokine.excite.tables import read_columns
+from holokine.modes.check import Finding
 from holokine.respond.shock import (
     QUANTITIES,
     SIDES,
     ShockSpectrum,
     broadened_values,
+    fine_enough,
+    lost_between,
     octave_frequencies,
     shock_spectrum,
 )
@@ -66,7 +69,7 @@ class Shock:
         """
         from holokine.show.tables import shock_table
 
-        table = shock_table(self.result, {s: self.values(s) for s in sides})
+        table = shock_table(self.result, {s: self.values(s) for s in sides}, self.broaden)
         if by == "period":
             table = table.iloc[::-1].reset_index(drop=True)
             table.insert(0, "period_s", table.pop("period_s"))
@@ -74,11 +77,28 @@ class Shock:
             raise EventError(f'a shock spectrum goes by frequency or period, not by "{by}"')
         return table
 
+    def peaks(self, sides: Sequence[str] = ("maximax",)) -> list[str]:
+        """The largest value of each side and damping ratio, and where, in words.
+
+        Raises
+        ------
+        EventError
+            For another side than those of `values`.
+        """
+        from holokine.show.tables import shock_peak
+
+        return [shock_peak(self.result, side, self.result.side(side)) for side in sides if self.values(side).size]  # type: ignore[arg-type]
+
     def plot(self, side: str = "maximax") -> Any:
         """The spectra on logarithmic axes; returns the Figure."""
         from holokine.show.figures import plot_shock
 
-        return plot_shock(self.result, self.values(side), self.name, side)
+        return plot_shock(self.result, self.values(side), self.name, f"{side}{self.words}")
+
+    @property
+    def words(self) -> str:
+        """How it is broadened, for titles."""
+        return f", broadened by {100 * self.broaden:g} %" if self.broaden else ""
 
 
 def _as_frequency(value: float | str) -> tuple[float, bool]:
@@ -98,15 +118,17 @@ def _as_frequency(value: float | str) -> tuple[float, bool]:
 def shock(
     record: str | Path | tuple[Any, Any],
     *,
-    low: float | str = "5 Hz",
-    high: float | str = "2 kHz",
-    per_octave: int = 12,
+    low: float | str | None = None,
+    high: float | str | None = None,
+    per_octave: int | None = None,
+    frequencies: Sequence[float | str] | None = None,
     damping: Sequence[float | str] | float | str | None = None,
     q: Sequence[float] | float = (),
     of: str = "absolute acceleration",
     remove_offset: bool = False,
     broaden: float | str = 0.0,
     name: str = "",
+    resonances: Sequence[float] = (),
 ) -> Shock:
     """Shock response spectra of a base acceleration.
 
@@ -115,7 +137,13 @@ def shock(
     record : path or (time, acceleration)
         A CSV file with columns such as ``time_s,acceleration_g``, or arrays in s and m/s².
     low, high : float or str
-        Range of natural frequencies, in Hz, or of natural periods with their unit (``"0.2 s"``).
+        Range of natural frequencies, in Hz, or of natural periods with their unit (``"0.2 s"``); 5 Hz to 2 kHz when
+        left out.
+    per_octave : int, optional
+        How many frequencies an octave; by default as many as the smallest damping asks for, so that a peak between
+        two of them is at most 5 % high (53 at 2 %, 22 at 5 %; 12 to 120).
+    frequencies : list of float or str, optional
+        The natural frequencies themselves in Hz, in place of low, high and per_octave.
     damping : float, str or list of them
         Damping ratios; 5 % when left out and no `q` is given.
     q : float or list of floats
@@ -124,6 +152,9 @@ def shock(
         absolute acceleration, pseudo-acceleration, pseudo-velocity or relative displacement.
     broaden : float or str
         Hold every value over this share of its frequency to both sides.
+    resonances : list of float, optional
+        Frequencies in Hz at which narrow peaks are to be expected (natural frequencies of what was recorded): those in
+        the range join the list, or a finding tells that a list given has not got them.
 
     Raises
     ------
@@ -158,12 +189,56 @@ def shock(
         damping = () if factors else ("5 %",)
     levels = [damping] if isinstance(damping, float | int | str) else list(damping)
     ratios = [quantity(z, "number") for z in levels] + [0.5 / one for one in factors]
-    (first, is_period), (last, other) = _as_frequency(low), _as_frequency(high)
-    if is_period and other and first > last:  # from a short period to a long one
-        first, last = last, first
-    f = octave_frequencies(first, last, per_octave)
+    f = _listed(frequencies, low, high, per_octave, ratios)
+    peaks_at = tuple(x for x in resonances if f[0] < x < f[-1])
+    if frequencies is None:
+        f = np.unique(np.concatenate([f, peaks_at]))
     width = quantity(broaden, "number")
     if not 0 <= width < 1:
         raise EventError("a spectrum is broadened by 0 to less than 100 %")
     found = shock_spectrum(time, acceleration, f, ratios, quantity=of, remove_offset=remove_offset)  # type: ignore[arg-type]
-    return Shock(found, title, width)
+    more = _spacing_findings(f, found, float(time[-1] - time[0]), peaks_at, frequencies is not None)
+    return Shock(replace(found, findings=(*found.findings, *more)), title, width)
+
+
+def _listed(
+    frequencies: Sequence[float | str] | None,
+    low: float | str | None,
+    high: float | str | None,
+    per_octave: int | None,
+    ratios: Sequence[float],
+) -> np.ndarray[Any, Any]:
+    """The natural frequencies asked for, rising, in Hz."""
+    if frequencies is not None:
+        if any(x is not None for x in (low, high, per_octave)):
+            raise EventError("give a list of frequencies, or low, high and per octave, not both")
+        given = np.unique([_as_frequency(x)[0] for x in frequencies])
+        if len(given) == 0 or not given[0] > 0:
+            raise EventError("a list of frequencies needs one at least, all greater than 0 Hz")
+        return given
+    (first, is_period), (last, other) = _as_frequency(low or "5 Hz"), _as_frequency(high or "2 kHz")
+    if is_period and other and first > last:  # from a short period to a long one
+        first, last = last, first
+    return octave_frequencies(first, last, per_octave or fine_enough(min(ratios, default=0.05)))
+
+
+def _spacing_findings(
+    f: np.ndarray[Any, Any], found: ShockSpectrum, duration: float, peaks_at: Sequence[float], given: bool
+) -> list[Finding]:
+    """What may fall between two frequencies, and whether natural frequencies of the run are among them."""
+    said = []
+    missing = [x for x in peaks_at if np.abs(f / x - 1.0).min() > 0.1 * found.damping.min() + 1e-9]
+    if missing:
+        names = first_few([f"{x:.4g} Hz" for x in missing], 5)
+        said.append(Finding("warning", f"natural frequencies of the assembly are not in the list: {names}; the peak of "
+                            "the spectrum stands at one of them"))  # fmt: skip
+    elif peaks_at and not given:
+        said.append(Finding("note", f"{len(peaks_at)} natural frequencies of the assembly are in the list"))
+    lost = lost_between(f, float(found.damping.min()), duration)
+    if lost > 0.08 and (not peaks_at or missing):
+        need = fine_enough(float(found.damping.min()))
+        said.append(Finding(
+            "warning", f"up to {100 * lost:.0f} % of a narrow peak may fall between two frequencies of the list at "
+            f"{100 * found.damping.min():g} % damping; {need} per octave hold that to 5 %",
+        ))  # fmt: skip
+    return said

@@ -126,9 +126,10 @@ class TimeAnswer(Answer[TimeResult]):
         self,
         gauge: str,
         *,
-        low: float | str = "5 Hz",
-        high: float | str = "2 kHz",
-        per_octave: int = 12,
+        low: float | str | None = None,
+        high: float | str | None = None,
+        per_octave: int | None = None,
+        frequencies: Sequence[float | str] | None = None,
         damping: float | str | Sequence[float | str] | None = None,
         q: float | Sequence[float] = (),
         of: str = "absolute acceleration",
@@ -138,7 +139,7 @@ class TimeAnswer(Answer[TimeResult]):
         """Shock spectra of an acceleration's history: what equipment standing there would feel.
 
         `gauge`: one component of an acceleration gauge (``"fan z"``), or a named point and its direction
-        (``"bed a1 z"``); the rest as for `holokine.shock`.
+        (``"bed a1 z"``); the rest as for `holokine.shock`. The natural frequencies of the run join the list.
 
         Raises
         ------
@@ -168,8 +169,9 @@ class TimeAnswer(Answer[TimeResult]):
             values = result.history(rows[0], 1)
         time, once = np.unique(result.time, return_index=True)
         return shock(
-            (time, values[once]), low=low, high=high, per_octave=per_octave, damping=damping, q=q, of=of,
-            remove_offset=remove_offset, broaden=broaden, name=f"{self.name}, {gauge}",
+            (time, values[once]), low=low, high=high, per_octave=per_octave, frequencies=frequencies, damping=damping,
+            q=q, of=of, remove_offset=remove_offset, broaden=broaden, name=f"{self.name}, {gauge}",
+            resonances=result.reduced.frequencies_hz.tolist(),
         )  # fmt: skip
 
     @cached_property

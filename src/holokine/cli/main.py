@@ -443,20 +443,21 @@ def match(
 @click.option(
     "--from",
     "low",
-    default="5 Hz",
-    show_default=True,
+    default=None,
     metavar="FREQ",
-    help="Lowest natural frequency, or longest period as 0.5s.",
+    help="Lowest natural frequency, or longest period as 0.5s; 5 Hz when left out.",
 )
 @click.option(
     "--to",
     "high",
-    default="2 kHz",
-    show_default=True,
+    default=None,
     metavar="FREQ",
-    help="Highest natural frequency, or shortest period.",
+    help="Highest natural frequency, or shortest period; 2 kHz when left out.",
 )
-@click.option("--per-octave", type=click.IntRange(min=1), default=12, show_default=True)
+@click.option("--per-octave", type=click.IntRange(min=1), default=None, metavar="N",
+              help="Frequencies per octave; by default what the damping asks for (53 at 2 %, 22 at 5 %).")  # fmt: skip
+@click.option("--frequencies", default=None, metavar="LIST",
+              help="The natural frequencies themselves, such as '20,31.5,50 Hz', in place of a range.")  # fmt: skip
 @click.option("--damping", multiple=True, metavar="RATIO", help="Damping ratio (repeatable); 5 % when left out.")
 @click.option(
     "--q", "factors", multiple=True, type=float, metavar="Q", help="Quality factor, 1/(2 ratio) (repeatable)."
@@ -474,9 +475,10 @@ def srs(
     record: Path,
     event: str | None,
     gauge: str | None,
-    low: str,
-    high: str,
-    per_octave: int,
+    low: str | None,
+    high: str | None,
+    per_octave: int | None,
+    frequencies: str | None,
     damping: tuple[str, ...],
     factors: tuple[float, ...],
     by: str,
@@ -495,7 +497,9 @@ def srs(
     """
     from holokine.cli.mode_reports import deliver_shock
 
-    keys = {"low": low, "high": high, "per_octave": per_octave, "damping": damping or None, "q": factors, "of": of,
+    keys = {"low": low, "high": high, "per_octave": per_octave,
+            "frequencies": None if frequencies is None else [x.strip() for x in frequencies.split(",") if x.strip()],
+            "damping": damping or None, "q": factors, "of": of,
             "remove_offset": remove_offset, "broaden": broaden}  # fmt: skip
     deliver_shock(record, event, gauge, sides, by, keys, to)
 

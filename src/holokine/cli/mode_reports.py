@@ -393,8 +393,9 @@ def deliver_shock(
         found = shock(record, **keys)
     facts = {"record": found.name, "quantity": found.result.quantity}
     Sheet(
-        f"{found.name}: shock response spectrum, {found.result.quantity}", f"{_file_name(found.name)}_srs",
+        f"{found.name}: shock response spectrum, {found.result.quantity}{found.words}", f"{_file_name(found.name)}_srs",
         found.table(sides=sides, by=by), found.name, facts, lambda: found.plot(sides[0]), found.result.findings,
+        found.peaks(sides),
     ).deliver(to)  # fmt: skip
 
 

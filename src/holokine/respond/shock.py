@@ -19,7 +19,10 @@ from holokine.errors import EventError
 from holokine.modes.check import Finding
 from holokine.respond.oscillators import phi_functions
 
-__all__ = ["QUANTITIES", "SIDES", "ShockSpectrum", "broadened_values", "octave_frequencies", "shock_spectrum"]
+__all__ = [
+    "QUANTITIES", "SIDES", "ShockSpectrum", "broadened_values", "fine_enough", "lost_between", "octave_frequencies",
+    "shock_spectrum",
+]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
 Quantity = Literal["absolute acceleration", "pseudo-acceleration", "pseudo-velocity", "relative displacement"]
@@ -33,6 +36,7 @@ _SLOW = 2.5e-4  # radians per sample below which a filter of second order has lo
 _CHUNK = 4096
 _LOOKS = 8  # of every cell that may hold the largest value
 _CELLS = 24  # and how many are followed to the top
+_MISSED = 0.33  # off the peak by this share of the damping ratio, 5 % of it is missed
 _MOST = 4000  # samples beside which it is looked for
 
 
@@ -85,6 +89,30 @@ def octave_frequencies(low: float, high: float, per_octave: int = 12) -> Floats:
         raise EventError(f"frequencies must rise from above 0, got {low:g} to {high:g} Hz, {per_octave} per octave")
     count = int(np.ceil(np.log2(high / low) * per_octave - 1e-9)) + 1
     return np.geomspace(low, high, count)
+
+
+def fine_enough(damping: float) -> int:
+    """Frequencies per octave at which a peak between two of them is at most 5 % high, 12 to 120.
+
+    Half-way between neighbours d apart (in octaves) an oscillator of damping ζ on a steady motion of its own frequency
+    reads 1/√(1 + (δ/ζ)²) of its peak, with δ = 2^(d/2) - 1.
+    """
+    if damping <= 0:
+        return 120
+    return int(np.clip(np.ceil(0.5 / np.log2(1.0 + _MISSED * damping)), 12, 120))
+
+
+def lost_between(frequencies: Floats, damping: float, duration: float) -> float:
+    """Largest share of a narrow peak that may fall between two frequencies of a rising list.
+
+    A record of finite length has no peak narrower than about 0.4 over its duration.
+    """
+    if len(frequencies) < 2:
+        return 0.0
+    middle = np.sqrt(frequencies[1:] * frequencies[:-1])
+    width = np.maximum(damping, 0.4 / (duration * middle))
+    offset = np.sqrt(frequencies[1:] / frequencies[:-1]) - 1.0
+    return float((1.0 - 1.0 / np.sqrt(1.0 + (offset / width) ** 2)).max())
 
 
 def shock_spectrum(
@@ -256,7 +284,8 @@ def _extremes(
 def _cells(g: Floats, sign: float, best: float, each: Floats, reach: float) -> NDArray[np.int64]:
     """Cells between samples in which sign · g may be highest: those beside samples next to the largest.
 
-    Within a cell g rises above its samples by no more than `reach`, of order (ωh)²/8 of its size. `each`: largest of every chunk, so that only those which can hold one are looked at.
+    Within a cell g rises above its samples by no more than `reach`, of order (ωh)²/8 of its size. `each`: largest
+    of every chunk, so that only those which can hold one are looked at.
     """
     edge = best - reach
     found = [np.flatnonzero(sign * g[k * _CHUNK : (k + 1) * _CHUNK] >= edge) + k * _CHUNK

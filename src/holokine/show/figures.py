@@ -158,7 +158,7 @@ def plot_shock(result: ShockSpectrum, values: Any, name: str, side: str) -> Any:
         ax.loglog(result.frequency_hz, values[level] / size, color=COLOURS[level % 6], lw=2,
                   label=f"{100 * zeta:g} % damping")  # fmt: skip
     ax.set(xlabel="natural frequency (Hz)", ylabel=f"{result.quantity} ({unit})")
-    ax.set_title(f"{name}: {side} shock response spectrum")
+    ax.set_title(f"{name}: shock response spectrum, {side}")
     _plain_log_ticks(ax)
     ax.legend(loc="best")
     ax.grid(alpha=0.3, which="both")

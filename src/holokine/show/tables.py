@@ -20,7 +20,7 @@ from holokine.respond.limits import LimitCheck
 from holokine.respond.shock import ShockSpectrum
 from holokine.respond.transient import TimeResult
 from holokine.show.mode_tables import member_words
-from holokine.show.numbers import display_unit
+from holokine.show.numbers import display_unit, number_text
 from holokine.system.build import System
 from holokine.system.recovery import PartPeak
 
@@ -34,6 +34,7 @@ __all__ = [
     "part_peaks_table",
     "participation_table",
     "peaks_table",
+    "shock_peak",
     "shock_table",
     "supports_table",
 ]
@@ -268,14 +269,27 @@ def conservatism_table(
     return pd.DataFrame(rows)
 
 
-def shock_table(result: ShockSpectrum, sides: dict[str, np.ndarray]) -> pd.DataFrame:
-    """One row per frequency, a column per side and damping ratio, in display units."""
+def shock_table(result: ShockSpectrum, sides: dict[str, np.ndarray], broaden: float = 0.0) -> pd.DataFrame:
+    """One row per frequency, a column per side and damping ratio, in display units; how broadened in the names."""
     dimension = {"pseudo-velocity": "velocity", "relative displacement": "displacement"}
     unit, size = display_unit(dimension.get(result.quantity, "acceleration"))
     word = result.quantity.replace(" ", "_").replace("-", "_")
+    wide = f"_broadened_{100 * broaden:g}_percent".replace(".", "_") if broaden else ""
     table: dict[str, object] = {"frequency_hz": result.frequency_hz, "period_s": 1.0 / result.frequency_hz}
     for side, values in sides.items():
         for level, zeta in enumerate(result.damping):
             ratio = f"{100 * zeta:g}".replace(".", "_")
-            table[f"{side}_{word}_at_{ratio}_percent_{unit.replace('/', '_per_')}"] = values[level] / size
+            table[f"{side}_{word}{wide}_at_{ratio}_percent_{unit.replace('/', '_per_')}"] = values[level] / size
     return pd.DataFrame(table)
+
+
+def shock_peak(result: ShockSpectrum, side: str, values: np.ndarray) -> str:
+    """Where a side of a shock spectrum is largest, at every damping ratio."""
+    dimension = {"pseudo-velocity": "velocity", "relative displacement": "displacement"}
+    unit, size = display_unit(dimension.get(result.quantity, "acceleration"))
+    tops = [
+        f"{number_text(row.max() / size)} {unit} at {number_text(result.frequency_hz[row.argmax()])} Hz"
+        f" ({100 * zeta:g} % damping)"
+        for zeta, row in zip(result.damping, values, strict=True)
+    ]
+    return f"largest, {side}: {'; '.join(tops)}"
