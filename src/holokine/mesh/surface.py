@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from holokine.mesh.cells import CELLS
 from holokine.mesh.mesh import Mesh
 
-__all__ = ["outer_faces"]
+__all__ = ["outer_faces", "quad_faces", "rim"]
 
 Ints = NDArray[Any]  # int64
 
@@ -32,3 +32,25 @@ def outer_faces(mesh: Mesh, part: str | None = None) -> list[tuple[Ints, str]]:
             _, first, counts = np.unique(np.sort(every, axis=1), axis=0, return_index=True, return_counts=True)
             result.append((every[np.sort(first[counts == 1])], name))
     return result
+
+
+def quad_faces(mesh: Mesh, part: str) -> Ints:
+    """Corner nodes of the outer faces of a part, (faces, 4); a triangle repeats its last corner."""
+    faces = [c if c.shape[1] == 4 else c[:, [0, 1, 2, 2]] for c, _ in outer_faces(mesh, part)]
+    return np.concatenate(faces) if faces else np.zeros((0, 4), dtype=np.int64)
+
+
+def rim(mesh: Mesh, part: str) -> Ints:
+    """Corner nodes with which a part can meet another: on the free edges of shells and the outer faces of solids."""
+    edges, found = [], []
+    for block in mesh.blocks_of(part):
+        kind = CELLS[block.kind]
+        if kind.family == "surface":
+            edges += [block.cells[:, list(edge)] for edge in kind.edges]
+    if edges:
+        every, counts = np.unique(np.sort(np.concatenate(edges), axis=1), axis=0, return_counts=True)
+        found.append(every[counts == 1].ravel())
+    solid = any(CELLS[b.kind].family == "solid" for b in mesh.blocks_of(part))
+    if solid:
+        found += [faces.ravel() for faces, _ in outer_faces(mesh, part)]
+    return np.unique(np.concatenate(found)) if found else np.zeros(0, dtype=np.int64)

@@ -11,9 +11,9 @@ from scipy.spatial import cKDTree
 
 from holokine.errors import MeshError
 from holokine.mesh.mesh import Mesh
-from holokine.mesh.surface import outer_faces
+from holokine.mesh.surface import quad_faces
 
-__all__ = ["Projection", "project"]
+__all__ = ["Projection", "nearest_faces", "project"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -55,29 +55,16 @@ def project(mesh: Mesh, nodes: Ints, part: str, within: float | None, where: str
     MeshError
         When no node lies on a face; says how far the nearest is.
     """
-    faces = []
-    for corners, _ in outer_faces(mesh, part):
-        faces.append(corners if corners.shape[1] == 4 else corners[:, [0, 1, 2, 2]])
-    if not faces:
+    quads = quad_faces(mesh, part)
+    if len(quads) == 0:
         raise MeshError(f'{where}: the part "{part}" has no faces to tie to')
-    quads = np.concatenate(faces)
     nodes = nodes[~np.isin(nodes, mesh.part_nodes[part])]
     if len(nodes) == 0:
         raise MeshError(f'{where}: all of its nodes belong to "{part}" already: the meshes are merged there')
-    X = mesh.nodes[quads]
-    centres = X.mean(axis=1)
+    X, P = mesh.nodes[quads], mesh.nodes[nodes]
     extent = float(np.median(np.linalg.norm(X[:, 2] - X[:, 0], axis=1)))
     reach = within if within is not None else 0.1 * extent
-    _, near = cKDTree(centres).query(mesh.nodes[nodes], k=min(_CANDIDATES, len(quads)))
-    near = near.reshape(len(nodes), -1)
-    best = np.full(len(nodes), np.inf)
-    weights, chosen = np.zeros((len(nodes), 4)), np.zeros(len(nodes), dtype=np.int64)
-    P = mesh.nodes[nodes]
-    for column in range(near.shape[1]):
-        w = _place_on(X[near[:, column]], P)
-        gap = np.linalg.norm(np.einsum("nk,nki->ni", w, X[near[:, column]]) - P, axis=1)
-        closer = gap < best - 1e-12
-        best[closer], weights[closer], chosen[closer] = gap[closer], w[closer], near[closer, column]
+    best, weights, chosen = nearest_faces(X, P)
     good = best <= reach
     if not good.any():
         raise MeshError(
@@ -86,6 +73,20 @@ def project(mesh: Mesh, nodes: Ints, part: str, within: float | None, where: str
         )
     arms = P[good] - np.einsum("nk,nki->ni", weights[good], X[chosen[good]])
     return Projection(nodes[good], quads[chosen[good]], weights[good], arms, float(best[good].max()))
+
+
+def nearest_faces(X: Floats, P: Floats) -> tuple[Floats, Floats, Ints]:
+    """Of faces X (faces, 4, 3) that nearest to each point P (points, 3): its distance, the weights there, its number."""
+    _, near = cKDTree(X.mean(axis=1)).query(P, k=min(_CANDIDATES, len(X)))
+    near = near.reshape(len(P), -1)
+    best = np.full(len(P), np.inf)
+    weights, chosen = np.zeros((len(P), 4)), np.zeros(len(P), dtype=np.int64)
+    for column in range(near.shape[1]):
+        w = _place_on(X[near[:, column]], P)
+        gap = np.linalg.norm(np.einsum("nk,nki->ni", w, X[near[:, column]]) - P, axis=1)
+        closer = gap < best - 1e-12
+        best[closer], weights[closer], chosen[closer] = gap[closer], w[closer], near[closer, column]
+    return best, weights, chosen
 
 
 def _place_on(X: Floats, P: Floats) -> Floats:

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import HolokineError, MechanismError, SolverError
+from holokine.mesh.seams import half_open_seams
 from holokine.solvers.nullspace import unresisted
 from holokine.system.adequacy import ENOUGH, coarse_parts, symmetry_planes
 from holokine.system.build import System
@@ -97,6 +98,7 @@ def check_system(system: System) -> CheckReport:
         findings.append(Finding("note", f"points that nothing is attached to: {', '.join(loose)}"))
     for a, b in system.mesh.coincident:
         findings.append(Finding("note", f'the points "{a}" and "{b}" are at the same place and stay two nodes'))
+    findings += _open_seams(system)
     findings += _bad_loads(system)
     findings += [Finding("warning", n) for n in system.notes]
     findings += [Finding("warning", n) for n in symmetry_planes(system)]
@@ -142,6 +144,21 @@ def _implausible(system: System, totals: MassTotals, members: dict[str, MassTota
                 Finding("warning", f'"{name}" has {own:.4g} kg, {own / rest:.3g} times all the rest together '
                         f"({rest:.4g} kg): is its unit right (t, kg, g)?")
             )  # fmt: skip
+    return found
+
+
+def _open_seams(system: System) -> list[Finding]:
+    """Parts that share some nodes of a seam and not all: the rest opens."""
+    held = [bond.nodes for bond in system.bonds.values()]
+    found = []
+    for seam in half_open_seams(system.mesh, np.unique(np.concatenate(held)) if held else np.zeros(0, dtype=np.int64)):
+        x, y, z = 1e3 * system.mesh.nodes[seam.apart[0]]
+        found.append(Finding(
+            "warning", f'"{seam.part}" meets "{seam.other}" in a seam that is only partly closed: they share {seam.shared} '
+            f"nodes, {len(seam.apart)} more of {seam.part} lie on {seam.other} and hang free (the first at [{x:.4g}, "
+            f"{y:.4g}, {z:.4g}] mm). Give both the same divisions there, or tie them: "
+            f"ties: {{{seam.part} to {seam.other}: {{nodes: {{part: {seam.part}}}, faces: {seam.other}}}}}",
+        ))  # fmt: skip
     return found
 
 
