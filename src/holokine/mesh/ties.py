@@ -76,7 +76,7 @@ def project(mesh: Mesh, nodes: Ints, part: str, within: float | None, where: str
 
 
 def nearest_faces(X: Floats, P: Floats) -> tuple[Floats, Floats, Ints]:
-    """Of faces X (faces, 4, 3) that nearest to each point P (points, 3): its distance, the weights there, its number."""
+    """Of faces X (faces, 4, 3) the nearest to each point P (points, 3): distance, weights there, number."""
     _, near = cKDTree(X.mean(axis=1)).query(P, k=min(_CANDIDATES, len(X)))
     near = near.reshape(len(P), -1)
     best = np.full(len(P), np.inf)

@@ -154,8 +154,8 @@ def _open_seams(system: System) -> list[Finding]:
     for seam in half_open_seams(system.mesh, np.unique(np.concatenate(held)) if held else np.zeros(0, dtype=np.int64)):
         x, y, z = 1e3 * system.mesh.nodes[seam.apart[0]]
         found.append(Finding(
-            "warning", f'"{seam.part}" meets "{seam.other}" in a seam that is only partly closed: they share {seam.shared} '
-            f"nodes, {len(seam.apart)} more of {seam.part} lie on {seam.other} and hang free (the first at [{x:.4g}, "
+            "warning", f'"{seam.part}" meets "{seam.other}" in a seam that is only partly closed: they share '
+            f"{seam.shared} nodes, {len(seam.apart)} more of {seam.part} lie on {seam.other} and hang free (the first at [{x:.4g}, "
             f"{y:.4g}, {z:.4g}] mm). Give both the same divisions there, or tie them: "
             f"ties: {{{seam.part} to {seam.other}: {{nodes: {{part: {seam.part}}}, faces: {seam.other}}}}}",
         ))  # fmt: skip
