@@ -204,6 +204,27 @@ def test_rough_mesh_error_is_of_the_right_size():
         assert estimate[np.abs(true) < 5e-4].max(initial=0.0) < 5e-3
 
 
+def test_rigid_solids_on_pads_are_not_accused():
+    """Of a block on soft pads the mesh falsifies nothing, however coarse: only what deforms is judged."""
+
+    def on_pads(n):
+        a = hk.Assembly().material("m", **BENCH_STEEL)
+        a.part("b", box={"corner": [0, 0, 0], "sides": [[0.6, 0, 0], [0, 0.4, 0], [0, 0, 0.3]], "divisions": n},
+               material="m")  # fmt: skip
+        for k, (x, y) in enumerate(((0, 0), (0.6, 0), (0, 0.4), (0.6, 0.4))):
+            a.point(f"c{k}", [x, y, 0.0])
+            a.bushing(f"pad {k}", between=[f"c{k}", "ground"], stiffness={"x": 2e5, "y": 2e5, "z": 5e5})
+        return a.modes(count=8)
+
+    coarse, fine = on_pads([3, 3, 3]), on_pads([9, 7, 6])
+    estimate = mode_energies(coarse.set).mesh_error
+    true = np.abs(coarse.frequencies_hz / fine.frequencies_hz - 1.0)
+    assert true[:6].max() < 2e-4
+    assert estimate[:6].max() < 2e-3
+    assert true[6:].min() > 0.02  # and those that deform are
+    assert ((estimate[6:] > true[6:] / 4) & (estimate[6:] < true[6:] * 4)).all()
+
+
 # -- run files -----------------------------------------------------------------------------------------
 
 

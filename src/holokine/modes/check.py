@@ -155,8 +155,8 @@ def _open_seams(system: System) -> list[Finding]:
         x, y, z = 1e3 * system.mesh.nodes[seam.apart[0]]
         found.append(Finding(
             "warning", f'"{seam.part}" meets "{seam.other}" in a seam that is only partly closed: they share '
-            f"{seam.shared} nodes, {len(seam.apart)} more of {seam.part} lie on {seam.other} and hang free (the first at [{x:.4g}, "
-            f"{y:.4g}, {z:.4g}] mm). Give both the same divisions there, or tie them: "
+            f"{seam.shared} nodes, {len(seam.apart)} more of {seam.part} lie on {seam.other} and hang free (the first "
+            f"at [{x:.4g}, {y:.4g}, {z:.4g}] mm). Give both the same divisions there, or tie them: "
             f"ties: {{{seam.part} to {seam.other}: {{nodes: {{part: {seam.part}}}, faces: {seam.other}}}}}",
         ))  # fmt: skip
     return found
