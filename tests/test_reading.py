@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import shutil
 import subprocess
 from pathlib import Path
@@ -170,17 +171,62 @@ def test_words_of_a_solid_beam_a_plate_a_ring_and_a_cylinder():
 def test_words_of_the_crate(crate_modes):
     """Where words name members, the energies and the shapes must bear them out."""
     words, e = crate_modes.words, crate_modes.energies
-    assert words[0] == "fan as a rigid body on fan bushing (4), moves along y"
-    assert words[1] == "fan as a rigid body on fan bushing (4), moves along x"
-    assert "heat sink as a rigid body" in words[8]
+    assert words[0] == "fan moves along y, on fan bushing a1 to b2 (4)"
+    assert words[1] == "fan moves along x, on fan bushing a1 to b2 (4)"
+    assert words[8] == "heat sink rocks about x and moves along y as a rigid body, held by deck"
+    assert words[10].startswith("cage sways along y, straining ")  # a group of the description
     kinetic = dict(zip(e.members, e.shares("kinetic"), strict=True))
     for row, text in enumerate(words):
         if text.startswith("local to "):
             name = text.removeprefix("local to ").split(",")[0]
             assert kinetic[name][row] >= 0.75
-        if text.startswith("fan as a rigid body"):
+        if text.startswith("fan ") and ", on fan bushing" in text:
             assert kinetic["fan"][row] > 0.9
+        moving = re.split(" move| sway| rock| twist", text.partition(",")[0])[0]
+        members = crate_modes.assembly.description.groups.get(moving, moving.split(" and "))
+        if moving != "the whole assembly" and all(m in kinetic for m in members):
+            assert sum(kinetic[m][row] for m in members) >= 0.6
     assert any(w.startswith("local to deck, plate bending") for w in words)
+
+
+def test_words_say_what_moves_and_how():
+    """A chain that can only move along x never rocks; masses and springs keep their names; frames sway."""
+    chain = hk.Assembly("chain")
+    for k, z in enumerate((0.0, 0.2, 0.5, 0.9)):
+        chain.point(f"p{k}", [0, 0, z]).mass(f"load {k}", at=f"p{k}", mass=[10, 20, 5, 8][k])
+        chain.support(f"guide {k}", at=f"p{k}", hold=["y", "z", "rx", "ry", "rz"])
+        below = f"p{k - 1}" if k else "ground"
+        chain.spring(f"spring {k}", between=[below, f"p{k}"], stiffness=[2e4, 1.5e4, 6e4, 2e4][k], axis="x")
+    words = _words(chain, 4)
+    assert not any("rock" in w or "z" in w.split(", on")[0] for w in words)
+    assert all("along x" in w for w in words)
+    assert words[0] == "load 1 and load 3 move along x, on spring 0 and 1"  # the two others strain little
+    assert words[3].endswith(", on spring 2 and 3")
+    pair = hk.Assembly("pair")
+    for k in (0, 1):
+        pair.point(f"p{k}", [0, 0, 0.3 * k]).mass(f"disc {k}", at=f"p{k}", mass=5)
+        pair.support(f"guide {k}", at=f"p{k}", hold=["y", "z", "rx", "ry", "rz"])
+        pair.spring(f"soft {k}", between=["ground", f"p{k}"], stiffness=1e3, axis="x")
+    pair.spring("link", between=["p0", "p1"], stiffness=5e4, axis="x")
+    assert _words(pair, 2) == [
+        "disc 0 and disc 1 move along x, on soft 0 and 1",
+        "disc 0 and disc 1 move along x, against each other, on link",
+    ]  # fmt: skip
+    frame = hk.Assembly("portal").material("m", **STEEL).section("s", rectangle={"width": 0.04, "height": 0.06})
+    corners = {"a": [0, 0, 0], "b": [1.2, 0, 0], "c": [1.2, 0.8, 0], "d": [0, 0.8, 0]}
+    for name, (x, y, _) in corners.items():
+        frame.point(name, [x, y, 0]).point(f"top {name}", [x, y, 1.5])
+        frame.part(f"leg {name}", beam={"through": [name, f"top {name}"], "section": "s", "up": "x"}, material="m")
+        frame.support(f"foot {name}", at=name, hold="all")
+    for one, other in ("ab", "bc", "cd", "da"):
+        frame.part(f"rail {one}{other}", material="m",
+                   beam={"through": [f"top {one}", f"top {other}"], "section": "s", "up": "z"})  # fmt: skip
+    frame.group("roof", [f"rail {p}" for p in ("ab", "bc", "cd", "da")])
+    words = _words(frame, 3)
+    assert [w.partition(",")[0] for w in words] == [
+        "roof sways along y", "roof sways along x", "the whole assembly twists about z",
+    ]  # fmt: skip
+    assert all("straining leg " in w for w in words)
 
 
 # -- participation, bands, scaling -----------------------------------------------------------------------
@@ -453,7 +499,7 @@ def test_the_page_opens_in_a_browser_and_follows_the_reader(crate_modes, tmp_pat
     got = subprocess.run(command, capture_output=True, text=True, timeout=120, check=True).stdout
     assert 'data-ready="1"' in got
     assert 'data-mode="2"' in got  # the arrow key went on to the second mode
-    assert "Mode 2: 15.64 Hz, fan as a rigid body on fan bushing (4), moves along x" in got
+    assert "Mode 2: 15.64 Hz, fan moves along x, on fan bushing a1 to b2 (4)" in got
     assert got.count("<tr") >= len(crate_modes)
 
 

@@ -57,24 +57,37 @@ class Energies:
     def together(self, shares: Floats) -> list[tuple[str, float]]:
         """Members with their shares in one mode, largest first.
 
-        Connections whose names differ in the last word only are taken together.
+        Connections whose names differ in the last word only are taken together (``pad a, b and c``), but for those
+        that hold less than a tenth of the largest.
         """
-        sums: dict[str, float] = {}
-        alike: dict[str, list[str]] = {}
+        alike: dict[str, list[tuple[str, float]]] = {}
         for name, kind, share in zip(self.members, self.kinds, shares, strict=True):
             if share > 0:
                 stem = name.rpartition(" ")[0]
                 key = stem if stem and kind not in ("part", "mass") else name
-                sums[key] = sums.get(key, 0.0) + float(share)
-                alike.setdefault(key, []).append(name)
-        words = {k: f"{k} ({len(a)})" if len(a) > 1 else a[0] for k, a in alike.items()}
-        return sorted(((words[k], s) for k, s in sums.items()), key=lambda e: -e[1])
+                alike.setdefault(key, []).append((name, float(share)))
+        result: list[tuple[str, float]] = []
+        for stem, members in alike.items():
+            least = 0.1 * max(share for _, share in members)
+            main = [m for m in members if m[1] >= least]
+            result += [m for m in members if m[1] < least or len(main) == 1]
+            if len(main) > 1:
+                result.append((_alike(stem, [name for name, _ in main]), sum(share for _, share in main)))
+        return sorted(result, key=lambda e: -e[1])
 
     def shares(self, which: str) -> Floats:
         """Shares of strain or kinetic energy, shape (members, modes); zero in rigid-body modes for strain."""
         values = self.strain if which == "strain" else self.kinetic
         total = values.sum(axis=0)
         return values / np.where(total > 0, total, 1.0)
+
+
+def _alike(stem: str, names: list[str]) -> str:
+    """Names that differ in their last words: all of three, of more the first and the last and how many they are."""
+    last = [name.removeprefix(stem).strip() for name in names]
+    if len(last) > 3:
+        return f"{stem} {last[0]} to {last[-1]} ({len(last)})"
+    return f"{stem} {', '.join(last[:-1])} and {last[-1]}"
 
 
 @dataclass(frozen=True)

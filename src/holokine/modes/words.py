@@ -1,11 +1,13 @@
 """What each mode is, in words, from its shape and its energies; computed anew from the present result each time.
 
 In this order: a rigid-body mode; members that move as one body on springs; a motion local to one part; bending,
-torsion or stretching of a slender whole; waves of a ring, a cylinder or a flat plate; else where the energy is.
+torsion or stretching of a slender whole; waves of a ring, a cylinder or a flat plate; else what moves (a member, a
+group of the description, or several), how, and what it strains.
 """
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any
@@ -14,10 +16,11 @@ import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 
-from holokine.errors import first_few
+from holokine.describe.references import group_members
 from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
 from holokine.system.build import System
+from holokine.system.totals import member_masses
 
 __all__ = ["mode_words"]
 
@@ -28,6 +31,8 @@ FLAT = 0.03
 REPEATED = 1e-6
 MOST_WAVES = 100  # around a ring: what is searched for grows with their number
 CLOSE = 0.01
+MOVER = 0.6  # of the kinetic energy: what moves is named by members or a group that hold as much
+STRAINED = 0.8
 _ORDER = ("first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth", "tenth")
 
 
@@ -58,14 +63,69 @@ class _Field:
         return rows[np.argsort(-extent, kind="stable")]
 
 
+@dataclass(frozen=True)
+class _Names:
+    """What several members are called together: their group, where the description has one that fits."""
+
+    members: tuple[str, ...]
+    groups: dict[str, Ints]
+    mass: Floats  # of each member, as a share of the whole
+
+    @classmethod
+    def of(cls, system: System, energies: Energies) -> _Names:
+        place = {name: i for i, name in enumerate(energies.members)}
+        groups = {}
+        for name in system.description.groups:
+            own = [place[m] for m in group_members(system.description, name) if m in place]
+            if len(own) > 1:
+                groups[name] = np.array(sorted(set(own)), dtype=np.int64)
+        masses = member_masses(system)
+        mass = np.array([masses[n].mass if n in masses else 0.0 for n in energies.members])
+        return cls(energies.members, groups, mass / (mass.sum() or 1.0))
+
+    def group(self, share: Floats, least: float, without: Sequence[str] = ()) -> str | None:
+        """The group that holds at least a share of something, and the most beyond its share of the mass.
+
+        `without`: members that must not be in it.
+        """
+        held = {g: float(share[own].sum()) for g, own in self.groups.items()
+                if not without or not any(self.members[i] in without for i in own)}  # fmt: skip
+        over = {g: share_ - float(self.mass[self.groups[g]].sum()) for g, share_ in held.items() if share_ >= least}
+        best = max(over, key=lambda g: (over[g], -len(self.groups[g])), default=None)
+        return best if best is not None and over[best] > 0.1 else None
+
+    def movers(self, kinetic: Floats, least: float = MOVER) -> tuple[str, list[str]]:
+        """What moves, in words and as members: one, a group, up to three, or the whole."""
+        order = np.argsort(-kinetic, kind="stable")
+        if kinetic[order[0]] >= least:
+            return self.members[order[0]], [self.members[order[0]]]
+        group = self.group(kinetic, least)
+        if group is not None:
+            return group, [self.members[i] for i in self.groups[group]]
+        count = int(np.searchsorted(np.cumsum(kinetic[order]), least)) + 1
+        if count <= 3:
+            names = [self.members[i] for i in order[:count]]
+            return f"{', '.join(names[:-1])} and {names[-1]}", names
+        return "the whole assembly", list(self.members)
+
+    def strained(self, energies: Energies, strain: Floats, movers: Sequence[str]) -> str:
+        """The members that strain most, or the group that they are, if nothing of it is what moves."""
+        group = self.group(strain, STRAINED, movers) if strain.max(initial=0.0) < STRAINED * strain.sum() else None
+        found = energies.together(strain)
+        return group or ", ".join(name for name, share in found[:3] if share >= 0.1) or (
+            found[0][0] if found else "nothing"
+        )  # fmt: skip
+
+
 def mode_words(modes: ModeSet, energies: Energies) -> list[str]:
     """Words for every mode, in order."""
     system = modes.system
     weight = system.weighed.diagonal().reshape(-1, 6)[:, :3].mean(axis=1)
     kinetic, strain = energies.shares("kinetic"), energies.shares("strain")
+    names = _Names.of(system, energies)
     kinds: list[tuple[str, str]] = []
     for row in range(modes.count):
-        kinds.append(_kind(system, modes, row, energies, kinetic[:, row], strain[:, row], weight))
+        kinds.append(_kind(system, modes, row, energies, names, kinetic[:, row], strain[:, row], weight))
     seen: dict[str, int] = {}
     result = []
     for row, (kind, more) in enumerate(kinds):
@@ -94,8 +154,9 @@ def _company(modes: ModeSet, row: int) -> str:
 
 
 def _kind(
-    system: System, modes: ModeSet, row: int, energies: Energies, kinetic: Floats, strain: Floats, weight: Floats
-) -> tuple[str, str]:
+    system: System, modes: ModeSet, row: int, energies: Energies, names: _Names, kinetic: Floats, strain: Floats,
+    weight: Floats,
+) -> tuple[str, str]:  # fmt: skip
     """The kind of a mode, and what follows it: more words, or ``ranked`` for kinds that are numbered."""
     shape = modes.shapes[row].reshape(-1, 6)
     in_use = weight > 0
@@ -104,47 +165,84 @@ def _kind(
         return f"rigid-body: {_rigid(everything)[0]}", ""
     kinds = np.array(energies.kinds)
     springy = np.isin(kinds, ("spring", "bushing", "joint", "hinge", "slider", "ball", "rigid"))
+    what, movers = names.movers(kinetic)
     if strain[springy].sum() >= 0.7:
-        movers = [energies.members[i] for i in np.argsort(-kinetic) if kinetic[i] >= 0.1]
         field = _field(system, modes, row, movers, weight)
         words, fits = _rigid(field)
-        on = _strained(energies, np.where(springy, strain, 0.0))
-        what = first_few(movers, 3)
+        on = f"on {names.strained(energies, np.where(springy, strain, 0.0), movers)}"
         if fits >= 0.95:
-            return f"{what} as a rigid body on {on}", words
-        return f"{what} on {on}", _mainly(field)
+            body = any(m in system.mesh.part_nodes for m in movers)
+            return _said(what, words) + (" as a rigid body" if body else ""), on
+        return _said(what, _moves(system, field)), on
     top = int(np.argmax(kinetic))
     parts = list(system.description.parts)
-    local = len(parts) > 1 and kinds[top] == "part" and kinetic[top] >= 0.75
-    if local:
+    if len(parts) > 1 and kinds[top] == "part" and kinetic[top] >= 0.75:
         name = energies.members[top]
         field = _field(system, modes, row, [name], weight)
         words, fits = _rigid(field)
         if fits >= 0.95:
-            return f"{name} as a rigid body", f"{words}, held by {_strained(energies, strain)}"
-        return f"local to {name}", _deformation(system, [name], field)[0]
+            return f"{name} {words} as a rigid body", f"held by {names.strained(energies, strain, movers)}"
+        words = _deformation(system, [name], field)[0]
+        if words:
+            return f"local to {name}", words
     if len(parts) >= 1:
         words, ranked = _deformation(system, parts, everything)
         if words and (len(parts) == 1 or ranked == "ranked"):
             return words, ranked
-    words, fits = _rigid(everything)
+    if movers == list(energies.members):
+        field = everything
+    else:
+        field = _field(system, modes, row, movers, weight)
+    return _said(what, _moves(system, field)), f"straining {names.strained(energies, strain, movers)}"
+
+
+def _said(what: str, words: str) -> str:
+    """Subject and verbs, in the plural for several members."""
+    if " and " in what:
+        for verb in ("moves", "rocks", "sways", "spins", "twists"):
+            words = words.replace(f"{verb} ", f"{verb[:-1]} ")
+    return f"{what} {words}"
+
+
+def _moves(system: System, field: _Field) -> str:
+    """How members move: as nearly one body, along a direction, or along two."""
+    words, fits = _rigid(field)
     if fits >= 0.8:
-        return f"whole assembly {words}", f"on {_strained(energies, strain)}"
-    return f"deformation of {_strained(energies, strain)}", _mainly(everything)
+        if words in ("moves along x", "moves along y", "moves along z"):
+            return words.replace("moves", _verb(system, field, "xyz".index(words[-1])))
+        return words
+    if fits >= 0.5 and words.startswith("rocks about") and " and " not in words:
+        return words.replace("rocks", "twists")
+    share = (field.weight[:, None] * field.shift**2).sum(axis=0)
+    share = share / max(float(share.sum()), 1e-300)
+    order = np.argsort(-share, kind="stable")
+    d = int(order[0])
+    mean = float(field.weight @ field.shift[:, d]) ** 2
+    together = mean >= 0.5 * float(field.weight.sum() * (field.weight @ field.shift[:, d] ** 2))
+    how = "" if together else ", against each other" if len(field.weight) == 2 else ", in opposite senses"
+    if share[d] < 0.7:
+        e = int(order[1])
+        return f"moves along {'xyz'[d]} ({100 * share[d]:.0f} %) and {'xyz'[e]} ({100 * share[e]:.0f} %){how}"
+    return f"{_verb(system, field, d)} along {'xyz'[d]}{how}"
 
 
-def _strained(energies: Energies, strain: Floats) -> str:
-    """The members that strain most."""
-    found = energies.together(strain)
-    return ", ".join(name for name, share in found[:3] if share >= 0.1) or (found[0][0] if found else "nothing")
+def _verb(system: System, field: _Field, direction: int) -> str:
+    """Sways: sideways of the way from where the assembly is held."""
+    held = [s.nodes for s in system.supports.values()]
+    if not held:
+        return "moves"
+    away = field.centre - system.mesh.nodes[np.unique(np.concatenate(held))].mean(axis=0)
+    size = float(np.linalg.norm(away))
+    extent = float(np.ptp(system.mesh.nodes, axis=0).max())
+    upright = size > 0.1 * extent and np.abs(away).max() > 0.8 * size
+    return "sways" if upright and int(np.abs(away).argmax()) != direction else "moves"
 
 
 def _field(system: System, modes: ModeSet, row: int, members: list[str], weight: Floats) -> _Field:
-    nodes: list[int] = []
-    for name in members:
-        own = system.mesh.part_nodes.get(name)
-        nodes += own.tolist() if own is not None else [b.node for b in system.masses if b.name == name]
-    index = np.unique(np.array(nodes, dtype=np.int64))
+    bodies = {b.name: np.array([b.node]) for b in system.masses}
+    none = np.zeros(0, dtype=np.int64)
+    nodes = [system.mesh.part_nodes.get(name, bodies.get(name, none)) for name in members]
+    index = np.unique(np.concatenate(nodes))
     index = index[weight[index] > 0]
     shape = modes.shapes[row].reshape(-1, 6)[index]
     return _Field(system.mesh.nodes[index], shape[:, :3], shape[:, 3:], weight[index])
@@ -164,27 +262,29 @@ def _rigid(field: _Field) -> tuple[str, float]:
     b = (root * field.shift).ravel()
     if len(arms) == 1:
         total = np.concatenate([field.shift[0], field.turn[0] * 0.05])
-        return _motion_name(np.concatenate([field.shift[0], field.turn[0] * 0.05])), float(total @ total > 0)
+        return _motion_name(total), float(total @ total > 0)
     fit, *_ = scipy.linalg.lstsq(A, b)
     if float(b @ b) <= 1e-12 * float((field.weight * (radius * np.linalg.norm(field.turn, axis=1)) ** 2).sum()):
         return f"spins about {_axis_name(field.turn.mean(axis=0))}, its own axis", 1.0
     explained = float(np.linalg.norm(A @ fit) ** 2 / max(float(b @ b), 1e-300))
+    own = (field.weight[:, None] * field.shift**2).sum(axis=0)
+    d = int(own.argmax())
+    turning = (fit[3:] ** 2).sum() >= 0.2 * (fit**2).sum()
+    if turning and own[d] >= (1.0 - 1e-9) * own.sum() and not np.abs(field.turn).max() > 0.0:
+        # nothing turns: places on a line that move one way, each by its own amount
+        even = float(field.weight @ field.shift[:, d]) ** 2 / float(field.weight.sum() * own[d])
+        return f"moves along {'xyz'[d]}", even
     return _motion_name(fit), explained
 
 
 def _motion_name(fit: Floats) -> str:
     """Six amounts (rotations times a radius) as the one or two that matter."""
     share = fit**2 / max(float((fit**2).sum()), 1e-300)
-    names = ("moves along x", "moves along y", "moves along z", "rocks about x", "rocks about y", "rocks about z")
-    picked = [i for i in np.argsort(-share)[:2] if share[i] >= 0.2]
-    return " and ".join(names[i] for i in picked)
-
-
-def _mainly(field: _Field) -> str:
-    share = (field.weight[:, None] * field.shift**2).sum(axis=0)
-    share = share / max(float(share.sum()), 1e-300)
-    picked = [f"{100 * share[d]:.0f} % along {'xyz'[d]}" for d in np.argsort(-share) if share[d] >= 0.2]
-    return "moving " + ", ".join(picked)
+    picked = [i for i in np.argsort(-share, kind="stable")[:2] if share[i] >= 0.2]
+    if len(picked) == 2 and (picked[0] < 3) == (picked[1] < 3):
+        verb = "moves along" if picked[0] < 3 else "rocks about"
+        return f"{verb} {'xyz'[picked[0] % 3]} and {'xyz'[picked[1] % 3]}"
+    return " and ".join(("moves along " if i < 3 else "rocks about ") + "xyz"[i % 3] for i in picked)
 
 
 def _axis_name(v: Floats) -> str:
