@@ -142,3 +142,45 @@ def test_figures_of_what_acts_and_of_groups(crate, tmp_path):
         assert len([t for t in figure.axes[0].get_legend().get_texts() if "spectrum along" in t.get_text()]) == 8
     names = [c for c in many.peaks().columns if c.startswith("from_")]
     assert names == [f"from_g{i}_{d}" for i, hold in ((1, "xyz"), (2, "yz"), (3, "xz"), (4, "z")) for d in hold]
+
+
+def test_figures_say_what_they_leave_out(tmp_path):
+    """Forty gauges, forty springs: titles and legends count what is not drawn, and what is drawn matters most."""
+    a = hk.Assembly("comb")
+    for k in range(40):
+        a.point(f"p{k}", [0.1 * k, 0, 0]).mass(f"m{k}", at=f"p{k}", mass=1.0 + 0.01 * k)
+        a.support(f"guide {k}", at=f"p{k}", hold=["y", "z", "rx", "ry", "rz"])
+        a.spring(f"s{k}", between=[f"p{k}", "ground"], stiffness=1e4 * (1 + 0.2 * k), axis="x")
+        a.gauge(f"g{k}", displacement=f"p{k}", axis="x")
+    a.limit("g33", 1e-6).limit("g7", 1e-3)
+    modes = a.modes(count=40)
+    energy = modes.plot_energy()
+    labels = [t.get_text() for t in energy.legends[0].get_texts()]
+    assert labels[-1] == "the other 71"  # of 40 masses and 40 springs nine are drawn
+    assert "first 24 of 40 modes" in energy.axes[0].get_title()
+    a.group("half", [f"s{k}" for k in range(20)])
+    by_group = a.modes(count=40).plot_energy()
+    assert "by group" in by_group.axes[0].get_title()
+    assert [t.get_text() for t in by_group.legends[0].get_texts()] == ["(in no group)", "half"]
+    spectrum = {"spectrum": {"x": {"frequency": [0.1, 1000], "acceleration": [9.81, 9.81]}}, "combine": "srss"}
+    modes = a.modes(count=40)
+    shares = modes.respond(spectrum).plot_shares()
+    (ax,) = shares.axes
+    drawn = [t.get_text() for t in ax.get_yticklabels()]
+    assert "(30 of 40)" in ax.get_title()
+    assert drawn[:2] == ["g33 x", "g7 x"]  # most of their limits used
+    assert [t.get_text() for t in ax.get_legend().get_texts()][-1] == "the other 33"
+    pulse = {"pulse": {"x": {"half sine": {"peak": 9.81, "duration": 0.01}}}, "ring down": 0.1}
+    histories = modes.respond(pulse).plot()
+    assert histories.axes[0].get_title().endswith("(4 of 40)")
+    assert histories.axes[1].get_title(loc="left").startswith("g33 x")
+
+
+def test_unknown_names_list_the_likeliest_of_many():
+    a = hk.Assembly()
+    for k in range(300):
+        a.point(f"corner {k}", [0.1 * k, 0, 0])
+    a.mass("m", at="cornr 217", mass=1)
+    with pytest.raises(hk.HolokineError, match=r"The 20 of \d+ points that are most like it: .*corner 217") as told:
+        a.check()
+    assert str(told.value).count("corner ") < 25

@@ -90,6 +90,9 @@ class CheckFailedError(HolokineError):
     """A check that the analyst asked for (mass threshold, allowable) was not met."""
 
 
+_LISTED = 40  # names: of more the likeliest half as many are told
+
+
 def nearest_hint(name: str, known: Iterable[str], what: str = "") -> str:
     """Say which known name lies nearest to `name`, and list what there is.
 
@@ -104,6 +107,11 @@ def nearest_hint(name: str, known: Iterable[str], what: str = "") -> str:
         return f"There are no {label}."
     lowered = {n.lower(): n for n in reversed(names)}
     close = difflib.get_close_matches(str(name).lower(), list(lowered), n=1, cutoff=0.5)
-    shown = ", ".join(names[:12]) + (f", ... ({len(names)} in all)" if len(names) > 12 else "")
+    if len(names) > _LISTED:
+        likeness = {n: difflib.SequenceMatcher(None, str(name).lower(), n.lower()).quick_ratio() for n in names}
+        near = sorted(names, key=lambda n: -likeness[n])[: _LISTED // 2]
+        listed = f"The {len(near)} of {len(names)} {label} that are most like it: {', '.join(near)}."
+    else:
+        listed = f"The {label} are: {', '.join(names)}."
     hint = f'Did you mean "{lowered[close[0]]}"? ' if close else ""
-    return f"{hint}The {label} are: {shown}."
+    return hint + listed

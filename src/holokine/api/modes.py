@@ -247,11 +247,19 @@ class Modes:
 
         return guidance_lines(self.set, *self._by(by), change, most)
 
-    def plot_energy(self, by: str | Sequence[str] = "member") -> Any:
-        """Stacked bars of where the energy of each mode is; returns the Figure."""
-        from holokine.show.mode_figures import plot_energy
+    def plot_energy(self, by: str | Sequence[str] | None = None) -> Any:
+        """Stacked bars of where the energy of each mode is; returns the Figure.
 
-        return plot_energy(self.set, *self._by(by))
+        `by`: members, groups or groups by name; when left out members, or groups where the description has them and
+        the nine members that hold most leave more than half to the others.
+        """
+        from holokine.show.mode_figures import MOST_BARS, plot_energy
+
+        if by is None:
+            held = self.energies.strain.sum(axis=1)
+            most = float(np.sort(held)[::-1][:MOST_BARS].sum())
+            by = "group" if self.assembly.description.groups and most < 0.5 * float(held.sum()) else "member"
+        return plot_energy(self.set, *self._by(by), by if isinstance(by, str) else "group")
 
     def enough(self, share: float | str = 0.9, directions: str | Sequence[str] = ("x", "y", "z")) -> list[Enough]:
         """For each direction: how many modes hold a share of the free mass, or how many are probably needed.

@@ -80,7 +80,7 @@ class SpectrumAnswer(Answer[SpectrumResult]):
         """Share of each mode in every gauge as stacked bars; returns the Figure."""
         from holokine.show.figures import plot_shares
 
-        return plot_shares(self.result)
+        return plot_shares(self.result, checks=self._checks())
 
     def plot_tripartite(self) -> Any:
         """The spectra on four-way paper; returns the Figure."""

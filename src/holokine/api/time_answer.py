@@ -252,7 +252,8 @@ class TimeAnswer(Answer[TimeResult]):
         """Histories under what acts, of the main gauges or of one; returns the Figure."""
         from holokine.show.figures import plot_histories
 
-        return plot_histories(self.result, None if gauge is None else self._numbers(gauge))
+        chosen = None if gauge is None else self._numbers(gauge)
+        return plot_histories(self.result, chosen, () if chosen else self._checks())
 
     def histories(self, *, most: int = 20_000) -> pd.DataFrame:
         """Histories of all gauges, every n-th row so that at most about `most` remain."""

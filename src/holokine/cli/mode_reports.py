@@ -14,7 +14,7 @@ from holokine import Assembly
 from holokine.cli.asked import Delivery, ModesRange
 from holokine.cli.reports import _file_name, _records, _View, open_modes
 from holokine.cli.terminal import Busy, Screen
-from holokine.errors import SelectionError, first_few
+from holokine.errors import SelectionError
 from holokine.units import quantity
 
 if TYPE_CHECKING:
@@ -121,14 +121,14 @@ class EnergyView(_View):
             "modes",
             modes.key,
             lines=lines,
-            screens=[("Share of the energy (percent; members above 5 %)", _screen_energy(energy))],
+            screens=[("Share of the energy (percent; members above 5 %, at most six)", _screen_energy(energy))],
             tables={"energy": energy, "guidance": guidance},
-            figures={"energy": lambda: modes.plot_energy(by)},
+            figures={"energy": lambda: modes.plot_energy(None if by == "member" else by)},
             findings=modes.findings,
             advice=[
                 f"Advice (first order in a change of {change}; the two strongest of each mode, if they move it by "
                 f"{5 * step:.3g} % at least; all are in --json and --out):",
-                *(f"  {a}" for a in advice),
+                *(f"  {a}" for a in advice or ["no member moves a mode by as much; groups may (--by group)"]),
             ],
             facts={"advice": advice},
         )
@@ -142,9 +142,13 @@ def _screen_energy(energy: pd.DataFrame) -> pd.DataFrame:
     for mode, own in energy.groupby("mode", sort=False):
         row: dict[str, Any] = {"mode": mode, "frequency_hz": float(own["frequency_hz"].iloc[0])}
         for which in ("strain", "kinetic"):
-            large = own[own[f"{which}_percent"] >= 5.0].sort_values(f"{which}_percent", ascending=False)
+            ranked = own.sort_values(f"{which}_percent", ascending=False, kind="stable")
+            share = ranked[f"{which}_percent"]
+            large = ranked[share >= min(5.0, float(share.iloc[:3].min()))].iloc[:6]
             words = [f"{m} {p:.0f}" for m, p in zip(large["member"], large[f"{which}_percent"], strict=True)]
-            row[which] = first_few(words, 6)
+            rest = float(share.iloc[len(large) :].sum())
+            more = f"{int((share.iloc[len(large) :] > 0).sum()):,} others {rest:.0f}" if rest >= 0.5 else ""
+            row[which] = ", ".join([*words, *([more] if more else [])])
         rows.append(row)
     return pd.DataFrame(rows)
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 
 from holokine.modes.extract import ModeSet
 from holokine.respond.combine import SpectrumResult
+from holokine.respond.limits import LimitCheck
 from holokine.respond.match import MatchedRecord
 from holokine.respond.shock import ShockSpectrum
 from holokine.respond.transient import TimeResult
@@ -31,6 +33,7 @@ SIZE = (12.8, 8.0)
 # a palette that stays apart for colour-blind readers (Okabe & Ito 2008)
 COLOURS = ("#0072B2", "#D55E00", "#009E73", "#CC79A7", "#E69F00", "#56B4E9")
 GHOST = "#8A9097"
+_BARS = 30
 MARKS = ("o", "s", "^", "D", "v", "P")
 
 
@@ -190,7 +193,8 @@ def plot_conservatism(table: Any, name: str) -> Any:
     """Each rule's peak over the peak in time, reading by reading; returns the Figure."""
     figure, ax = _figure()
     rules = [c for c in table.columns if c.endswith("_over_time")]
-    shown = table.iloc[:40]
+    far = np.abs(np.log(np.maximum(table[rules].to_numpy(float), 1e-12))).max(axis=1)
+    shown = table.iloc[np.sort(np.argsort(-far, kind="stable")[:40])]
     y = np.arange(len(shown))
     for k, rule in enumerate(rules):
         ax.plot(shown[rule], y, MARKS[k % 6], color=COLOURS[k % 6], ms=6, alpha=0.8,
@@ -199,8 +203,8 @@ def plot_conservatism(table: Any, name: str) -> Any:
     ax.set_yticks(y, [f"{g} {c}" for g, c in zip(shown["gauge"], shown["component"], strict=True)], fontsize=8)
     ax.invert_yaxis()
     ax.set_xlabel("combined peak / peak in time (right of 1: conservative)")
-    ax.set_title(f"{name}: rules of combination against the pulse in time" + (
-        f" (first {len(shown)} of {len(table)} readings)" if len(table) > len(shown) else ""))  # fmt: skip
+    left = f" ({len(shown)} of {len(table)} readings, those farthest from 1)" if len(table) > len(shown) else ""
+    ax.set_title(f"{name}: rules of combination against the pulse in time{left}")
     ax.legend(loc="best")
     ax.grid(alpha=0.3)
     return figure
@@ -215,23 +219,32 @@ def _plain_log_ticks(ax: Any) -> None:
         axis.set_minor_formatter(NullFormatter())
 
 
-def main_readings(answer: TimeResult) -> list[int]:
-    """The largest component of every gauge."""
-    largest: dict[str, int] = {}
+def main_readings(answer: TimeResult | SpectrumResult, checks: Sequence[LimitCheck] = ()) -> list[int]:
+    """The largest component of every gauge (of one unit), those nearest to their limits first."""
+    use = {c.reading: c.use for c in checks}
+    largest: dict[tuple[str, str], int] = {}
     for i, r in enumerate(answer.reduced.readings):
-        best = largest.get(r.gauge)
-        if best is None or (r.how != "magnitude" and abs(answer.peaks[i]) > abs(answer.peaks[best])):
-            largest[r.gauge] = i
-    return list(largest.values())
+        key = (r.gauge, r.dimension)
+        best = largest.get(key)
+        rank = (use.get(i, 0.0), r.how != "magnitude", abs(answer.peaks[i]))
+        other = (0.0, False, -1.0)
+        if best is not None:
+            other = (use.get(best, 0.0), answer.reduced.readings[best].how != "magnitude", abs(answer.peaks[best]))
+        if best is None or rank > other:
+            largest[key] = i
+    return sorted(largest.values(), key=lambda i: (-use.get(i, 0.0), i))
 
 
-def plot_histories(answer: TimeResult, numbers: list[int] | None = None) -> Any:
+def plot_histories(answer: TimeResult, numbers: list[int] | None = None, checks: Sequence[LimitCheck] = ()) -> Any:
     """Histories with their peaks marked, the base pulse above, on one time axis. Returns the Figure.
 
-    `numbers`: readings to draw; of the first four gauges the largest component each, when left out.
+    `numbers`: readings to draw; when left out of four gauges the largest component each, those nearest to their limits
+    (`checks`) first, then in the order of the description.
     """
     readings = answer.reduced.readings
-    numbers = (main_readings(answer)[:4] if numbers is None else numbers)[:6]
+    chosen = main_readings(answer, checks) if numbers is None else numbers
+    numbers = chosen[:4] if numbers is None else chosen[:6]
+    left = f" ({len(numbers)} of {len(chosen)})" if len(chosen) > len(numbers) else ""
     figure, axes = _figure(len(numbers) + 1, sharex=True, gridspec_kw={"height_ratios": [0.8, *[1.0] * len(numbers)]})
     thin = max(1, len(answer.time) // 20000)
     t = 1e3 * answer.time[::thin]
@@ -250,7 +263,7 @@ def plot_histories(answer: TimeResult, numbers: list[int] | None = None) -> Any:
     if answer.pulse.moves_base:
         axes[0].set_ylabel("base (g)")
         axes[0].legend(loc="upper right")
-    axes[0].set_title(f"{answer.name}: what acts above, gauges below with their peaks")
+    axes[0].set_title(f"{answer.name}: what acts above, gauges below with their peaks{left}")
     for ax, number in zip(axes[1:], numbers, strict=True):
         reading = readings[number]
         unit, size = display_unit(reading.dimension)
@@ -277,12 +290,16 @@ def plot_histories(answer: TimeResult, numbers: list[int] | None = None) -> Any:
     return figure
 
 
-def plot_shares(answer: SpectrumResult, numbers: list[int] | None = None) -> Any:
-    """Share of each mode in the square of chosen readings, as stacked bars. Returns the Figure."""
+def plot_shares(answer: SpectrumResult, numbers: list[int] | None = None, checks: Sequence[LimitCheck] = ()) -> Any:
+    """Share of each mode in the square of chosen readings, as stacked bars. Returns the Figure.
+
+    When `numbers` are left out: of every gauge the largest component, those nearest to their limits (`checks`) first.
+    """
     readings = answer.reduced.readings
     noise = answer.noise
-    asked = numbers if numbers is not None else range(len(readings))
-    chosen = [i for i in asked if answer.peaks[i] > noise[i]][:14]
+    asked = numbers if numbers is not None else main_readings(answer, checks)
+    every = [i for i in asked if answer.peaks[i] > noise[i]]
+    chosen = every[:_BARS]
     figure, ax = _figure()
     parts = np.array([np.concatenate(answer.shares(i)) for i in chosen]) * 100.0
     order = np.argsort(-np.abs(parts).max(axis=0))
@@ -297,7 +314,7 @@ def plot_shares(answer: SpectrumResult, numbers: list[int] | None = None) -> Any
         value = rest if m == -1 else parts[:, m]
         last = m == len(answer.reduced.omega)
         name = (
-            "all others"
+            f"the other {parts.shape[1] - len(named)}"
             if m == -1
             else "missing mass"
             if last
@@ -309,7 +326,8 @@ def plot_shares(answer: SpectrumResult, numbers: list[int] | None = None) -> Any
         left_down += np.minimum(value, 0)
     ax.set_yticks(y, [readings[i].label for i in chosen])
     ax.set_xlabel("share in the square of the peak (%); below zero: the mode takes away")
-    ax.set_title(f"{answer.name}: which modes make up each gauge")
+    ax.set_title(f"{answer.name}: which modes make up each gauge" + (
+        f" ({len(chosen)} of {len(every)})" if len(every) > len(chosen) else ""))  # fmt: skip
     ax.legend(loc="center left", bbox_to_anchor=(1.0, 0.5))
     ax.grid(alpha=0.3, axis="x")
     return figure

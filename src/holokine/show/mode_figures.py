@@ -15,14 +15,17 @@ from holokine.show.numbers import number_text as n
 __all__ = ["plot_assurance", "plot_bands", "plot_energy"]
 
 
-def plot_energy(modes: ModeSet, names: tuple[str, ...], strain: np.ndarray, kinetic: np.ndarray) -> Any:
+MOST_BARS = 9
+
+
+def plot_energy(modes: ModeSet, names: tuple[str, ...], strain: np.ndarray, kinetic: np.ndarray, by: str) -> Any:
     """Stacked bars of strain (above) and kinetic (below) energy by mode; returns the Figure."""
     shown = min(modes.count, 24)
     total = np.maximum(modes.omega[:shown] ** 2 / 2.0, 1e-300)
     figure, axes = _figure(2, sharex=True)
     importance = (strain[:, :shown] / total).sum(axis=1) + (kinetic[:, :shown] / total).sum(axis=1)
     order = np.argsort(-importance, kind="stable")
-    kept, rest = order[:9], order[9:]
+    kept, rest = order[:MOST_BARS], order[MOST_BARS:]
     hatches = ("", "//", "..")
     for ax, values, title in zip(axes, (strain, kinetic), ("strain energy", "kinetic energy"), strict=True):
         share = 100.0 * values[:, :shown] / total
@@ -34,13 +37,14 @@ def plot_energy(modes: ModeSet, names: tuple[str, ...], strain: np.ndarray, kine
             bottom += share[i]
         if len(rest):
             ax.bar(np.arange(shown), share[rest].sum(axis=0), bottom=bottom, color=GHOST, edgecolor="white", lw=0.4,
-                   label="all others")  # fmt: skip
+                   label=f"the other {len(rest):,}")  # fmt: skip
         ax.set_ylabel(f"{title} (%)")
         ax.grid(axis="y", alpha=0.3)
     labels = [f"{m}\n{n(f)}" for m, f in zip(modes.numbers[:shown], modes.frequencies_hz[:shown], strict=True)]
     axes[1].set_xticks(np.arange(shown), labels, fontsize=8)
     axes[1].set_xlabel("mode and natural frequency (Hz)")
-    axes[0].set_title("Where the energy of each mode is" + (f" (first {shown} modes)" if shown < modes.count else ""))
+    first = f" (first {shown} of {modes.count} modes)" if shown < modes.count else ""
+    axes[0].set_title(f"Where the energy of each mode is, by {by}{first}")
     handles, words = axes[0].get_legend_handles_labels()
     figure.legend(handles, words, loc="outside right upper")
     return figure
