@@ -119,6 +119,7 @@ BAD = [
     (["check", "works.csv"], "expected keys and values"),
     (["respond", "crate.yaml", "works shock", "--at", "5ms"], "--at belongs to events in time"),
     (["respond", "crate.yaml", "kerb strike", "--signed"], "--signed belongs to response spectra"),
+    (["respond", "crate.yaml", "kerb strike", "--rules"], "--rules belongs to response spectra"),
     (["respond", "crate.yaml", "kerb strike", "--window", "0s", "1s"], "--window belongs to --animate"),
     (["vectors", "crate.yaml", "two wheel sets"], "the whole base and for loads"),
     (["match", "works.csv", "--duration", "0.1s"], "too short"),

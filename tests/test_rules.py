@@ -17,7 +17,7 @@ from holokine.errors import EventError
 from holokine.excite import build_pulse, build_spectrum
 from holokine.respond import respond_spectrum
 from holokine.respond.conservatism import pulse_spectrum
-from holokine.respond.rules import RULES, Combination, grouping, over_directions, rigid_share
+from holokine.respond.rules import RULES, Combination, cqc_correlation, grouping, over_directions, rigid_share
 from test_cli import inside as holokine
 
 G = 9.80665
@@ -418,3 +418,54 @@ def test_published_worked_examples():
         answer = modes.respond({"spectrum": {"x": table}, "combine": rule, "missing mass": False})
         assert answer.result.peaks[0] == pytest.approx(shear, abs=1e-3)
         assert answer.result.peaks[1] == pytest.approx(roof, abs=1.5e-3)
+
+
+@pytest.mark.parametrize("rule", RULES)
+@pytest.mark.parametrize("beside", ["absolute", "srss", None])
+def test_missing_mass_joins_by_either_convention(rule, beside):
+    """Both conventions for every rule against plain sums, and shares that add up to the square of the whole."""
+    rng = np.random.default_rng(5)
+    omega, zeta = np.sort(rng.uniform(20, 60, 7)), rng.uniform(0.01, 0.08, 7)
+    values, missing = rng.standard_normal((7, 2, 3)), rng.standard_normal((2, 3))
+    c = Combination.make(rule, omega, zeta, beside=beside)
+    modes_only = c.combined(values, np.zeros((2, 3)))
+    adds = (beside or ("absolute" if rule == "absolute" else "srss")) == "absolute"
+    wanted = modes_only + np.abs(missing) if adds else np.hypot(modes_only, missing)
+    np.testing.assert_allclose(c.combined(values, missing), wanted, rtol=1e-12)
+    one = np.eye(1)
+    mode, rest = c.shares(values[:, :, :1], missing[:, :1], one)
+    assert mode.sum() + rest == pytest.approx(float((c.combined(values, missing)[:, 0] ** 2).sum()), rel=1e-12)
+
+
+def test_all_rules_side_by_side(crate_modes):
+    """One answer's table of rules against an answer by each rule of its own; correlation and missing mass by hand."""
+    crate = crate_modes.assembly
+    event = {"spectrum": {"z": {"frequency": [1, 20, 200], "acceleration": ["1 g", "6 g", "2 g"]}}, "outside": "hold"}
+    answer = crate_modes.respond({**event, "combine": "double sum", "duration": 8.0})
+    table = answer.rules()
+    assert list(table.columns[2:-2]) == ["double sum", "SRSS", "CQC", "grouped", "largest plus srss", "absolute"]
+    for rule in RULES:
+        own = crate_modes.respond({**event, "combine": rule, **({"duration": 8.0} if rule == "double sum" else {})})
+        peaks = own.peaks().set_index(["gauge", "component"])["peak"]
+        column = table.set_index(["gauge", "component"])[{"srss": "SRSS", "cqc": "CQC"}.get(rule, rule)]
+        np.testing.assert_allclose(column, peaks[column.index], rtol=1e-12)
+    values = table.iloc[:, 2:-2].to_numpy(float)
+    np.testing.assert_allclose(table["spread_percent"], 100 * (values.max(axis=1) / values.min(axis=1) - 1))
+    added = crate_modes.respond({**event, "combine": "srss", "over missing mass": "absolute"})
+    alone = crate_modes.respond({**event, "combine": "srss", "missing mass": False})
+    both = crate_modes.respond({**event, "combine": "srss"})
+    name = ("transformer feet", "z")
+    p, r, q = (x.peaks().set_index(["gauge", "component"])["peak"][name] for x in (alone, added, both))
+    assert q == pytest.approx(np.hypot(p, r - p), rel=1e-9)
+    cqc = crate_modes.respond({**event, "combine": "cqc"})
+    matrix = cqc.correlation().iloc[:, 2:].to_numpy()
+    np.testing.assert_allclose(matrix, cqc_correlation(cqc.result.reduced.omega, cqc.result.reduced.damping))
+    assert crate_modes.respond({**event, "combine": "absolute"}).correlation().empty
+    (row,) = cqc.missing_mass().to_dict("records")
+    shares = crate_modes.participation()
+    assert row["held_kg"] == pytest.approx(shares["effective_z_kg"].sum(), rel=1e-12)
+    assert row["free_kg"] == pytest.approx(crate_modes.set.free_mass[2], rel=1e-12)
+    assert row["missing_kg"] == pytest.approx(row["free_kg"] - row["held_kg"])
+    assert row["zero_period_g"] == pytest.approx(2.0)
+    with pytest.raises(hk.HolokineError, match="over missing mass"):
+        crate.respond({**event, "missing mass": False, "over missing mass": "srss"})

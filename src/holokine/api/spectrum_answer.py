@@ -21,7 +21,7 @@ __all__ = ["SpectrumAnswer"]
 class SpectrumAnswer(Answer[SpectrumResult]):
     """Combined peaks of every gauge, what each mode has in them, and combined whole fields."""
 
-    extras = frozenset({"signed"})
+    extras = frozenset({"signed", "rules"})
 
     def peaks(self, *, signed: bool = False) -> pd.DataFrame:
         """Combined peak of every gauge in display units.
@@ -51,6 +51,32 @@ class SpectrumAnswer(Answer[SpectrumResult]):
 
         readings = range(len(self.result.reduced.readings))
         return shares_table(self.result, list(readings) if gauge is None else self._numbers(gauge))
+
+    def rules(self) -> pd.DataFrame:
+        """Peak of every reading by every rule of combination side by side, the event's own first, in display units.
+
+        `spread_percent` says by how much the largest lies above the smallest.
+        """
+        from holokine.show.spectrum_tables import rules_table
+
+        return rules_table(self.result)
+
+    def rule_tables(self) -> dict[str, pd.DataFrame]:
+        """All rules side by side, and the correlation of the modes where the event's rule has one."""
+        return {"rules": self.rules(), **({} if (table := self.correlation()).empty else {"correlation": table})}
+
+    def correlation(self) -> pd.DataFrame:
+        """Correlation of every two modes under the event's rule (a row and a column each); empty where it has none."""
+        from holokine.show.spectrum_tables import correlation_table
+
+        return correlation_table(self.result)
+
+    def missing_mass(self) -> pd.DataFrame:
+        """By direction (or group of supports): free mass, what the modes hold and leave out in kg, and with what
+        acceleration that answers."""
+        from holokine.show.spectrum_tables import missing_mass_table
+
+        return missing_mass_table(self.result)
 
     def main_modes(self, share: float = 0.95) -> pd.DataFrame:
         """The fewest modes that make up a share of the square of each reading, largest first."""
@@ -89,20 +115,24 @@ class SpectrumAnswer(Answer[SpectrumResult]):
         return plot_tripartite(self.result)
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """Peaks, limits, modes, shares, and the modes that matter most."""
+        """Peaks, limits, modes, shares, the modes that matter most, and the missing mass."""
         from holokine.show.spectrum_tables import spectral_table
 
-        more = {"modes": spectral_table(self.result), "shares": self.shares(), "main_modes": self.main_modes()}
+        more = {"modes": spectral_table(self.result), "shares": self.shares(), "main_modes": self.main_modes(),
+                "missing_mass": self.missing_mass()}  # fmt: skip
         return {**super().tables(), **more}
 
-    def screens(self, *, signed: bool = False) -> list[tuple[str, pd.DataFrame]]:
-        """Peaks, the modes that matter most in each, and limits."""
+    def screens(self, *, signed: bool = False, rules: bool = False) -> list[tuple[str, pd.DataFrame]]:
+        """Peaks, the modes that matter most in each, and limits; on request the peaks by all rules."""
         from holokine.show.spectrum_tables import shares_in_words
 
         words = ("Modes that matter most: share in the square of each peak", shares_in_words(self.shares()))
         first, *limits = super().screens()
         peaks = (first[0], short_peaks(self.peaks(signed=True))) if signed else first
-        return [peaks, words, *limits]
+        own: list[tuple[str, pd.DataFrame]] = []
+        if rules:
+            own = [("Peaks by every rule, this event's first", self.rules()), ("Missing mass", self.missing_mass())]
+        return [peaks, *own, words, *limits]
 
     def figures(self) -> dict[str, Callable[[], Any]]:
         """The spectra, the shares of the modes, and four-way paper."""

@@ -171,6 +171,7 @@ def modes(
 @_ASSEMBLY
 @click.argument("event")
 @click.option("--signed", is_flag=True, help="Peaks of a spectrum with the sign of the mode that dominates each.")
+@click.option("--rules", is_flag=True, help="Peaks of a spectrum by every rule of combination side by side.")
 @click.option(
     "--animate", "gauge", metavar="GAUGE", help="Animate an answer in time into --out, above this gauge's history."
 )
@@ -186,6 +187,7 @@ def respond(
     assembly: Path,
     event: str,
     signed: bool,
+    rules: bool,
     gauge: str | None,
     window: tuple[str, str] | None,
     seconds: float,
@@ -200,6 +202,7 @@ def respond(
     Example:
       holokine respond crate.yaml "kerb strike"
       holokine respond crate.yaml "works shock" --out results
+      holokine respond crate.run "works shock" --rules
       holokine respond crate.run "kerb strike"
       holokine respond crate.run "kerb strike" --animate "fan z" --window 0s 200ms --out results
       holokine respond crate.run "kerb strike" --at 27ms
@@ -214,7 +217,7 @@ def respond(
     if gauge is not None and to.out is None:
         raise click.UsageError("--animate needs --out DIR")
     moving = None if gauge is None else Film(film, gauge, window or None, seconds)
-    view = AnswerView.of(assembly, event, wanted, AnswerAsked(signed, moving, at))
+    view = AnswerView.of(assembly, event, wanted, AnswerAsked(signed, moving, at, rules))
     view.deliver(to)
     if not view.ok:
         raise CheckFailedError("a limit is not met")

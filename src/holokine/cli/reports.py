@@ -300,13 +300,15 @@ class AnswerAsked:
     signed: bool = False
     film: Film | None = None
     at: str | None = None
+    rules: bool = False
 
     def refuse(self, event: EventKind) -> None:
         """Raise for what an event of this kind cannot show, before anything is solved."""
         from holokine.api.answers import ANSWER_CLASSES
 
-        asked = {"film": self.film is not None, "instant": self.at is not None, "signed": self.signed}
-        options = {"film": "--animate", "instant": "--at", "signed": "--signed"}
+        asked = {"film": self.film is not None, "instant": self.at is not None, "signed": self.signed,
+                 "rules": self.rules}  # fmt: skip
+        options = {"film": "--animate", "instant": "--at", "signed": "--signed", "rules": "--rules"}
         for extra, given in asked.items():
             if given and extra not in ANSWER_CLASSES[type(event)].extras:
                 homes = " and ".join(kind.words for kind, c in ANSWER_CLASSES.items() if extra in c.extras)
@@ -337,11 +339,13 @@ class AnswerView(_View):
     @classmethod
     def about(cls, answer: Answer, asked: AnswerAsked = AnswerAsked()) -> AnswerView:
         name = _file_name(answer.name)
-        more: dict[str, Any] = {"signed": True} if asked.signed else {}
+        signed: dict[str, Any] = {"signed": True} if asked.signed else {}
         tables = {f"{name}_{k}": t for k, t in answer.tables().items()}
         if asked.signed:
-            tables[f"{name}_peaks"] = answer.peaks(**more)
-        screens = answer.screens(**more)
+            tables[f"{name}_peaks"] = answer.peaks(**signed)
+        if asked.rules:
+            tables |= {f"{name}_{k}": t for k, t in answer.rule_tables().items()}  # type: ignore[attr-defined]
+        screens = answer.screens(**signed, **({"rules": True} if asked.rules else {}))
         files = {f"{name}{ending}": write for ending, write in answer.files().items()}
         if asked.film is not None:
             files[f"{name}.{asked.film.ending}"] = asked.film.maker(answer)

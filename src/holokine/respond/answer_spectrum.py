@@ -66,6 +66,7 @@ def answer_spectrum(bench: Bench, name: str, event: SpectrumEvent) -> SpectrumRe
         apart=apart,
         groups=groups,
         over_displacement=event.over_displacement,
+        over_missing_mass=event.over_missing_mass,
     )
     more = _about_size(spectra)
     if imposed:

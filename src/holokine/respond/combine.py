@@ -19,7 +19,7 @@ from holokine.gauges import Reading
 from holokine.modes.check import Finding
 from holokine.respond.readout import Readout
 from holokine.respond.reduced import ReducedModel, reading_noise
-from holokine.respond.rules import Combination, DirectionRule, Rule, Sources, rigid_share
+from holokine.respond.rules import RULES, Beside, Combination, DirectionRule, Rule, Sources, rigid_share
 
 __all__ = ["SpectrumResult", "respond_spectrum"]
 
@@ -140,6 +140,53 @@ class SpectrumResult:
                 found.append(self.combination.form(values.reshape(shape), missing.reshape(shape[1:]), form))
         return np.concatenate(found, axis=1)
 
+    def _filled(self) -> SpectrumResult:
+        """With the peaks of every reading by the combination."""
+        count = len(self.reduced.readings)
+        peaks, settled = np.full(count, np.nan), np.zeros(count)
+        by_direction, places = np.full((len(self.directions), count), np.nan), [""] * count
+        still = _settled(self.reduced, self.sources, self.apart, self.modal)
+        for number, reading in enumerate(self.reduced.readings):
+            if reading.form.quadratic(reading.width) is None:
+                continue
+            # of fields the largest of the combined field, not a combination of largest
+            each = self._each(reading)
+            every = self.sources.over(each)
+            by_direction[:, number] = each.max(axis=1)
+            apart_there = np.zeros(len(every))
+            if still is not None:
+                apart_there = self.sources.over_apart(np.abs(reading.form.value(reading.parts(still))))
+            total = self.with_settled(every, apart_there)
+            best = int(total.argmax())
+            peaks[number], settled[number], places[number] = total[best], apart_there[best], reading.place(best)
+        return replace(self, peaks=peaks, settled=settled, by_direction=by_direction, places=tuple(places))
+
+    def by(self, rule: Rule) -> SpectrumResult:
+        """The same modal values combined by another rule; all else as it is.
+
+        Raises
+        ------
+        EventError
+            CQC without damping.
+        """
+        r, c = self.reduced, self.combination
+        _refuse_undamped(self.name, rule, r)
+        usual = c.beside == ("absolute" if c.rule == "absolute" else "srss")
+        made = Combination.make(
+            rule, r.omega, r.damping, duration=c.duration, rigid=c.rigid, beside=None if usual else c.beside
+        )
+        return replace(self, rule=rule, combination=made, findings=())._filled()
+
+    def by_rule(self) -> dict[Rule, Floats]:
+        """Peaks by every rule that these modes allow, each of shape (readings,), SI."""
+        result: dict[Rule, Floats] = {}
+        for rule in RULES:
+            if rule == self.rule:
+                result[rule] = self.peaks
+            elif rule != "cqc" or (self.reduced.damping > 0).any():
+                result[rule] = self.by(rule).peaks
+        return result
+
     def with_settled(self, values: Floats, settled: Floats) -> Floats:
         """Dynamic values and what groups of supports strain by standing apart, added by the answer's rule."""
         return values + settled if self.over_displacement == "absolute" else np.hypot(values, settled)
@@ -176,6 +223,7 @@ def respond_spectrum(
     apart: dict[str, float] | None = None,
     groups: dict[str, tuple[str, ...]] | None = None,
     over_displacement: str = "absolute",
+    over_missing_mass: Beside | None = None,
 ) -> SpectrumResult:
     """Response of all gauges to spectra along one or more directions.
 
@@ -195,6 +243,9 @@ def respond_spectrum(
     apart : dict of str to float, optional
         By column: the most by which the group may move, in m. What the assembly takes from that at rest is added over
         groups absolutely, over directions by their rule, and to the peaks by `over_displacement` (absolute or srss).
+    over_missing_mass : str, optional
+        How the missing mass joins the combined modes, absolute or srss; by default absolute with the absolute sum of
+        modes, else srss.
     groups : dict of str to tuple of str, optional
         By column: names of the supports in the group.
 
@@ -205,8 +256,7 @@ def respond_spectrum(
     """
     if not spectra:
         raise EventError(f"{name}: no direction is excited")
-    if rule == "cqc" and (reduced.damping <= 0).all():
-        raise EventError(f"{name}: CQC needs damping, and every mode has none; give damping or use srss")
+    _refuse_undamped(name, rule, reduced)
     sources = Sources(tuple(spectra), tuple(name[-1] for name in spectra), direction_rule, over_supports)
     directions = sources.results
     columns = [reduced.column(d) for d in spectra]
@@ -248,33 +298,26 @@ def respond_spectrum(
     rigid = None
     if rigid_between is not None:
         rigid = np.repeat(rigid_share(f, *rigid_between)[:, None], len(directions), axis=1)
-    combination = Combination.make(rule, reduced.omega, reduced.damping, duration=duration, rigid=rigid)
+    combination = Combination.make(rule, reduced.omega, reduced.damping, duration=duration, rigid=rigid,
+                                   beside=over_missing_mass)  # fmt: skip
     count = len(reduced.readings)
-    peaks, settled, by_direction = np.full(count, np.nan), np.zeros(count), np.full((len(directions), count), np.nan)
-    places = [""] * count
     answer = SpectrumResult(
-        reduced, name, directions, spectra, spectral, zpa, modal, missing, rule, direction_rule,
-        peaks, by_direction, combination, (), (), sources, settled, groups or {}, apart or {}, over_displacement,
+        reduced, name, directions, spectra, spectral, zpa, modal, missing, rule, direction_rule, np.full(count, np.nan),
+        np.full((len(directions), count), np.nan), combination, (), (), sources, np.zeros(count), groups or {},
+        apart or {}, over_displacement,
     )  # fmt: skip
-    still = _settled(reduced, sources, apart or {}, modal)
-    for number, reading in enumerate(reduced.readings):
+    for reading in reduced.readings:
         if reading.form.quadratic(reading.width) is None:
             findings.append(Finding(
                 "warning", f"principal stress has no meaning in a combined answer ({reading.gauge}): its direction "
                 "differs from mode to mode; read the equivalent stress or components",
             ))  # fmt: skip
-            continue
-        # of fields the largest of the combined field, not a combination of largest
-        each = answer._each(reading)
-        every = sources.over(each)
-        by_direction[:, number] = each.max(axis=1)
-        apart_there = np.zeros(len(every))
-        if still is not None:
-            apart_there = sources.over_apart(np.abs(reading.form.value(reading.parts(still))))
-        total = answer.with_settled(every, apart_there)
-        best = int(total.argmax())
-        peaks[number], settled[number], places[number] = total[best], apart_there[best], reading.place(best)
-    return replace(answer, findings=tuple(findings), places=tuple(places))
+    return replace(answer._filled(), findings=tuple(findings))
+
+
+def _refuse_undamped(name: str, rule: str, reduced: ReducedModel) -> None:
+    if rule == "cqc" and (reduced.damping <= 0).all():
+        raise EventError(f"{name}: CQC needs damping, and every mode has none; give damping or use srss")
 
 
 def _settled(reduced: ReducedModel, sources: Sources, apart: dict[str, float], modal: Floats) -> Floats | None:

@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 __all__ = [
     "DIRECTION_RULES",
     "RULES",
+    "Beside",
     "Combination",
     "DirectionRule",
     "Rule",
@@ -33,6 +34,7 @@ __all__ = [
 
 Floats = NDArray[Any]  # float64
 Rule = Literal["srss", "cqc", "absolute", "largest plus srss", "grouped", "double sum"]
+Beside = Literal["absolute", "srss"]
 DirectionRule = Literal["srss", "absolute", "100-30-30", "100-40-40"]
 RULES: tuple[Rule, ...] = ("srss", "cqc", "double sum", "grouped", "largest plus srss", "absolute")
 DIRECTION_RULES: tuple[DirectionRule, ...] = ("srss", "100-30-30", "100-40-40", "absolute")
@@ -158,17 +160,30 @@ class Combination:
         C of a quadratic rule; None for the unit matrix and for rules that are none.
     rigid : ndarray, shape (modes, directions), or None
         Share of each mode that is combined algebraically, with the missing mass.
+    beside : str
+        How the rigid part (the missing mass) joins the combined modes: absolute or srss.
+    duration : float
+        Of the motion in s, for the double sum.
     """
 
     rule: Rule
     matrix: Floats | None = None
     rigid: Floats | None = None
+    beside: Beside = "srss"
+    duration: float = 10.0
 
     @classmethod
     def make(
-        cls, rule: Rule, omega: Floats, damping: Floats, *, duration: float = 10.0, rigid: Floats | None = None
+        cls,
+        rule: Rule,
+        omega: Floats,
+        damping: Floats,
+        *,
+        duration: float = 10.0,
+        rigid: Floats | None = None,
+        beside: Beside | None = None,
     ) -> Combination:
-        """Of a rule; `duration` in s for the double sum."""
+        """Of a rule; `duration` in s for the double sum; `beside` is absolute for the absolute sum, else srss."""
         matrix = None
         if rule == "cqc":
             matrix = cqc_correlation(omega, damping)
@@ -176,7 +191,7 @@ class Combination:
             matrix = double_sum_correlation(omega, damping, duration)
         elif rule == "grouped":
             matrix = grouping(omega)
-        return cls(rule, matrix, rigid)
+        return cls(rule, matrix, rigid, beside or ("absolute" if rule == "absolute" else "srss"), duration)
 
     @property
     def signless(self) -> bool:
@@ -214,7 +229,7 @@ class Combination:
         """Modes and missing mass of each direction, shape (modes, directions, ...) to (directions, ...)."""
         periodic, rigid = self.split(values, missing)
         p = self.periodic(periodic)
-        return p + np.abs(rigid) if self.rule == "absolute" else np.sqrt(p**2 + rigid**2)
+        return p + np.abs(rigid) if self.beside == "absolute" else np.sqrt(p**2 + rigid**2)
 
     def form(self, values: Floats, missing: Floats, A: Floats) -> Floats:
         """√(σᵀ A σ) combined by the same rule, never from combined components, which have lost their signs.
@@ -244,7 +259,7 @@ class Combination:
         else:
             weighted = periodic if self.matrix is None else np.tensordot(self.matrix, periodic, axes=1)
             p = np.sqrt(np.maximum(np.einsum("mdpi,mdpi->dp", periodic @ A, weighted), 0.0))
-        return p + rest if self.rule == "absolute" else np.sqrt(p**2 + rest**2)
+        return p + rest if self.beside == "absolute" else np.sqrt(p**2 + rest**2)
 
     def shares(self, values: Floats, missing: Floats, A: Floats) -> tuple[Floats, float]:
         """Contributions of the modes, and of the missing mass, to the square of √(RᵀAR) summed over directions.
@@ -263,15 +278,10 @@ class Combination:
         if self.rule in ("absolute", "largest plus srss"):
             size = np.sqrt(np.maximum(np.einsum("mdi,ij,mdj->md", periodic, A, periodic), 0.0))
             p = self.periodic(size)
-            if self.rule == "absolute":  # R = p + r
-                r = np.sqrt(np.maximum(np.einsum("di,ij,dj->d", rigid, A, rigid), 0.0))
-                whole = p + r
-                scale = whole / np.where(r > 0, r, 1.0)
-                return (whole * size + scale * algebraic).sum(axis=1), float((scale * left).sum())
-            rest = np.sqrt(np.maximum((size**2).sum(axis=0) - size.max(axis=0) ** 2, 0.0))
-            slope = size**2 / np.where(rest > 0, rest, 1.0)
-            slope[size.argmax(axis=0), np.arange(size.shape[1])] = size.max(axis=0)
-            mode = p * slope
+            if self.rule == "absolute":
+                mode = p * size
+            else:
+                mode = p * self._slope(size)
         elif self.signless:
             assert self.matrix is not None
             pair = np.abs(np.einsum("mdi,ij,kdj->dmk", periodic, A, periodic))
@@ -279,4 +289,18 @@ class Combination:
         else:
             weighted = periodic if self.matrix is None else np.tensordot(self.matrix, periodic, axes=1)
             mode = ((periodic @ A) * weighted).sum(axis=2)
+        if self.beside == "absolute":  # R = p + r in place of R² = p² + r²
+            p2, r2 = np.maximum(mode.sum(axis=0), 0.0), np.maximum(algebraic.sum(axis=0) + left, 0.0)
+            p, r = np.sqrt(p2), np.sqrt(r2)
+            mode = mode * (1.0 + r / np.where(p > 0, p, 1.0))
+            more = 1.0 + p / np.where(r > 0, r, 1.0)
+            algebraic, left = algebraic * more, left * more
         return (mode + algebraic).sum(axis=1), float(left.sum())
+
+    @staticmethod
+    def _slope(size: Floats) -> Floats:
+        """R_i ∂R/∂R_i of the largest plus SRSS of the rest, shape (modes, directions)."""
+        rest = np.sqrt(np.maximum((size**2).sum(axis=0) - size.max(axis=0) ** 2, 0.0))
+        slope = size**2 / np.where(rest > 0, rest, 1.0)
+        slope[size.argmax(axis=0), np.arange(size.shape[1])] = size.max(axis=0)
+        return np.asarray(slope)

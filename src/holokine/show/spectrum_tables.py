@@ -12,7 +12,12 @@ from holokine.show.tables import peaks_table
 from holokine.show.text import kept_lines
 from holokine.units import STANDARD_GRAVITY
 
-__all__ = ["main_modes_table", "shares_in_words", "shares_table", "spectral_table", "spectrum_lines", "spectrum_peaks"]
+__all__ = [
+    "correlation_table", "main_modes_table", "missing_mass_table", "rules_table", "shares_in_words", "shares_table",
+    "spectral_table", "spectrum_lines", "spectrum_peaks",
+]  # fmt: skip
+
+RULE_COLUMNS = {"srss": "SRSS", "cqc": "CQC"}
 
 
 def spectrum_peaks(answer: SpectrumResult) -> pd.DataFrame:
@@ -71,6 +76,63 @@ def shares_table(answer: SpectrumResult, numbers: list[int]) -> pd.DataFrame:
     return pd.DataFrame(table)
 
 
+def rules_table(answer: SpectrumResult) -> pd.DataFrame:
+    """Peak of every reading by every rule of combination, in display units; the event's own rule is named first.
+
+    `spread_percent`: by how much the largest lies above the smallest.
+    """
+    found = answer.by_rule()
+    order = [answer.rule, *(rule for rule in found if rule != answer.rule)]
+    rows = []
+    for number, reading in enumerate(answer.reduced.readings):
+        if not answer.peaks[number] > answer.noise[number]:
+            continue
+        unit, size = display_unit(reading.dimension)
+        values = {rule: float(found[rule][number]) / size for rule in order}
+        low, high = min(values.values()), max(values.values())
+        row: dict[str, object] = {"gauge": reading.gauge, "component": reading.component}
+        row |= {RULE_COLUMNS.get(rule, rule): value for rule, value in values.items()}
+        rows.append({**row, "unit": unit, "spread_percent": 100.0 * (high / low - 1.0) if low > 0 else np.nan})
+    return pd.DataFrame(rows)
+
+
+def correlation_table(answer: SpectrumResult) -> pd.DataFrame:
+    """Correlation of the modes under the event's rule, a row and a column per mode; the unit matrix under SRSS.
+
+    Rules that are no quadratic form (absolute, largest plus SRSS) have none: an empty table.
+    """
+    if answer.rule in ("absolute", "largest plus srss"):
+        return pd.DataFrame()
+    matrix = answer.combination.matrix
+    numbers = np.arange(1, answer.reduced.count + 1)
+    table = pd.DataFrame(np.eye(len(numbers)) if matrix is None else matrix, columns=[f"mode_{m}" for m in numbers])
+    table.insert(0, "mode", numbers)
+    table.insert(1, "frequency_hz", answer.reduced.frequencies_hz)
+    return table
+
+
+def missing_mass_table(answer: SpectrumResult) -> pd.DataFrame:
+    """By source: mass free to move, what the modes hold and what they leave out in kg, and with what it answers."""
+    unit, size = display_unit("acceleration")
+    rows = []
+    for i, source in enumerate(answer.sources.names):
+        column = answer.reduced.column(source)
+        held = float((answer.reduced.participation[:, column] ** 2).sum())
+        free = float(answer.reduced.free_mass[column])
+        left = max(free - held, 0.0) if np.isfinite(free) else np.nan
+        rows.append(
+            {
+                "source": source,
+                "free_kg": free,
+                "held_kg": held,
+                "missing_kg": left,
+                "missing_percent": 100.0 * left / free if free > 0 else np.nan,
+                f"zero_period_{unit}": answer.zero_period[i] / size,
+            }
+        )
+    return pd.DataFrame(rows)
+
+
 def spectral_table(answer: SpectrumResult) -> pd.DataFrame:
     """What the spectrum gives each mode: pseudo-acceleration in g, and the effective mass it acts on."""
     unit, size = display_unit("acceleration")
@@ -127,4 +189,7 @@ def spectrum_lines(answer: SpectrumResult) -> list[str]:
     if answer.missing.any():
         zpa = zip(answer.sources.names, answer.zero_period, strict=True)
         missing = "missing mass answers with " + ", ".join(f"{d} {n(z / STANDARD_GRAVITY)} g" for d, z in zpa)
+        default = "absolute" if answer.rule == "absolute" else "srss"
+        if answer.combination.beside != default:
+            missing += f", added to the modes by {answer.combination.beside.replace('srss', 'SRSS')}"
     return [_spectrum_words(answer), *kept_lines(answer.reduced), missing]

@@ -158,6 +158,7 @@ class SpectrumEvent(ModalEvent):
     rigid_between: tuple[Frequency, Frequency] | None = None
     duration: Time = 10.0
     missing_mass: bool = True
+    over_missing_mass: Literal["absolute", "srss"] | None = None
     zero_period_acceleration: Acceleration | dict[Axis, Acceleration] | None = None
 
     @model_validator(mode="after")
@@ -176,6 +177,8 @@ class SpectrumEvent(ModalEvent):
             self.has_no_effect(given, ("over_displacement",), "where no group has a displacement")
         if not self.missing_mass:
             self.has_no_effect(given, ("zero_period_acceleration",), "with missing mass: false")
+            if self.rigid_between is None:
+                self.has_no_effect(given, ("over_missing_mass",), "with missing mass: false")
         named = [s for group in (self.support_spectra or {}).values() for s in group.supports]
         twice = next((s for s in named if named.count(s) > 1), None)
         if twice is not None:
