@@ -304,3 +304,33 @@ def test_the_work_of_reading_names_grows_with_the_model_only(monkeypatch):
 
     few, many = looks(10), looks(40)
     assert 0 < many < 4.5 * few
+
+
+def test_mechanisms_at_nodes_of_solids_name_cause_and_cure():
+    """Bushings and beams on single nodes of a solid turn freely there: said once, with what holds them."""
+
+    def block(**more):
+        a = hk.Assembly().material("m", **STEEL).section("s", rectangle={"width": 0.02, "height": 0.03})
+        a.part("block", box={"corner": [0, 0, 0], "sides": [[0.3, 0, 0], [0, 0.2, 0], [0, 0, 0.1]],
+                             "divisions": [2, 2, 1]}, material="m")  # fmt: skip
+        return a
+
+    on_pads = block()
+    for k, (x, y) in enumerate(((0, 0), (0.3, 0), (0, 0.2), (0.3, 0.2))):
+        on_pads.point(f"c{k}", [x, y, 0]).point(f"f{k}", [x, y, -0.05])
+        on_pads.bushing(f"pad {k}", between=[f"c{k}", f"f{k}"], stiffness={"x": 1e5, "y": 1e5, "z": 3e5})
+        on_pads.support(f"g{k}", at=f"f{k}", hold="all")
+    with pytest.raises(MechanismError) as told:
+        on_pads.modes(count=3)
+    assert str(told.value).count("nodes of solids hold no rotation") == 1
+    assert '"pad 0" turns freely on the node of "block" at [0, 0, 0] mm, and others on 3 more' in str(told.value)
+    mast = block()
+    mast.support("base", at={"part": "block", "plane": {"at": [0, 0, 0], "normal": "z"}}, hold=["x", "y", "z"])
+    mast.point("a", [0.15, 0.1, 0.1]).point("b", [0.15, 0.1, 0.6])
+    mast.part("mast", beam={"through": ["a", "b"], "section": "s", "up": "x"}, material="m")
+    text = " ".join(f.text for f in mast.check().findings)
+    assert '"block"' not in text.partition("nodes of solids")[0]  # only the mast moves
+    assert '"mast" turns freely on the node of "block" at [150, 100, 100] mm: spread it over a patch' in text
+    # the cure that is named works
+    mast.link("shoe", averaging="a", to={"part": "block", "plane": {"at": [0, 0, 0.1], "normal": "z"}})
+    assert "no rotation" not in " ".join(f.text for f in mast.check().findings)

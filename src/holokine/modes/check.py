@@ -14,7 +14,7 @@ from holokine.solvers.nullspace import unresisted
 from holokine.system.adequacy import ENOUGH, coarse_parts, symmetry_planes
 from holokine.system.build import System
 from holokine.system.loads import load_field
-from holokine.system.mechanisms import describe_motion
+from holokine.system.mechanisms import cause_of, describe_motion
 from holokine.system.pieces import Piece, connected_pieces, piece_motions
 from holokine.system.totals import MassTotals, mass_totals, member_masses
 
@@ -244,7 +244,11 @@ def internal_mechanisms(system: System, pieces: tuple[Piece, ...]) -> list[str]:
 
         pivots = scipy.linalg.qr(full, mode="r", pivoting=True)[1][: len(full)]
         full = np.linalg.solve(full[:, pivots], full)
-    return [f"a mechanism: {describe_motion(system, f).words}" for f in full]
+    found = [f"a mechanism: {describe_motion(system, f).words}" for f in full]
+    cause = cause_of(system, full)
+    if cause:
+        found = [f for f in found if f != "a mechanism: "] or ["a mechanism"]
+    return [*found, cause] if cause else found
 
 
 def refuse_loose(system: System, pieces: tuple[Piece, ...]) -> list[Finding]:

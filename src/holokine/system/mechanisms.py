@@ -9,10 +9,11 @@ import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 
+from holokine.mesh.cells import CELLS
 from holokine.system.build import System
 from holokine.system.pieces import motion_words
 
-__all__ = ["Mechanism", "describe_motion"]
+__all__ = ["Mechanism", "cause_of", "describe_motion"]
 
 Floats = NDArray[Any]  # float64
 
@@ -27,15 +28,21 @@ class Mechanism:
 
 def describe_motion(system: System, motion: Floats) -> Mechanism:
     """Say in words what a motion of the whole, shape (dofs,), does: per part, the nearest rigid motion."""
-    field = motion.reshape(-1, 6)
-    size = _amplitude(system, field)
-    uses = np.zeros(len(field), dtype=int)
+    whole = motion.reshape(-1, 6)
+    biggest = float(_weighted(system, whole).max(initial=0.0))
+    solids = _solids(system)
+    still = whole.copy()
+    still[:, 3:] = 0.0  # solids have no rotation: what turns at their nodes is something else
+    size = {name: float(_weighted(system, (still if name in solids else whole)[nodes]).max(initial=0.0))
+            for name, nodes in system.mesh.part_nodes.items()}  # fmt: skip
+    size |= {b.name: float(_weighted(system, whole[[b.node]]).max()) for b in system.masses}
+    uses = np.zeros(len(whole), dtype=int)
     for nodes in system.mesh.part_nodes.values():
         uses[nodes] += 1
-    biggest = max(size.values(), default=0.0)
     moving = {n: a for n, a in size.items() if a > 1e-3 * biggest}
     texts = []
     for name in sorted(moving, key=lambda n: -moving[n])[:4]:
+        field = still if name in solids else whole
         nodes = system.mesh.part_nodes.get(name, np.zeros(0, dtype=np.int64))
         if len(nodes) == 0:
             nodes = np.array([b.node for b in system.masses if b.name == name])
@@ -58,9 +65,49 @@ def describe_motion(system: System, motion: Floats) -> Mechanism:
     return Mechanism(tuple(moving), "; ".join(texts))
 
 
-def _amplitude(system: System, field: Floats) -> dict[str, float]:
+def cause_of(system: System, motions: Floats) -> str:
+    """Why motions of the whole, shape (motions, dofs), meet no resistance, and the cure; empty where it is not seen.
+
+    Nodes of solids hold no rotation: what is attached to one of them alone turns freely there.
+    """
+    weighted = _weighted(system, np.abs(motions).max(axis=0).reshape(-1, 6))
+    solid, stiff = np.zeros(len(weighted), dtype=bool), np.zeros(len(weighted), dtype=bool)
+    for block in system.mesh.blocks:
+        family = CELLS[block.kind].family
+        if family == "solid":
+            solid[block.cells] = True
+        elif family == "surface":
+            stiff[block.cells] = True
+    turns = weighted[:, 3:].max(axis=1) > 1e-2 * weighted.max(initial=0.0)
+    turning = np.flatnonzero(solid & ~stiff & turns)
+    if len(turning) == 0:
+        return ""
+    node = int(turning[0])
+    solids = _solids(system)
+    parts = [p for p, nodes in system.mesh.part_nodes.items() if node in nodes]
+    names = [c.name for c in system.connectors if node in c.nodes]
+    names += [b.name for b in system.bonds.values() if node in b.nodes]
+    names += [m.name for m in system.masses if m.node == node]
+    names += [p for p in parts if p not in solids]
+    on = next((p for p in parts if p in solids), parts[0])
+    x, y, z = 1e3 * system.mesh.nodes[node]
+    more = f", and others on {len(turning) - 1} more" if len(turning) > 1 else ""
+    what = " and ".join(f'"{n}"' for n in names[:2]) or "what is attached"
+    return (
+        f'nodes of solids hold no rotation, and {what} turns freely on the node of "{on}" at [{x:.4g}, {y:.4g}, '
+        f"{z:.4g}] mm{more}: spread it over a patch of nodes with an averaging or a rigid link"
+    )
+
+
+def _solids(system: System) -> set[str]:
+    """Parts that are made of solids only."""
+    families: dict[str, set[str]] = {}
+    for block in system.mesh.blocks:
+        families.setdefault(block.part, set()).add(CELLS[block.kind].family)
+    return {part for part, found in families.items() if found == {"solid"}}
+
+
+def _weighted(system: System, field: Floats) -> Floats:
+    """Sizes of motions, rotations times a tenth of the assembly."""
     scale = max(float(np.linalg.norm(np.ptp(system.mesh.nodes, axis=0))), 1e-9) * 0.1
-    weighted = np.abs(field) * np.array([1, 1, 1, scale, scale, scale])
-    result = {part: float(weighted[nodes].max(initial=0.0)) for part, nodes in system.mesh.part_nodes.items()}
-    result.update({b.name: float(weighted[b.node].max()) for b in system.masses})
-    return result
+    return np.asarray(np.abs(field) * np.array([1, 1, 1, scale, scale, scale]))
