@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import shutil
 import signal
 import subprocess
@@ -11,6 +12,7 @@ from pathlib import Path
 
 import h5py
 import numpy as np
+import pandas as pd
 import pytest
 import scipy.sparse as sp
 
@@ -21,6 +23,7 @@ from holokine.modes.energy import mode_energies
 from holokine.solvers import Pencil, eigen, factorise, memory
 from holokine.solvers.eigen import Wish, find_pairs
 from holokine.solvers.factor import fast_available
+from test_cli import inside
 from test_solvers import problem
 
 SQUARE = {"rectangle": {"width": 0.04, "height": 0.04}}
@@ -328,3 +331,30 @@ def test_run_files_of_free_assemblies_and_bands(tmp_path):
         _ = opened.reduced
     band = straight_beam(1.0, SQUARE, STEEL, start="all", divisions=6).modes(above=100, upto=900)
     assert hk.Modes.open(band.save(tmp_path / "band.run")).set.below == band.set.below
+
+
+def test_every_command_takes_a_run_file(crate_copy, monkeypatch):
+    """What the assembly file answers, its run file answers alike; a stale one is refused by every command."""
+    monkeypatch.chdir(crate_copy.parent)
+    hk.Assembly.read("crate.yaml").modes(upto=40).save("crate.run")
+    upto = ("--upto", "40Hz")
+    for arguments, limited in (
+        (["check"], False), (["modes"], True), (["energy"], True), (["change", "deck", "--stiffness", "1.5"], True),
+        (["respond", "works shock"], True), (["respond", "winter standstill"], False), (["compare"], True),
+        (["vectors", "kerb strike"], True), (["conservatism", "kerb strike"], True),
+    ):  # fmt: skip
+        name, *more = arguments
+        told = [inside(name, path, *more, *(upto if limited and path.endswith("yaml") else ()), "--json")
+                for path in ("crate.yaml", "crate.run")]  # fmt: skip
+        assert [r.returncode for r in told] == [0, 0], (arguments, told[1].stderr)
+        first, second = (json.loads(r.stdout)["tables"] for r in told)
+        assert first.keys() == second.keys(), arguments
+        for key in first:
+            left, right = (pd.DataFrame(t[key]).drop(columns="residual", errors="ignore") for t in (first, second))
+            pd.testing.assert_frame_equal(left, right, rtol=1e-9, atol=1e-12)
+    text = Path("crate.yaml").read_text()
+    Path("crate.yaml").write_text(text.replace("thickness: 3\n", "thickness: 5\n"))
+    for name, *more in (["check"], ["change", "deck", "--mass", "2"], ["respond", "kerb strike"], ["energy"]):
+        refused = inside(name, "crate.run", *more)
+        assert refused.returncode == 2
+        assert "changed" in refused.stderr

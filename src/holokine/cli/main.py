@@ -49,6 +49,7 @@ def cli() -> None:
     """
 
 
+_AS_SAVED = "Take a run file as saved, though its assembly has changed."
 _ASSEMBLY = click.argument("assembly", type=click.Path(path_type=Path))
 
 
@@ -74,28 +75,28 @@ def _range(command: Any) -> Any:
     def run(*args: Any, count: int | None, upto: str | None, as_saved: bool, **keys: Any) -> Any:
         return command(*args, wanted=ModesRange(count, upto, as_saved=as_saved), **keys)
 
-    run = click.option("--as-saved", is_flag=True, help="Take a run file as saved, though its assembly has changed.")(
-        run
-    )
+    run = click.option("--as-saved", is_flag=True, help=_AS_SAVED)(run)
     run = click.option("--upto", metavar="FREQ", help="Highest frequency, such as 400Hz (a bare number is Hz).")(run)
     return click.option("--count", type=click.IntRange(min=1), help="Number of lowest modes.")(run)
 
 
 @cli.command()
 @_ASSEMBLY
+@click.option("--as-saved", is_flag=True, help=_AS_SAVED)
 @_output
-def check(assembly: Path, to: Delivery) -> None:
+def check(assembly: Path, as_saved: bool, to: Delivery) -> None:
     """Mass, centre of mass, connections, supports and findings, before solving.
 
     \b
     Example:
       holokine check crate.yaml
+      holokine check crate.run
 
     Ends with exit code 1 when a finding is an error.
     """
     from holokine.cli.reports import CheckReportView
 
-    view = CheckReportView.of(assembly)
+    view = CheckReportView.of(assembly, as_saved)
     view.deliver(to)
     if not view.check.ok:
         raise CheckFailedError("the check found errors")
@@ -320,6 +321,7 @@ def change(
     \b
     Example:
       holokine change crate.yaml "rail left" --stiffness 1.2
+      holokine change crate.run deck --stiffness 1.5
       holokine change crate.yaml "fan set" --mass 0.8 --upto 100Hz
     """
     from holokine.cli.mode_reports import ChangeView

@@ -162,11 +162,15 @@ class ChangeView(_View):
         import numpy as np
 
         factors = {k: quantity(v, "number") for k, v in (("stiffness", stiffness), ("mass", mass)) if v is not None}
-        assembly = Assembly.read(path)
-        after_assembly = assembly.adjusted({member: factors})
+        before = open_modes(path, wanted, before=lambda a: a.adjusted({member: factors}))
+        assembly = before.assembly
+        if not before.set.from_the_bottom:
+            raise click.UsageError(
+                f"{path} holds a band of modes; a change is followed from the lowest mode up: save a run that starts "
+                "there"
+            )
         with Busy(assembly.title) as busy:
-            before = assembly.modes(wanted.count, upto=wanted.upto, progress=busy)
-            after = after_assembly.modes(len(before) + 2, progress=busy)
+            after = assembly.adjusted({member: factors}).modes(len(before) + 2, progress=busy)
         compared = before.compare(after)
         names, strain, kinetic = before._by(member if member in assembly.description.groups else "member")
         row = names.index(member)

@@ -105,10 +105,10 @@ class CheckReportView(_View):
     check: Check = None  # type: ignore[assignment]
 
     @classmethod
-    def of(cls, path: Path) -> CheckReportView:
+    def of(cls, path: Path, as_saved: bool = False) -> CheckReportView:
         from holokine.show.text import check_lines
 
-        assembly = Assembly.read(path)
+        assembly = _read(path, as_saved)
         check = assembly.check()
         masses, supports = check.masses(), check.supports()
         elements, connections = check.elements(), check.connections()
@@ -162,6 +162,17 @@ def _screen_modes(table: pd.DataFrame, shares: pd.DataFrame) -> pd.DataFrame:
         result[f"{d}_percent"] = 100.0 * shares[f"ratio_{d}_of_free"]
         result[f"{d}_sum_percent"] = 100.0 * shares[f"cumulative_{d}_of_free"]
     return result
+
+
+def _read(path: Path, as_saved: bool) -> Assembly:
+    """The assembly of a file or of a run file."""
+    from holokine.store import is_run_file
+
+    if is_run_file(path):
+        return open_modes(path, ModesRange(as_saved=as_saved)).assembly
+    if as_saved:
+        raise click.UsageError("--as-saved belongs to run files")
+    return Assembly.read(path)
 
 
 def open_modes(path: Path, wanted: ModesRange, before: Any = None) -> Modes:
