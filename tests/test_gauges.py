@@ -12,6 +12,7 @@ from holokine.errors import DescriptionError, EventError, UnknownNameError
 from holokine.gauges import build_gauges
 from holokine.respond import reduce_model
 from holokine.units import STANDARD_GRAVITY as G
+from test_cli import inside as holokine
 
 SECTION = {"tube": {"width": 0.06, "height": 0.08, "wall": 0.004}}
 L, TIP = 1.2, 25.0
@@ -156,8 +157,6 @@ def test_gauges_that_make_no_sense_are_refused():
         chain([1.0], [100.0]).gauge("k1", force="k1").modes(count=1).respond(
             {"pulse": {"x": {"rectangle": {"peak": 1, "duration": 1}}}}
         ).history("k9")
-    with pytest.raises(EventError, match="no gauges"):
-        chain([1.0], [100.0]).modes(count=1).respond({"pulse": {"x": {"rectangle": {"peak": 1, "duration": 1}}}})
 
 
 def three(damping=0.02) -> hk.Assembly:
@@ -257,3 +256,91 @@ def test_csv_of_every_kind(tmp_path):
     two = modes.respond({"pulse": {"x": {"table": table}}, "ring down": 0.2}).result
     np.testing.assert_allclose(one.peaks, two.peaks, rtol=1e-12)
     assert one.pulse.velocity_change[0] == pytest.approx(G * 0.005)
+
+
+def test_beam_stress_is_where_it_says():
+    """The largest stress of a cantilever is at its root: the place told is the end named, eccentricity included."""
+    a = hk.Assembly().material("m", **STEEL).section("s", rectangle={"width": 0.04, "height": 0.02})
+    a.point("a", [0, 0, 0]).point("b", [1.2, 0, 0])
+    a.part("arm", beam={"through": ["a", "b"], "section": "s", "up": "z", "divisions": 4,
+                        "eccentricity": [0, 0.05]},
+           material="m")  # fmt: skip
+    a.support("root", at="a", hold="all").load("push", at="b", force={"z": 100.0})
+    (row,) = a.static({"static": "push"}).worst().to_dict("records")
+    assert row["where"].startswith("element 1, start")
+    np.testing.assert_allclose([row["at_x_mm"], row["at_y_mm"], row["at_z_mm"]], [0, 0, 50], atol=1e-9)
+    members = a.static({"static": "push"}).deformed().members()
+    np.testing.assert_allclose(members["x_mm"], [0, 300, 300, 600, 600, 900, 900, 1200], atol=1e-9)
+    np.testing.assert_allclose(members["z_mm"], 50.0)
+
+
+def shown(answer: hk.Answer, gauge: str, component: str) -> float:
+    """A peak as the table shows it."""
+    table = answer.peaks().set_index(["gauge", "component"])
+    return float(table.loc[(gauge, component), "peak"])
+
+
+def frame_without_gauges() -> hk.Assembly:
+    a = hk.Assembly("bare frame").material("m", **STEEL).section("s", rectangle={"width": 0.04, "height": 0.02})
+    a.point("a", [0, 0, 0]).point("b", [0, 0, 1.2]).point("c", [0.8, 0, 1.2])
+    for name, ends in (("post", ["a", "b"]), ("arm", ["b", "c"])):
+        a.part(name, beam={"through": ends, "section": "s", "up": "y", "divisions": 6}, material="m")
+    a.support("root", at="a", hold="all").damping(0.02).mass("lamp", at="c", mass=4.0)
+    a.load("weight", gravity="-z").event("lift", spectrum={"x": FLAT, "z": FLAT}, combine="cqc")
+    a.event("jolt", pulse={"x": {"half sine": {"peak": 20.0, "duration": 0.02}}})
+    return a.event("rest", static="weight")
+
+
+def test_events_are_answered_without_gauges(tmp_path):
+    """Whole fields need no gauge: points, members and stress are there, in tables, on the screen and in files."""
+    a = frame_without_gauges()
+    path = a.write(tmp_path / "frame.yaml")
+    for event in ("lift", "jolt", "rest"):
+        answer = a.respond(event) if event == "rest" else a.modes(count=6).respond(event)
+        assert any("no gauges" in f.text for f in answer.findings)
+        assert set(answer.points()["point"]) == {"a", "b", "c"}
+        assert answer.worst()["stress_mpa"].max() > 0
+        told = holokine("respond", str(path), event, *(() if event == "rest" else ("--count", "6")), "--out",
+                        str(tmp_path / event))  # fmt: skip
+        assert told.returncode == 0, told.stderr
+        assert "Largest stress of parts" in told.stdout
+        assert "Named points" in told.stdout
+        assert any("members" in p.name for p in (tmp_path / event).iterdir())
+    with pytest.raises(EventError, match="no gauge tells which instant"):
+        a.modes(count=6).respond("jolt").deformed()
+
+
+def test_points_and_members_are_gauges_sisters():
+    """Accelerations of all points and forces of all members against gauges of their own, in spectra and in time."""
+    a = frame_without_gauges()
+    a.gauge("u", displacement="c").gauge("a", acceleration="c").gauge("t", rotation="c", axis="y")
+    for end in ("start", "end"):
+        a.gauge(f"n {end}", beam_force="post", end=end).gauge(f"m {end}", beam_moment="post", end=end)
+    modes = a.modes(count=6)
+    lift = modes.respond("lift")
+    point = lift.points().set_index("point").loc["c"]
+    for d in "xyz":
+        assert point[f"{d}_mm"] == pytest.approx(shown(lift, "u", d), rel=1e-9, abs=1e-9)
+        assert point[f"acceleration_{d}_g"] == pytest.approx(shown(lift, "a", d), rel=1e-9, abs=1e-9)
+    assert point["ry_mrad"] == pytest.approx(shown(lift, "t", "y"), rel=1e-9)
+    jolt = modes.respond("jolt")
+    peaks = jolt.peaks().set_index(["gauge", "component"])
+    points = jolt.points().set_index(["point", "axis"]).loc[("c", "x")]
+    own = peaks.loc[("a", "x")]
+    for side in ("lowest", "highest"):
+        assert points[f"{side}_acceleration_g"] == pytest.approx(own[side], rel=1e-3)
+        assert points[f"at_ms_{side}_acceleration"] == pytest.approx(own[f"{side}_at_ms"], abs=0.2)
+        history = jolt.history("a")
+        assert own[side] == pytest.approx(getattr(history.iloc[:, 2], "min" if side == "lowest" else "max")(), rel=0.01)
+    members = jolt.members()
+    assert len(members) == 2 * 12
+    tip = members[(members["part"] == "post") & (members["element"] == 6) & (members["end"] == "end")].iloc[0]
+    # in time the elastic force differs from the gauge's balance by damping and the inertia of one element only
+    bends = "My" if abs(tip["highest_My_nm"]) > abs(tip["highest_Mz_nm"]) else "Mz"
+    gauge = peaks.loc[("m end", bends)]
+    assert tip[f"highest_{bends}_nm"] == pytest.approx(gauge["highest"], rel=0.03)
+    assert tip[f"lowest_{bends}_nm"] == pytest.approx(gauge["lowest"], rel=0.03)
+    combined = lift.members()
+    root = combined[(combined["part"] == "post") & (combined["element"] == 1) & (combined["end"] == "start")].iloc[0]
+    for d in ("My", "Mz", "T"):
+        assert root[f"{d}_nm"] == pytest.approx(shown(lift, "m start", d), rel=0.02, abs=1e-6)

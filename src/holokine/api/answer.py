@@ -29,6 +29,9 @@ R = TypeVar("R")
 Writer = Callable[[Path], Any]
 
 
+NO_GAUGES = "the assembly has no gauges: named points, members and stress of parts are answered; gauges: reads more"
+
+
 class Answer(Generic[R]):
     """Peaks and whole fields for one event.
 
@@ -94,7 +97,8 @@ class Answer(Generic[R]):
         from holokine.modes.check import preload_findings
 
         of_modes = () if self._modes is None else self._modes.findings
-        return (*of_modes, *preload_findings(self.system), *self._numbers_of.findings)
+        told = (*of_modes, *preload_findings(self.system), *self._numbers_of.findings)
+        return told if self._numbers_of.reduced.readings else (*told, Finding("note", NO_GAUGES))
 
     def peaks(self) -> pd.DataFrame:
         """Peak (at rest: value) of every gauge in display units."""
@@ -221,7 +225,21 @@ class Answer(Generic[R]):
     def screens(self) -> list[tuple[str, pd.DataFrame]]:
         """Tables as a reader wants them first, with their titles."""
         limits = self.limits()
-        return [(self.peak_word, short_peaks(self.peaks())), *([("Limits", limits)] if len(limits) else [])]
+        own = [(self.peak_word, short_peaks(self.peaks())), *([("Limits", limits)] if len(limits) else [])]
+        return own if self._numbers_of.reduced.readings else [*own, *self._fields_first()]
+
+    def _fields_first(self) -> list[tuple[str, pd.DataFrame]]:
+        """What there is to read without gauges: named points, and the largest stress of every part."""
+        if not self.has_fields:
+            return []
+        found = [("Named points", self.points()), ("Largest stress of parts", self.worst())]
+        return [(title, table) for title, table in found if len(table)]
+
+    has_fields: bool = True
+
+    def points(self) -> pd.DataFrame:
+        """Motion of every named point."""
+        raise NotImplementedError
 
     def figures(self) -> dict[str, Callable[[], Any]]:
         """What draws each figure, by name."""
@@ -259,7 +277,8 @@ class Answer(Generic[R]):
 
 def short_peaks(peaks: pd.DataFrame) -> pd.DataFrame:
     """The main columns of a table of peaks."""
-    result = peaks.drop(columns=[c for c in ("lowest", "highest", "rms", "place") if c in peaks])
+    details = ("lowest", "lowest_at_ms", "highest", "highest_at_ms", "rms", "place")
+    result = peaks.drop(columns=[c for c in details if c in peaks])
     if "place" in peaks and peaks["place"].fillna("").astype(bool).any():
         result["place"] = peaks["place"].fillna("")
     return result

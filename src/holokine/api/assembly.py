@@ -316,6 +316,7 @@ class Assembly:
         rigid_between: Vector | None = None,
         duration: Value | None = None,
         missing_mass: bool | None = None,
+        over_missing_mass: Literal["absolute", "srss"] | None = None,
         zero_period_acceleration: Any = None,
         static_correction: bool | None = None,
         ring_down: Value | None = None,

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.api.answer import Answer, short_peaks
+from holokine.api.answer import Answer, Writer, short_peaks
 from holokine.respond import SpectrumResult
 
 if TYPE_CHECKING:
@@ -84,6 +84,27 @@ class SpectrumAnswer(Answer[SpectrumResult]):
 
         return main_modes_table(self.result, share)
 
+    def points(self) -> pd.DataFrame:
+        """Combined largest motion of every named point: displacement relative to the frame in mm, rotation in mrad,
+        absolute acceleration in g, by direction."""
+        from holokine.respond.whole import spectrum_acceleration
+        from holokine.show.spectrum_tables import spectrum_points
+
+        nodes = self.system.moving_points()
+        dofs = (6 * np.array(list(nodes.values()), dtype=np.int64)[:, None] + np.arange(3)).ravel()
+        pushed = spectrum_acceleration(self.result, self.modes.set, dofs)
+        return spectrum_points(nodes, self._largest, pushed)
+
+    def members(self) -> pd.DataFrame:
+        """Combined largest section forces at both ends of every beam element, in its axes, without sign; N and N m.
+
+        Each is combined for itself: they need not occur together.
+        """
+        from holokine.respond.whole import spectrum_members
+        from holokine.show.static_tables import section_table
+
+        return section_table(spectrum_members(self.result, self.modes.set))
+
     @cached_property
     def _stress(self) -> Any:
         from holokine.respond.whole import spectrum_stress
@@ -134,6 +155,13 @@ class SpectrumAnswer(Answer[SpectrumResult]):
             own = [("Peaks by every rule, this event's first", self.rules()), ("Missing mass", self.missing_mass())]
         return [peaks, *own, words, *limits]
 
+    def files(self) -> dict[str, Writer]:
+        """Largest fields as a mesh and pictures, and tables of points and members."""
+        more: dict[str, Writer] = {"_points.csv": lambda path: self.points().to_csv(path, index=False)}
+        more["_members.csv"] = lambda path: self.members().to_csv(path, index=False)
+        return {**super().files(), **more}
+
     def figures(self) -> dict[str, Callable[[], Any]]:
         """The spectra, the shares of the modes, and four-way paper."""
-        return {**super().figures(), "_shares": self.plot_shares, "_four_way": self.plot_tripartite}
+        shares = {"_shares": self.plot_shares} if self.result.reduced.readings else {}
+        return {**super().figures(), **shares, "_four_way": self.plot_tripartite}

@@ -53,6 +53,10 @@ class StaticAnswer(Answer[StaticResult]):
         """The deformed assembly: shape, stress, member forces."""
         return self._deformed
 
+    def points(self) -> pd.DataFrame:
+        """Displacement of every named point in mm."""
+        return self._deformed.points()
+
     @property
     def _stress(self) -> Any:
         return self._deformed._stress

@@ -66,7 +66,7 @@ class TimeAnswer(Answer[TimeResult]):
         return FieldMotion(self.result, self.modes.set)
 
     @property
-    def has_fields(self) -> bool:
+    def has_fields(self) -> bool:  # type: ignore[override]
         """Whether whole fields are there (a direct integration of the full model keeps gauges only)."""
         return hasattr(self.result.reader, "oscillators")
 
@@ -83,6 +83,8 @@ class TimeAnswer(Answer[TimeResult]):
         from holokine.api.deformed import Deformed
         from holokine.units import quantity
 
+        if at is None and not len(self.result.peak_times):
+            raise EventError("no gauge tells which instant is meant: give one, such as at=0.012 or at='12 ms'")
         when = float(self.result.peak_times[0]) if at is None else quantity(at, "time")
         time, field = self.motion.at(when, nearest=nearest)
         return Deformed(self.system, field, self.name, time)
@@ -97,11 +99,22 @@ class TimeAnswer(Answer[TimeResult]):
         """
         from holokine.show.time_tables import points_table
 
-        system = self.modes.set.system
-        nodes = {p: n for p, n in system.mesh.points.items() if system.active[6 * n : 6 * n + 3].any()}
+        nodes = self.modes.set.system.moving_points()
         dofs = (6 * np.array(list(nodes.values()))[:, None] + np.arange(3)).ravel()
         moved, pushed = (self.motion.envelope(what, dofs) for what in ("displacement", "acceleration"))
         return points_table(list(nodes), moved, pushed)
+
+    def members(self) -> pd.DataFrame:
+        """Extremes of the section forces at both ends of every beam element, in its axes, with their times; N and N m.
+
+        Raises
+        ------
+        EventError
+            For a direct integration of the full model.
+        """
+        from holokine.show.time_tables import members_envelope_table
+
+        return members_envelope_table(self.motion.members())
 
     def energies(self) -> pd.DataFrame:
         """Energies relative to the frame in J at every row: input work, kinetic, strain, dissipated.
@@ -268,11 +281,13 @@ class TimeAnswer(Answer[TimeResult]):
 
     def figures(self) -> dict[str, Callable[[], Any]]:
         """Histories, and what acts."""
-        return {**super().figures(), "_excitation": self.plot_excitation}
+        own = super().figures() if self.result.reduced.readings else {}
+        return {**own, "_excitation": self.plot_excitation}
 
     def files(self) -> dict[str, Writer]:
         """Page of histories; envelopes as a mesh, pictures and tables where there are whole fields."""
-        page: dict[str, Writer] = {"_histories.html": self.page}
+        page: dict[str, Writer] = {"_histories.html": self.page} if self.result.reduced.readings else {}
         if not self.has_fields:
             return page
-        return {**super().files(), "_points.csv": lambda path: self.points().to_csv(path, index=False), **page}
+        return {**super().files(), "_points.csv": lambda path: self.points().to_csv(path, index=False),
+                "_members.csv": lambda path: self.members().to_csv(path, index=False), **page}  # fmt: skip

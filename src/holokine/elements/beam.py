@@ -174,6 +174,8 @@ class BeamElements(ElementKind):
         Node numbers.
     length : ndarray, shape (elements,)
         Lengths in m.
+    ends : ndarray, shape (elements, 2, 3)
+        Where the elements start and end, in m (arms and eccentricity included).
     axes : ndarray, shape (elements, 3, 3)
         Rows are the local x, y, z in global axes.
     to_local : ndarray, shape (elements, 12, 12)
@@ -188,6 +190,7 @@ class BeamElements(ElementKind):
     part: str
     nodes: NDArray[np.int64]
     length: Floats
+    ends: Floats
     axes: Floats
     to_local: Floats
     local_stiffness: Floats
@@ -259,7 +262,13 @@ class BeamElements(ElementKind):
             T[:, o : o + 3, o : o + 3] = axes
             T[:, o + 3 : o + 6, o + 3 : o + 6] = axes
             T[:, o : o + 3, o + 3 : o + 6] = axes @ arm_matrix(total[:, end_number])
-        return cls(part, nodes, length, axes, T, K, M, section, E, G, density)
+        ends = places[nodes] + total
+        return cls(part, nodes, length, ends, axes, T, K, M, section, E, G, density)
+
+    @property
+    def run_ends(self) -> Floats:
+        """Start and end of each element in m, shape (elements, 2, 3)."""
+        return self.ends
 
     @property
     def dofs(self) -> NDArray[np.int64]:
@@ -300,10 +309,10 @@ class BeamElements(ElementKind):
         stiff, mass = (sign * m[e] @ self.to_local[e] for m in (self.local_stiffness, self.local_mass))
         return self.nodes[e], stiff[side], mass[side]
 
-    def section_forces(self, displacement: Floats) -> Floats:
-        """N, Vy, Vz, T, My, Mz on the positive side of a cut, from the elastic forces, shape (elements, 2, 6)."""
-        own = np.einsum("eij,ejk,ek->ei", self.local_stiffness, self.to_local, displacement[self.dofs])
-        return np.asarray(own.reshape(-1, 2, 6) * np.array([-1.0, 1.0])[:, None])
+    def section_map(self, size: int) -> csr_array:
+        """N, Vy, Vz, T, My, Mz on the positive side of a cut, from the elastic forces: a map (elements * 12, size)."""
+        sign = np.repeat([-1.0, 1.0], 6)[:, None]
+        return self._scattered(sign * (self.local_stiffness @ self.to_local), np.arange(len(self.nodes)), size)
 
     def matrices(self) -> tuple[Floats, Floats]:
         """Stiffness and mass in global axes, each of shape (elements, 12, 12)."""
@@ -345,6 +354,7 @@ class BeamElements(ElementKind):
             StressField(
                 self.part, self._scattered(stiff[:, side], every, size), 1,
                 Places.on("element", np.repeat(every + 1, count), None, word), self.nodes, self.nodes[:, [side]],
+                spots=self.ends[:, side],
             )
             for side, word in enumerate((", start", ", end"))
         ]  # fmt: skip

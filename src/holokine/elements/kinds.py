@@ -85,8 +85,16 @@ class ElementKind(ABC):
         """
         return None
 
-    def section_forces(self, displacement: Floats) -> Floats | None:
-        """Elastic section forces at both ends, shape (elements, 2, 6), of elements that have a section."""
+    @property
+    def run_ends(self) -> Floats | None:
+        """Start and end of each element in m, shape (elements, 2, 3), of elements that have a section."""
+        return None
+
+    def section_map(self, size: int) -> csr_array | None:
+        """Elastic section forces at both ends as a map of displacement, (elements * 12, size): N Vy Vz T My Mz.
+
+        None of elements that have no section.
+        """
         return None
 
 

@@ -86,6 +86,8 @@ class StressField:
         Nodes of each element, and those at which its value is shown; empty for fields at nodes.
     inertia : sparse array, shape as `matrix`, or None
         What absolute acceleration adds, for stress from balance.
+    spots : ndarray, shape (elements, 3), or None
+        Where the value of each element is, in m; None: in its middle.
     """
 
     part: str
@@ -95,6 +97,7 @@ class StressField:
     cells: Ints
     nodes: Ints
     inertia: csr_array | None = None
+    spots: Floats | None = None
 
     @property
     def per_element(self) -> int:

@@ -19,6 +19,7 @@ from holokine.excite.tables import read_columns
 __all__ = ["BasePulse", "build_pulse"]
 
 Floats = NDArray[Any]  # float64
+_NOISE = 1e-7  # of what the base would do if its acceleration never changed sign
 _ORDER = {"acceleration": 0, "velocity": 1, "displacement": 2}
 
 
@@ -74,13 +75,21 @@ class BasePulse:
 
     @property
     def velocity_change(self) -> Floats:
-        """Velocity of the base after the last row in m/s, shape (3,)."""
-        return self.base_motion(self.time, self.acceleration)[0][-1]
+        """Velocity of the base after the last row in m/s, shape (3,); zero where it is rounding only."""
+        velocity = self.base_motion(self.time, self.acceleration)[0][-1]
+        return np.where(np.abs(velocity) > _NOISE * self._impulse, velocity, 0.0)
 
     @property
     def end_displacement(self) -> Floats:
-        """Displacement of the base at the last row in m, shape (3,)."""
-        return self.base_motion(self.time, self.acceleration)[1][-1]
+        """Displacement of the base at the last row in m, shape (3,); zero where it is rounding only."""
+        displacement = self.base_motion(self.time, self.acceleration)[1][-1]
+        return np.where(np.abs(displacement) > _NOISE * self._impulse * (self.end - self.start), displacement, 0.0)
+
+    @property
+    def _impulse(self) -> Floats:
+        """Area under the size of the base acceleration in m/s, shape (3,)."""
+        size = np.abs(self.acceleration[:, :3])
+        return np.asarray((np.diff(self.time)[:, None] * (size[1:] + size[:-1]) / 2.0).sum(axis=0))
 
     def base_motion(self, time: Floats, acceleration: Floats) -> tuple[Floats, Floats]:
         """Velocity (m/s) and displacement (m) of the base on rows of `time`, from rest; each (rows, 3)."""

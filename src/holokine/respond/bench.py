@@ -57,11 +57,9 @@ def taken(bench: Bench, event: ModalEvent) -> ReducedModel:
     Raises
     ------
     EventError
-        No gauge, or no mode below the cut-off.
+        No mode below the cut-off.
     """
     reduced = bench.reduced
-    if not reduced.readings:
-        raise EventError("there is nothing to read: the assembly has no gauges; add some under gauges:")
     if event.damping is not None:
         reduced = replace(reduced, damping=np.full(reduced.count, event.damping))
     if event.upto is None:

@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse import csr_array
 
 from holokine.elements.stress import StressField
 from holokine.errors import EventError
@@ -21,7 +22,7 @@ from holokine.modes.rest import rest_factor
 from holokine.respond.reduced import solve_static
 from holokine.respond.transient import TimeResult
 from holokine.system.loads import base_field
-from holokine.system.recovery import PartPeak, keep_worst, stress_fields
+from holokine.system.recovery import PartPeak, keep_worst, section_maps, stress_fields
 from holokine.whole import whole_file
 
 __all__ = ["Envelope", "FieldMotion"]
@@ -122,7 +123,7 @@ class FieldMotion:
         q, _, _ = self.answer.reader.oscillators.motion(state, load)
         return np.asarray(np.hstack([q, load]) @ self._fields("displacement")[:, dofs])
 
-    def envelope(self, what: str = "displacement", dofs: Any = None) -> Envelope:
+    def envelope(self, what: str = "displacement", dofs: Any = None, through: csr_array | None = None) -> Envelope:
         """Extremes of every motion (or of some), with their times.
 
         Parameters
@@ -130,6 +131,8 @@ class FieldMotion:
         what : str
             displacement (relative to the frame) or acceleration (absolute).
         dofs : ndarray of int, optional
+        through : sparse array, shape (columns, dofs), optional
+            Map of the motion: extremes of what it gives (section forces, say).
 
         Rows are taken a few thousand at a time and motions in blocks; the extreme is refined by the parabola through
         the row and its neighbours, which at sixteen rows per period of the highest mode is good to about 1e-4.
@@ -137,6 +140,8 @@ class FieldMotion:
         F = self._fields(what)
         if dofs is not None:
             F = F[:, dofs]
+        if through is not None:
+            F = np.ascontiguousarray((through @ F.T).T)
         count, rows = F.shape[1], len(self.answer.time)
         C = self._coordinates(what, slice(None))
         best = np.full((2, count), np.inf)
@@ -156,6 +161,10 @@ class FieldMotion:
         low, low_at = self._refined(C, F, where[0], best[0], 1.0)
         high, high_at = self._refined(C, F, where[1], best[1], -1.0)
         return Envelope(low, -high, low_at, high_at)
+
+    def members(self) -> list[tuple[str, Floats, Envelope]]:
+        """By beam part: ends of its elements in m, and extremes of N Vy Vz T My Mz there with their times."""
+        return [(part, ends, self.envelope(through=forces)) for part, ends, forces in section_maps(self.modes.system)]
 
     def _refined(self, C: Floats, F: Floats, rows: Any, best: Floats, sign: float) -> tuple[Floats, Floats]:
         """Lowest of sign · value by the parabola through three rows, and when."""

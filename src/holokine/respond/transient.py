@@ -55,6 +55,8 @@ class TimeResult:
         Value of largest magnitude, with its sign, and when in s; of the continuous history.
     lowest, highest : ndarray, shape (readings,)
         Extremes of the continuous history, SI.
+    extreme_times : ndarray, shape (2, readings)
+        When the lowest and the highest occur, in s.
     places : tuple of str
         For readings of a field: where the peak is.
     static : ndarray, shape (readings,)
@@ -80,6 +82,7 @@ class TimeResult:
     correction_share: Floats
     findings: tuple[Finding, ...]
     reader: History
+    extreme_times: Floats
     acting: tuple[LoadField, ...] = ()
 
     @property
@@ -282,7 +285,7 @@ def respond_pulse(
     static, share = _static(reduced, pulse, peaks, reader)
     return TimeResult(
         reduced, name, pulse, time, base, peaks, times, lowest, highest, tuple(places), static, share,
-        tuple(findings), reader,
+        tuple(findings), reader, when,
     )  # fmt: skip
 
 
@@ -338,7 +341,7 @@ def _before(reduced: ReducedModel, pulse: BasePulse, step: float | None, correct
         ("the base moves on after the pulse", "m/s", 1.0, pulse.velocity_change),
         ("it is displaced at the end of the pulse", "mm", 1e3, pulse.end_displacement),
     ):
-        shown = ", ".join(f"{a} {factor * m:.4g} {unit}" for a, m in zip("xyz", values, strict=True) if abs(m) > 1e-9)
+        shown = ", ".join(f"{a} {factor * m:.4g} {unit}" for a, m in zip("xyz", values, strict=True) if m != 0.0)
         if shown:
             said.append(f"{text}: {shown}")
     if said:

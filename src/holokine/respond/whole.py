@@ -13,11 +13,14 @@ from holokine.modes.extract import ModeSet
 from holokine.respond.combine import SpectrumResult
 from holokine.respond.reduced import solve_static
 from holokine.system.loads import LoadField, moved_supports
-from holokine.system.recovery import PartPeak, keep_worst, stress_fields
+from holokine.system.recovery import BeamEnds, PartPeak, keep_worst, section_maps, stress_fields
 
-__all__ = ["residual_displacement", "spectrum_displacement", "spectrum_stress"]
+__all__ = [
+    "residual_displacement", "spectrum_acceleration", "spectrum_displacement", "spectrum_members", "spectrum_stress",
+]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 _BLOCK = 20_000
 
 
@@ -85,6 +88,41 @@ def spectrum_displacement(answer: SpectrumResult, modes: ModeSet) -> Floats:
     if still is not None:
         result = answer.with_settled(result, answer.sources.over_apart(np.abs(still)))
     return result
+
+
+def spectrum_acceleration(answer: SpectrumResult, modes: ModeSet, dofs: Ints) -> Floats:
+    """Combined largest absolute (pseudo-)acceleration of some motions, shape (motions,), in m/s² and rad/s².
+
+    The left-out mass rides with the base at the zero-period acceleration.
+    """
+    shapes = _kept(answer, modes)[:, dofs]
+    columns = [answer.reduced.column(s) for s in answer.sources.names]
+    omega2 = (answer.reduced.omega**2)[:, None]
+    values = (_coordinates(answer) * omega2)[:, :, None] * shapes[:, None]
+    ride = influence(answer, modes)[:, dofs] - answer.reduced.participation[:, columns].T @ shapes
+    missing = answer.sources.gathered(ride * answer.zero_period[:, None], 0)
+    return answer.sources.over(answer.combination.combined(values, missing))
+
+
+def spectrum_members(answer: SpectrumResult, modes: ModeSet) -> list[BeamEnds]:
+    """Combined largest elastic section forces at both ends of all beam elements, without sign."""
+    shapes, coordinate = _kept(answer, modes), _coordinates(answer)
+    rest = _rest(answer, modes) if answer.zero_period.any() else None
+    still = _standing_apart(answer, modes)
+    found = []
+    for part, ends, forces in section_maps(modes.system):
+        combined = np.empty(forces.shape[0])
+        step = max(1, 5_000_000 // max(coordinate.size, 1))
+        for a in range(0, len(combined), step):
+            rows = forces[a : a + step]
+            values = coordinate[:, :, None] * (rows @ shapes.T).T[:, None]
+            missing = np.zeros(values.shape[1:]) if rest is None else (rows @ rest.T).T
+            largest = answer.sources.over(answer.combination.combined(values, missing))
+            if still is not None:
+                largest = answer.with_settled(largest, answer.sources.over_apart(np.abs((rows @ still.T).T)))
+            combined[a : a + step] = largest
+        found.append(BeamEnds(part, ends, combined.reshape(-1, 2, 6)))
+    return found
 
 
 def _standing_apart(answer: SpectrumResult, modes: ModeSet) -> Floats | None:

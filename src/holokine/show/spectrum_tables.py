@@ -14,7 +14,7 @@ from holokine.units import STANDARD_GRAVITY
 
 __all__ = [
     "correlation_table", "main_modes_table", "missing_mass_table", "rules_table", "shares_in_words", "shares_table",
-    "spectral_table", "spectrum_lines", "spectrum_peaks",
+    "spectral_table", "spectrum_lines", "spectrum_peaks", "spectrum_points",
 ]  # fmt: skip
 
 RULE_COLUMNS = {"srss": "SRSS", "cqc": "CQC"}
@@ -73,6 +73,19 @@ def shares_table(answer: SpectrumResult, numbers: list[int]) -> pd.DataFrame:
             continue
         mode, rest = answer.shares(number)
         table[f"{answer.reduced.readings[number].label} percent"] = 100.0 * np.concatenate([mode, rest])
+    return pd.DataFrame(table)
+
+
+def spectrum_points(nodes: dict[str, int], largest: np.ndarray, pushed: np.ndarray) -> pd.DataFrame:
+    """Largest displacement (mm), rotation (mrad) and absolute acceleration (g) of points."""
+    at = list(nodes.values())
+    moved, pushed = largest.reshape(-1, 6)[at], pushed.reshape(-1, 3)
+    table: dict[str, object] = {"point": list(nodes)}
+    for name, values, size in (
+        ("{}_mm", moved[:, :3], 1e-3), ("r{}_mrad", moved[:, 3:], 1e-3),
+        ("acceleration_{}_g", pushed, STANDARD_GRAVITY),
+    ):  # fmt: skip
+        table |= {name.format(axis): values[:, d] / size for d, axis in enumerate("xyz")}
     return pd.DataFrame(table)
 
 

@@ -9,7 +9,7 @@ from holokine.respond.static import StaticResult
 from holokine.show.numbers import number_text as n
 from holokine.show.tables import peaks_table
 from holokine.system.build import System
-from holokine.system.recovery import beam_ends
+from holokine.system.recovery import BeamEnds, beam_ends
 
 __all__ = ["members_table", "moved_points_table", "static_lines", "static_values"]
 
@@ -33,17 +33,30 @@ def moved_points_table(system: System, nodes: np.ndarray) -> pd.DataFrame:
 
 def members_table(system: System, displacement: np.ndarray) -> pd.DataFrame:
     """Elastic section forces at both ends of every beam element, in the beam's axes, N and N m."""
+    return section_table(beam_ends(system, displacement))
+
+
+ENDS = ("part", "element", "end", "x_mm", "y_mm", "z_mm")
+SECTION_COLUMNS = ("N_n", "Vy_n", "Vz_n", "T_nm", "My_nm", "Mz_nm")
+
+
+def ends_table(part: str, places: np.ndarray) -> dict[str, object]:
+    """Columns that say which end of which element a row is of, and where."""
+    count = len(places)
+    table: dict[str, object] = {
+        "part": part, "element": np.repeat(np.arange(1, count + 1), 2), "end": ["start", "end"] * count,
+    }  # fmt: skip
+    return table | dict(zip(("x_mm", "y_mm", "z_mm"), 1e3 * places.reshape(-1, 3).T, strict=True))
+
+
+def section_table(beams: list[BeamEnds]) -> pd.DataFrame:
+    """Section forces, a row per end of an element."""
     tables = []
-    for beam in beam_ends(system, displacement):
-        count = len(beam.places)
-        table: dict[str, object] = {
-            "part": beam.part, "element": np.repeat(np.arange(1, count + 1), 2), "end": ["start", "end"] * count,
-        }  # fmt: skip
-        table |= dict(zip(("x_mm", "y_mm", "z_mm"), 1e3 * beam.places.reshape(-1, 3).T, strict=True))
-        names = ("N_n", "Vy_n", "Vz_n", "T_nm", "My_nm", "Mz_nm")
-        table |= dict(zip(names, beam.forces.reshape(-1, 6).T, strict=True))
+    for beam in beams:
+        table = ends_table(beam.part, beam.places)
+        table |= dict(zip(SECTION_COLUMNS, beam.forces.reshape(-1, 6).T, strict=True))
         tables.append(pd.DataFrame(table))
-    return pd.concat(tables, ignore_index=True) if tables else pd.DataFrame()
+    return pd.concat(tables, ignore_index=True) if tables else pd.DataFrame(columns=[*ENDS, *SECTION_COLUMNS])
 
 
 def static_lines(answer: StaticResult) -> list[str]:

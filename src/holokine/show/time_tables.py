@@ -9,11 +9,12 @@ from holokine.respond.motion import Envelope
 from holokine.respond.transient import TimeResult
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
+from holokine.show.static_tables import ENDS, SECTION_COLUMNS, ends_table
 from holokine.show.tables import peaks_table
 from holokine.show.text import kept_lines
 from holokine.units import STANDARD_GRAVITY
 
-__all__ = ["history_table", "points_table", "time_lines", "time_peaks"]
+__all__ = ["history_table", "members_envelope_table", "points_table", "time_lines", "time_peaks"]
 
 
 def time_peaks(answer: TimeResult) -> pd.DataFrame:
@@ -26,7 +27,9 @@ def time_peaks(answer: TimeResult) -> pd.DataFrame:
         return {
             "time_ms": 1e3 * answer.peak_times[number],
             "lowest": answer.lowest[number] / size,
+            "lowest_at_ms": 1e3 * answer.extreme_times[0, number],
             "highest": answer.highest[number] / size,
+            "highest_at_ms": 1e3 * answer.extreme_times[1, number],
             "rms": answer.rms[number] / size,
             "static": static,
             "ratio_to_static": abs(peak / static) if static > 0 else np.nan,
@@ -54,6 +57,20 @@ def points_table(points: list[str], moved: Envelope, pushed: Envelope) -> pd.Dat
                 row[f"at_ms_highest_{name.split('_')[0]}"] = 1e3 * envelope.highest_time[k]
             rows.append(row)
     return pd.DataFrame(rows)
+
+
+def members_envelope_table(members: list[tuple[str, np.ndarray, Envelope]]) -> pd.DataFrame:
+    """Extremes in time of the section forces at both ends of every beam element, N and N m, with their times."""
+    tables = []
+    for part, places, envelope in members:
+        table = ends_table(part, places)
+        for k, column in enumerate(SECTION_COLUMNS):
+            name, unit = column.split("_")
+            for side in ("lowest", "highest"):
+                value, when = getattr(envelope, side)[k::6], getattr(envelope, f"{side}_time")[k::6]
+                table |= {f"{side}_{name}_{unit}": value, f"at_ms_{side}_{name}": 1e3 * when}
+        tables.append(pd.DataFrame(table))
+    return pd.concat(tables, ignore_index=True) if tables else pd.DataFrame(columns=list(ENDS))
 
 
 def history_table(answer: TimeResult, numbers: list[int], thin: int = 1) -> pd.DataFrame:

@@ -126,6 +126,10 @@ class System:
         """Names in a group."""
         return group_members(self.description, group)
 
+    def moving_points(self) -> dict[str, int]:
+        """Named points that something moves, with their nodes."""
+        return {p: n for p, n in self.mesh.points.items() if self.active[6 * n : 6 * n + 3].any()}
+
     def node(self, point: str, where: str) -> int:
         """Node of a named point.
 

@@ -8,11 +8,12 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse import csr_array
 
 from holokine.elements.stress import StressField
 from holokine.system.build import System
 
-__all__ = ["BeamEnds", "PartPeak", "beam_ends", "field_stress", "keep_worst", "stress_fields"]
+__all__ = ["BeamEnds", "PartPeak", "beam_ends", "field_stress", "keep_worst", "section_maps", "stress_fields"]
 
 Floats = NDArray[Any]  # float64
 
@@ -42,10 +43,11 @@ def keep_worst(system: System, found: list[tuple[StressField, Floats, Floats | N
         best = int(stress.argmax())
         part = one.part
         if part not in peaks or stress[best] > peaks[part].stress:
-            centre = system.mesh.nodes[one.cells[best]].mean(axis=0)
+            middle = system.mesh.nodes[one.cells[best]].mean(axis=0)
+            spot = middle if one.spots is None else one.spots[best]
             when = None if times is None else float(times[best])
             where = f"element {best + 1}{one.side(best)}"
-            peaks[part] = PartPeak(part, float(stress[best]), centre, where, when)
+            peaks[part] = PartPeak(part, float(stress[best]), spot, where, when)
         for column in one.nodes.T:
             np.maximum.at(nodal, column, stress)
     return [peaks[p] for p in system.description.parts if p in peaks], nodal
@@ -76,11 +78,16 @@ class BeamEnds:
     forces: Floats
 
 
+def section_maps(system: System) -> Iterator[tuple[str, Floats, csr_array]]:
+    """By beam part: ends of its elements in m, (elements, 2, 3), and their section forces as a map of displacement."""
+    for block in system.elements:
+        found = block.section_map(system.size)
+        if found is not None and block.run_ends is not None:
+            yield block.part, block.run_ends, found
+
+
 def beam_ends(system: System, displacement: Floats) -> list[BeamEnds]:
     """Section forces at both ends of all beam elements for one field of displacement, shape (dofs,)."""
-    result = []
-    for block in system.elements:
-        forces = block.section_forces(displacement)
-        if forces is not None:
-            result.append(BeamEnds(block.part, system.mesh.nodes[block.nodes], forces))
-    return result
+    return [
+        BeamEnds(part, ends, (forces @ displacement).reshape(-1, 2, 6)) for part, ends, forces in section_maps(system)
+    ]
