@@ -344,3 +344,104 @@ def test_points_and_members_are_gauges_sisters():
     root = combined[(combined["part"] == "post") & (combined["element"] == 1) & (combined["end"] == "start")].iloc[0]
     for d in ("My", "Mz", "T"):
         assert root[f"{d}_nm"] == pytest.approx(shown(lift, "m start", d), rel=0.02, abs=1e-6)
+
+
+def test_reactions_point_by_point_and_their_portions():
+    """Every node of a support sums to the whole; elastic and damper portions add up, and are k u and c v."""
+    a = frame_without_gauges()
+    a.point("d", [0.8, 0, 0]).part("leg", beam={"through": ["d", "c"], "section": "s", "up": "y", "divisions": 6},
+                                   material="m")  # fmt: skip
+    a.support("feet", at={"points": ["a", "d"]}, hold=["x", "y", "z", "rx"])
+    a._data["supports"].pop("root")
+    a.gauge("whole", reaction="feet").gauge("each", reaction="feet", by_point=True)
+    a.gauge("one", reaction="feet", point="d", axis="x")
+    a.gauge("moment", reaction_moment="feet", axis="y")
+    for portion in ("elastic", "damper"):
+        a.gauge(portion, reaction="feet", axis="x", portion=portion)
+    modes = a.modes(count=6)
+    rest = a.static("rest")
+    values = rest.peaks().set_index(["gauge", "component"])["value"]
+    assert values["each", "a z"] + values["each", "d z"] == pytest.approx(values["whole", "z"], rel=1e-9)
+    assert values["one", "x"] == pytest.approx(values["each", "d x"], rel=1e-9)
+    # about the mean place of the two feet, 0.4 m to either side
+    arm = 0.4 * (values["each", "a z"] - values["each", "d z"])
+    assert values["moment", "y"] == pytest.approx(arm, rel=1e-9)
+    jolt = modes.respond("jolt")
+    total = jolt.history("whole").iloc[:, 2]
+    elastic, damper, each = (jolt.history(g) for g in ("elastic", "damper", "each"))
+    np.testing.assert_allclose(elastic.iloc[:, -1] + damper.iloc[:, -1], total, atol=1e-9 * total.abs().max())
+    np.testing.assert_allclose(each["each_a_x_N"] + each["each_d_x_N"], total, atol=1e-9 * total.abs().max())
+    assert 0.01 < abs(jolt.result.peaks[-1]) / total.abs().max() < 0.2
+    # one mass on a spring from a held point: k u, and c v with c = 2 ζ √(k m)
+    one = hk.Assembly().damping(0.05).point("base", [0, 0, 0]).point("p", [0.1, 0, 0]).mass("m", at="p", mass=3.0)
+    one.spring("k", between=["base", "p"], stiffness=4800.0).support("foot", at="base", hold="all")
+    one.support("guide", at="p", hold=["y", "z"])
+    one.gauge("u", displacement="p", axis="x").gauge("v", velocity="p", axis="x")
+    for portion in ("elastic", "damper"):
+        one.gauge(portion, reaction="foot", axis="x", portion=portion)
+    single = one.modes().respond({"pulse": {"x": {"half sine": {"peak": 5.0, "duration": 0.05}}}})
+    u, v, elastic, damper = (single.result.history(n) for n in range(4))
+    np.testing.assert_allclose(elastic, -4800.0 * u, atol=1e-9 * np.abs(4800 * u).max())
+    np.testing.assert_allclose(damper, -2 * 0.05 * np.sqrt(4800.0 * 3.0) * v, atol=1e-8 * np.abs(elastic).max())
+    steady = one.modes().respond({"spectrum": {"x": FLAT}, "combine": "srss"})
+    peaks = steady.result.peaks
+    assert peaks[3] == pytest.approx(2 * 0.05 * peaks[2], rel=1e-9)  # c ω u of the spring's k u
+    for bad, words in (({"point": "b"}, r'"b" is not held by the support "feet"'),):
+        with pytest.raises(DescriptionError, match=words):
+            frame_without_gauges().support("feet", at="a", hold="all").gauge("g", reaction="feet", **bad).modes(
+                count=2
+            ).respond("jolt")
+    with pytest.raises(DescriptionError, match="by point for all of them"):
+        a.gauge("g", reaction="feet", point="a", by_point=True)
+
+
+DAMPINGS = {
+    "ratio": "3 %",
+    "modes": ["1 %", 0.03, "5 %"],
+    "table": {"table": [[5, "1 %"], [40, "6 %"]]},
+    "rayleigh": {"rayleigh": [[5, "2 %"], [30, "4 %"]]},
+    "composite": {"composite": {"default": "2 %", "k1": "5 %"}},
+}
+
+
+@pytest.mark.parametrize("form", DAMPINGS)
+def test_an_event_takes_every_form_of_damping(form):
+    """An event's own damping equals the assembly's of the same form, in spectra and in time, dampers included."""
+    given = DAMPINGS[form]
+    events = {"lift": {"spectrum": {"x": FLAT}, "combine": "cqc"},
+              "jolt": {"pulse": {"x": {"half sine": {"peak": 9.0, "duration": 0.02}}}, "ring down": 0.3}}  # fmt: skip
+
+    def built(damping):
+        a = chain([1.0, 2.0, 1.5], [4e4, 3e4, 2e4], damping)
+        a._data["springs"]["k2"]["damping"] = 4.0
+        return a.gauge("d", displacement="p3", axis="x").gauge("k", force="k1")
+
+    whole, plain = built(given).modes(), built("7 %").modes()
+    for name, event in events.items():
+        wanted, own = whole.respond(event), plain.respond({**event, "damping": given})
+        np.testing.assert_allclose(own.result.reduced.damping, wanted.result.reduced.damping, rtol=1e-12)
+        np.testing.assert_allclose(own.result.peaks, wanted.result.peaks, rtol=1e-9, err_msg=name)
+    assert not np.allclose(plain.respond(events["jolt"]).result.peaks, own.result.peaks, rtol=1e-3)
+
+
+def test_a_list_of_ratios_mode_by_mode():
+    modes = chain([1.0, 2.0, 1.5], [4e4, 3e4, 2e4], [0.01, 0.04]).modes()
+    np.testing.assert_allclose(modes.damping, [0.01, 0.04, 0.04])
+    assert any("damping lists 2 ratios for 3 modes: the last, 4 %, holds" in f.text for f in modes.findings)
+    np.testing.assert_allclose(chain([1.0], [1e4], np.array([0.03])).modes().damping, [0.03])
+    for bad, words in (([], "empty"), ([0.02, 2.0], "did you mean a percentage")):
+        with pytest.raises(DescriptionError, match=words):
+            chain([1.0], [1e4], bad).modes()
+
+
+def test_let_go_alone():
+    """A mass held by a load that is taken off at the start swings from k u = F: a cosine with that amplitude."""
+    a = chain([2.0], [8e3], 0.0).gauge("d", displacement="p1", axis="x")
+    a.load("pull", at="p1", force={"x": 40.0}).event("held", static="pull")
+    answer = a.modes().respond({"let go": "held", "ring down": 1.0})
+    t, u = answer.result.time, answer.result.history(0)
+    after = t >= 0
+    np.testing.assert_allclose(u[after], 40 / 8e3 * np.cos(np.sqrt(8e3 / 2.0) * t[after]), atol=1e-9)
+    assert u[0] == pytest.approx(40 / 8e3)
+    with pytest.raises(DescriptionError, match="give exactly one of"):
+        a.modes().respond({"ring down": 1.0})

@@ -515,3 +515,26 @@ def test_pictures_by_energy_and_stress(crate_modes, tmp_path):
     with pytest.raises(hk.HolokineError, match="displacement, energy or stress"):
         crate_modes.picture(3, tmp_path / "no.png", colour="heat")
     assert not (tmp_path / "no.png").exists()
+
+
+def test_shapes_at_points(crate_modes, tmp_path):
+    """Values at named points in all three scales, against the shapes themselves and against strain energy."""
+    system = crate_modes.set.system
+    table = crate_modes.at_points(["fan", "transformer"])
+    assert list(table["point"][:2]) == ["fan", "transformer"]
+    row = table[(table["mode"] == 4) & (table["point"] == "fan")].iloc[0]
+    node = system.mesh.points["fan"]
+    np.testing.assert_allclose([row[d] for d in ("x", "y", "z", "rx", "ry", "rz")],
+                               crate_modes.set.shapes[3, 6 * node : 6 * node + 6], atol=1e-13)  # fmt: skip
+    unit = crate_modes.at_points(scale="unit maximum")
+    assert unit[["x", "y", "z"]].abs().to_numpy().max() <= 1.0 + 1e-12
+    assert len(unit) == len(crate_modes) * len(system.moving_points())
+    joules = crate_modes.at_points("fan", scale="2 J")
+    factor = 1e3 * np.sqrt(2 * 2.0) / crate_modes.set.omega  # U = (ω a)² / 2 for a shape of modal mass 1
+    np.testing.assert_allclose(joules["z_mm"], factor * crate_modes.at_points("fan")["z"], rtol=1e-9, atol=1e-12)
+    with pytest.raises(hk.HolokineError, match=r'no point "fann" that moves\. Did you mean "fan"'):
+        crate_modes.at_points("fann")
+    run = crate_modes.save(tmp_path / "crate.run")
+    told = json.loads(holokine("modes", str(run), "--points", "2J", "--json").stdout)["tables"]["points"]
+    pd.testing.assert_frame_equal(pd.DataFrame(told), crate_modes.at_points(scale="2J"), rtol=1e-12)
+    assert holokine("modes", str(run), "--points", "2 kg").returncode == 2

@@ -469,3 +469,46 @@ def test_all_rules_side_by_side(crate_modes):
     assert row["zero_period_g"] == pytest.approx(2.0)
     with pytest.raises(hk.HolokineError, match="over missing mass"):
         crate.respond({**event, "missing mass": False, "over missing mass": "srss"})
+
+
+PASTED = {
+    "units alone, spaces": "Hz  g\n5  1.5\n20   6\n100 2",
+    "spaces and brackets": "frequency [Hz]   acceleration [g]\n5 1.5\n20 6\n100 2",
+    "one space": "frequency [Hz] acceleration [g]\n5 1.5\n20 6\n100 2",
+    "semicolons, decimal commas": "f [Hz]; a [g]\n5; 1,5\n20; 6,0\n100; 2",
+    "tabs, decimal commas": "Hz\tm/s²\n5\t14,709975\n20\t58,8399\n100\t19,6133",
+    "falling frequencies": "Hz g\n100 2\n20 6\n5 1,5",
+    "rising periods": "s g\n0.01 2\n0.05 6\n0.2 1.5",
+    "falling periods": "period_s, acceleration_g\n0.2, 1.5\n0.05, 6\n0.01, 2",
+}
+
+
+@pytest.mark.parametrize("name", PASTED)
+def test_pasted_tables_are_read_as_they_come(name, tmp_path):
+    for given in ({"text": PASTED[name]}, str(tmp_path / "s.csv")):
+        (tmp_path / "s.csv").write_text(PASTED[name], encoding="utf-8")
+        table = described(spectrum={"z": given}).spectrum["z"]
+        found = build_spectrum(table, folder=None, source="s")
+        np.testing.assert_allclose(found.frequency_hz, [5, 20, 100], rtol=1e-12)
+        np.testing.assert_allclose(found.acceleration / G, [1.5, 6, 2], rtol=1e-12)
+
+
+def test_tables_that_cannot_be_read_name_the_place(tmp_path):
+    for text, words in (
+        ("Hz g\n5 1,5\n20 six", 'line 3: "six" is not a number'),
+        ("Hz g\n5 1 2", "line 2: 3 values for 2 columns"),
+        ("Hz Hz\n5 1", "a quantity stands in two columns"),
+        ("Hz kg\n5 1\n6 2", r'the column "kg" cannot be understood'),
+        ("Hz g\n5 1\n9 2\n7 3", "frequencies must rise"),
+    ):
+        (tmp_path / "s.csv").write_text(text, encoding="utf-8")
+        table = described(spectrum={"z": str(tmp_path / "s.csv")}).spectrum["z"]
+        with pytest.raises(EventError, match=words):
+            build_spectrum(table, folder=None, source="s")
+
+
+def test_words_of_options_may_be_capitals():
+    event = described(spectrum={"z": {"text": "Hz g\n5 1\n9 2"}}, combine="CQC", directions="SRSS", outside="Hold")
+    assert (event.combine, event.directions, event.outside) == ("cqc", "srss", "hold")
+    with pytest.raises(hk.HolokineError, match="cqcc"):
+        described(spectrum={"z": {"text": "Hz g\n5 1\n9 2"}}, combine="cqcc")

@@ -523,12 +523,12 @@ def test_a_damper_couples_modes_that_lie_far_apart():
 
 
 def test_rounding_is_not_told_as_motion_of_the_base():
-    """Whole cycles of a windowed sine leave the base where it was: nothing is said; a half-sine's push is."""
+    """A base that is moved to and fro ends where it was: nothing is said; a half-sine's push is."""
     a = chain([2.0], [5e3])
-    wave = {"pulse": {"x": {"sine": {"peak": "1 g", "frequency": 20, "cycles": 5, "window": "hann"}}}, "ring down": 1}
+    wave = {"pulse": {"x": {"sine": {"peak": "3 mm", "frequency": 20, "cycles": 5, "window": "hann"}}}, "ring down": 1}
     text = " ".join(f.text for f in a.modes().respond(wave).findings)
     assert "moves on" not in text
-    assert "displaced" not in text
+    assert "displaced" not in text.replace("displacement", "")
     push = a.modes().respond({"pulse": {"x": {"half sine": {"peak": "1 g", "duration": "10 ms"}}}, "ring down": 1})
     text = " ".join(f.text for f in push.findings)
     assert "the base moves on after the pulse: x 0.06243 m/s" in text  # 2 g T / π

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.errors import UnknownNameError, nearest_hint
 from holokine.modes import Finding
 from holokine.units import quantity
 
@@ -304,6 +305,32 @@ class Modes:
         if to == "mass":
             return self.set.shapes
         return self.set.at_energy(quantity(to, "energy"))
+
+    def at_points(self, points: str | Sequence[str] | None = None, *, scale: str | float = "mass") -> pd.DataFrame:
+        """Shape values at named points, a row per mode and point: x y z and rotations rx ry rz.
+
+        Parameters
+        ----------
+        points : str or list of str, optional
+            All that move when left out.
+        scale : str or float
+            ``"mass"`` (modal mass 1; values in 1/√kg), ``"unit maximum"``, or an energy (mm and mrad then).
+
+        Raises
+        ------
+        UnknownNameError
+            For a point that does not exist or that nothing moves.
+        """
+        from holokine.show.mode_tables import points_table
+
+        known = self._now.system.moving_points()
+        asked = list(known) if points is None else [points] if isinstance(points, str) else list(points)
+        for point in asked:
+            if point not in known:
+                hint = nearest_hint(point, known, "points that move")
+                raise UnknownNameError(f'there is no point "{point}" that moves. {hint}')
+        metric = scale not in ("mass", "unit maximum")
+        return points_table(self.set, {p: known[p] for p in asked}, self.scaled(scale), metric)
 
     def peak_at_energy(self, energy: float | str) -> pd.DataFrame:
         """Largest displacement of each mode, in mm, where it holds a given energy."""

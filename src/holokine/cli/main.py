@@ -116,6 +116,8 @@ def check(assembly: Path, as_saved: bool, to: Delivery) -> None:
 @click.option("--sort", metavar="COLUMN", help="Sort the table of effective masses by a column of its CSV.")
 @click.option("--top", type=click.IntRange(min=1), metavar="N", help="Only the first N rows of that table.")
 @click.option("--at-energy", metavar="ENERGY", help="Peak displacement of each mode where it holds this energy, as 2J.")
+@click.option("--points", metavar="SCALE",
+              help="Also the shapes at named points, scaled: mass, 'unit maximum', or an energy as 2J.")  # fmt: skip
 @click.option("--colour", type=click.Choice(["displacement", "energy", "stress"]), default="displacement",
               show_default=True, help="What shapes drawn into --out are coloured by.")  # fmt: skip
 @click.option("--shapes", type=click.IntRange(min=0), default=6, show_default=True, help="Shapes drawn into --out.")
@@ -138,6 +140,7 @@ def modes(
     sort: str | None,
     top: int | None,
     at_energy: str | None,
+    points: str | None,
     colour: str,
     shapes: int,
     animate: tuple[int, ...],
@@ -154,6 +157,7 @@ def modes(
       holokine modes crate.yaml --save crate.run
       holokine modes crate.run --need 90% --along z
       holokine modes crate.run --sort effective_z_kg --top 5
+      holokine modes crate.run --points mass
     """
     from holokine.cli.reports import ModesAsked, ModesView
 
@@ -161,7 +165,8 @@ def modes(
         raise click.UsageError("--animate needs --out DIR")
 
     wanted = replace(wanted, above=above, near=near)
-    asked = ModesAsked(shapes, animate, need, tuple(along.replace(",", " ").split()), sort, top, colour, at_energy)
+    asked = ModesAsked(shapes, animate, need, tuple(along.replace(",", " ").split()), sort, top, colour, at_energy,
+                       points)  # fmt: skip
     view = ModesView.of(assembly, wanted, asked, save)
     view.deliver(to)
     if not view.enough:

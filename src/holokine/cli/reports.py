@@ -214,6 +214,7 @@ class ModesAsked:
     top: int | None = None
     colour: str = "displacement"
     at_energy: str | None = None
+    points: str | None = None
 
 
 @dataclass
@@ -228,7 +229,8 @@ class ModesView(_View):
         from holokine.store import refuse_overwriting
         from holokine.units import quantity
 
-        for value, dimension in ((asked.need, "number"), (asked.at_energy, "energy")):
+        scale = None if asked.points in ("mass", "unit maximum") else asked.points
+        for value, dimension in ((asked.need, "number"), (asked.at_energy, "energy"), (scale, "energy")):
             if value is not None:  # before anything is solved
                 quantity(value, dimension)
         if save is not None:
@@ -260,6 +262,11 @@ class ModesView(_View):
         if asked.at_energy is not None:
             tables["peak_at_energy"] = modes.peak_at_energy(asked.at_energy)
             screens.append((f"Peak displacement where each mode holds {asked.at_energy}", tables["peak_at_energy"]))
+        if asked.points is not None:
+            tables["points"] = modes.at_points(scale=asked.points)
+            words = {"mass": "modal mass 1, in 1/√kg and rad/(m √kg)", "unit maximum": "largest displacement 1"}
+            screens.append((f"Shapes at points ({words.get(asked.points, asked.points + ' in each mode')})",
+                            tables["points"]))  # fmt: skip
         if assembly.description.bands:
             tables["bands"] = modes.bands()
             figures["bands"] = modes.plot_bands

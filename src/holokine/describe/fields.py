@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Annotated, Any, ClassVar, Literal, get_args
+from functools import cache
+from typing import Annotated, Any, ClassVar, Literal, get_args, get_origin
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, ValidationInfo, WithJsonSchema, model_validator
 from pydantic_core import PydanticCustomError
@@ -195,6 +196,18 @@ UnitVector = Annotated[
 ]
 
 
+@cache
+def _words_of(model: type[BaseModel]) -> dict[str, dict[str, str]]:
+    """By field: its words in small letters, so that CQC is cqc."""
+    found = {}
+    for name, field in model.model_fields.items():
+        parts = [field.annotation, *get_args(field.annotation)]
+        words = [w for part in parts if get_origin(part) is Literal for w in get_args(part) if isinstance(w, str)]
+        if words:
+            found[name] = {w.lower(): w for w in words}
+    return found
+
+
 class Strict(BaseModel):
     """Base of all parts of the description: unknown keys are errors that name the nearest known one.
 
@@ -215,8 +228,9 @@ class Strict(BaseModel):
         if isinstance(data, cls):
             return data
         if not isinstance(data, Mapping):
-            if cls.shorthand is not None and data is not None:
-                return {cls.shorthand: data}
+            bare = cls.bare(data)
+            if bare is not None and data is not None:
+                return {bare: data.tolist() if hasattr(data, "tolist") else data}
             keys = ", ".join(_spoken(n) for n in cls.model_fields)
             got = "nothing" if data is None else repr(data)
             raise complaint(f"expected keys and values (keys: {keys}), got {got}")
@@ -228,8 +242,13 @@ class Strict(BaseModel):
                 raise complaint(f'unknown key "{key}". {nearest_hint(str(key), known, "keys here")}', "key")
             if name in result:
                 raise complaint(f'the key "{_spoken(name)}" is given twice')
-            result[name] = value
+            result[name] = _words_of(cls).get(name, {}).get(value.lower(), value) if isinstance(value, str) else value
         return result
+
+    @classmethod
+    def bare(cls, value: Any) -> str | None:
+        """Name of the field that a bare value stands for."""
+        return cls.shorthand
 
     @classmethod
     def exactly_one(cls, given: Mapping[str, Any], what: str) -> None:

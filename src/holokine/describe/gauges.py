@@ -32,8 +32,8 @@ GAUGE_KINDS: dict[str, GaugeKind] = {
     "moment": GaugeKind("moment", _FORCE),
     "damper_force": GaugeKind("force", _FORCE),
     "total_force": GaugeKind("force", _FORCE),
-    "reaction": GaugeKind("force", _FORCE),
-    "reaction_moment": GaugeKind("moment", _FORCE),
+    "reaction": GaugeKind("force", _FORCE | {"point", "by_point", "portion"}),
+    "reaction_moment": GaugeKind("moment", _FORCE | {"point", "by_point", "portion"}),
     "beam_force": GaugeKind("force", frozenset({"axis", "end"})),
     "beam_moment": GaugeKind("moment", frozenset({"axis", "end"})),
     "stress": GaugeKind("stress", frozenset({"end", "surface", "at", "component"})),
@@ -52,7 +52,8 @@ class Gauge(Strict):
     ``displacement``, ``rotation``, ``velocity``, ``acceleration``: motion of a point (`relative_to` another
     point: relative motion of the two). ``force``, ``moment``: across a link, joint, tie, spring or bushing.
     ``damper_force``: the damper's share, ``total_force``: elastic and damper together. ``reaction``,
-    ``reaction_moment``: of a support. ``beam_force``, ``beam_moment``: at an end of a beam part, beam axes.
+    ``reaction_moment``: of a support; of one `point` of it, or of every node (`by_point`); the elastic or the damper
+    `portion` of it. ``beam_force``, ``beam_moment``: at an end of a beam part, beam axes.
     ``stress``: of a part; beams: normal stress at the extreme fibres; shells: on a `surface`; solids; at
     element centres or extrapolated to nodes (`at`), the largest of the part, with its place. ``cut_force``,
     ``cut_moment``: what the part or group beyond a plane passes to the rest, about the plane's point.
@@ -76,6 +77,9 @@ class Gauge(Strict):
     axis: Axis | Literal["magnitude"] | None = None
     relative_to: names_of("points") | None = None  # type: ignore[valid-type]
     motion: Literal["relative", "absolute"] | None = None
+    point: names_of("points") | None = None  # type: ignore[valid-type]
+    by_point: Literal[True] | None = None
+    portion: Literal["elastic", "damper"] | None = None
     end: Literal["start", "end"] | None = None
     surface: Literal["top", "middle", "bottom", "both"] | None = None
     at: Literal["centre", "nodes"] | None = None
@@ -111,6 +115,8 @@ class Gauge(Strict):
                 f"{name.replace('_', ' ')} does not belong to a gauge of {self.kind.replace('_', ' ')}, but to "
                 f"{', '.join(homes)}{more}"
             )
+        if self.point is not None and self.by_point:
+            raise complaint("give one point, or by point for all of them")
         if self.relative_to and self.motion == "absolute":
             raise complaint("the relative motion of two points cannot be absolute as well")
         if (self.plane is None) != (self.kind not in ("cut_force", "cut_moment")):

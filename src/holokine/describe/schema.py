@@ -6,11 +6,11 @@ user's own; keys may be written with spaces or underscores.
 
 from __future__ import annotations
 
-from itertools import pairwise
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field, ValidationInfo, field_validator, model_validator
 
+from holokine.describe.damping import Damping
 from holokine.describe.events import Event
 from holokine.describe.fields import (
     DIRECTIONS,
@@ -347,39 +347,6 @@ class Support(Strict):
         if not value:
             raise complaint("holds no direction; directions are x y z rx ry rz, or all")
         return tuple(d for d in DIRECTIONS if d in value)
-
-
-_Damped = names_of("materials", "parts", "springs", "bushings", "joints", "groups", also=("default",))
-
-
-class Damping(Strict):
-    """Damping ratio: one value, a table by frequency, Rayleigh from two points, or composite.
-
-    Composite: ratios of materials, members or groups, weighted by their strain energy in each mode; ``default`` is
-    for all others.
-    """
-
-    shorthand: ClassVar[str | None] = "ratio"
-    ratio: Ratio | None = None
-    table: tuple[tuple[Frequency, Ratio], ...] | None = None
-    rayleigh: tuple[tuple[Frequency, Ratio], tuple[Frequency, Ratio]] | None = None
-    composite: dict[_Damped, Ratio] | None = None  # type: ignore[valid-type]
-
-    @model_validator(mode="after")
-    def _one(self) -> Damping:
-        self.exactly_one(
-            {"ratio": self.ratio, "table": self.table, "rayleigh": self.rayleigh, "composite": self.composite},
-            "damping",
-        )
-        if self.ratio is not None and self.ratio >= 1.0:
-            raise complaint(f"a damping ratio of {self.ratio:g} is critical or more; did you mean a percentage?")
-        if self.table is not None:
-            frequencies = [row[0] for row in self.table]
-            if not frequencies or any(b <= a for a, b in pairwise(frequencies)):
-                raise complaint("the table's frequencies must rise from row to row")
-        if self.rayleigh is not None and self.rayleigh[0][0] == self.rayleigh[1][0]:
-            raise complaint("the two frequencies must differ")
-        return self
 
 
 class Band(Strict):

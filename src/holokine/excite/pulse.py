@@ -251,7 +251,8 @@ def build_pulse(
     if goes is None and all(not p.value.any() for _, p in parts):
         what = "the base acceleration is" if not loads else "every signal is"
         raise EventError(f"{source}: {what} zero throughout")
-    times = _common_times([p.time for _, p in parts]) if len(parts) != 1 else parts[0][1].time
+    rows_of = [p.time for _, p in parts] or [np.zeros(2)]  # let go alone: at 0 s
+    times = _common_times(rows_of) if len(parts) != 1 else parts[0][1].time
     before = np.zeros(len(names) + (stays is not None) + (goes is not None))
     if goes is not None and times[0] == times[min(1, len(times) - 1)]:
         times = np.concatenate([times[:1], times])

@@ -213,10 +213,10 @@ def _from_table(
 ) -> ResponseSpectrum:
     if table.file is not None or table.text is not None:
         if table.file is not None:
-            columns = read_columns(table.file, folder)
+            columns = read_columns(table.file, folder, time="period")
             source = f"{source}, {Path(table.file).name}"
         else:
-            columns = parse_columns(str(table.text).splitlines(), f"{source}, text")
+            columns = parse_columns(str(table.text).splitlines(), f"{source}, text", time="period")
         firsts = [n for n in ("frequency", "period") if n in columns]
         seconds = [n for n in ("acceleration", "velocity", "displacement") if n in columns]
         if len(firsts) != 1 or len(seconds) != 1:
@@ -233,7 +233,9 @@ def _from_table(
     if first == "period":
         if (x <= 0).any():
             raise EventError(f"{source}: periods must be greater than 0")
-        x, y = 1.0 / x[::-1], y[::-1]
+        x = 1.0 / x
+    if len(x) > 1 and (np.diff(x) < 0).all():  # as rising periods, or a table that falls
+        x, y = x[::-1], y[::-1]
     omega = 2.0 * np.pi * x
     power = {"acceleration": 0, "velocity": 1, "displacement": 2}[second]
     return ResponseSpectrum(x, y * omega**power, interpolate, outside, source)

@@ -30,6 +30,7 @@ _WORDS = {
     "displacement": "displacement",
     "factor": "factor",
 }
+_MEASURED = ("acceleration", "velocity", "displacement")
 _DIMENSION = {"period": "time"}
 _SPELT = {
     "m_s2": "m/s^2", "m_per_s2": "m/s^2", "mm_s2": "mm/s^2", "mm_per_s2": "mm/s^2", "m_s": "m/s",
@@ -38,7 +39,20 @@ _SPELT = {
 _HEADER = re.compile(r"^\s*([A-Za-z]+)[\s_]*(?:[\[(]\s*(.*?)\s*[\])]|(.*?))\s*$")
 
 
-def _header(text: str, file: Path) -> tuple[str, float]:
+def _by_unit(text: str, time: str) -> tuple[str, float] | None:
+    """Quantity and factor of a header that is a unit only, such as Hz, s or g."""
+    for name, dimension in (("frequency", "frequency"), (time, "time"), *((w, w) for w in _MEASURED)):
+        try:
+            return name, unit_factor(_spelt(text.strip("[]() ")), dimension)
+        except UnitError:
+            continue
+    return None
+
+
+def _header(text: str, file: Path, time: str) -> tuple[str, float]:
+    alone = None if text.lower() in _WORDS else _by_unit(text, time)
+    if alone is not None:
+        return alone
     match = _HEADER.match(text)
     word = match.group(1).lower() if match else ""
     if match is None or word not in _WORDS:
@@ -72,7 +86,7 @@ def _chosen(text: str, file: Path) -> tuple[str, float]:
     words = re.split(r"[\s_]+", text.strip())
     tails = [bracket.group(1)] if bracket else ["_".join(words[-n:]) for n in (3, 2, 1)]
     for tail in tails:
-        for quantity_name in ("acceleration", "velocity", "displacement"):
+        for quantity_name in _MEASURED:
             try:
                 return quantity_name, unit_factor(_spelt(tail), quantity_name)
             except UnitError:
@@ -83,11 +97,14 @@ def _chosen(text: str, file: Path) -> tuple[str, float]:
     )
 
 
-def read_columns(path: str | Path, folder: Folder | None = None, *, only: str | None = None) -> dict[str, Floats]:
+def read_columns(
+    path: str | Path, folder: Folder | None = None, *, only: str | None = None, time: str = "time"
+) -> dict[str, Floats]:
     """Read a CSV file whose header names quantity and unit, such as ``frequency_hz,acceleration_g``.
 
-    Also read are ``time [ms]`` and ``acceleration (m/s^2)``; separators may be comma, semicolon or tab.
-    Lines that begin with ``#`` are comments.
+    Also read are ``time [ms]`` and ``acceleration (m/s^2)``, and units alone (``Hz  g``); separators may be comma,
+    semicolon, tab or spaces, and but for commas decimals may have a comma. Lines that begin with ``#`` are comments.
+    `time`: what a column is that is headed by a unit of time alone, time or period.
 
     Returns
     -------
@@ -108,10 +125,23 @@ def read_columns(path: str | Path, folder: Folder | None = None, *, only: str | 
         raise EventError(f"{file}: there is no such file") from None
     except (OSError, UnicodeDecodeError) as err:
         raise EventError(f"{file}: cannot be read as text ({err})") from None
-    return parse_columns(lines, file.name, only)
+    return parse_columns(lines, file.name, only, time)
 
 
-def parse_columns(lines: list[str], name: str, only: str | None = None) -> dict[str, Floats]:
+def _cells(line: str, separator: str) -> list[str]:
+    """Cells of a line; by spaces, a bracket belongs to the word before it."""
+    if separator:
+        return [cell.strip() for cell in line.split(separator)]
+    wide = re.split(r"\s{2,}", line.strip())
+    return wide if len(wide) > 1 else re.findall(r"[^\s\[(]+(?:\s*[\[(][^\])]*[\])])?|[\[(][^\])]*[\])]", line)
+
+
+def _number(cell: str, separator: str) -> float:
+    """A number; with a decimal comma where commas do not separate."""
+    return float(cell if separator == "," or "." in cell else cell.replace(",", "."))
+
+
+def parse_columns(lines: list[str], name: str, only: str | None = None, time: str = "time") -> dict[str, Floats]:
     """The same from lines of text, such as a table that was pasted; `name` is for messages.
 
     Raises
@@ -123,10 +153,10 @@ def parse_columns(lines: list[str], name: str, only: str | None = None) -> dict[
     if not rows:
         raise EventError(f"{file.name}: the table is empty")
     head = rows[0][1]
-    separator = next((s for s in (";", "\t", ",") if s in head), ",")
-    heads = [cell.strip() for cell in head.split(separator)]
+    separator = next((s for s in (";", "\t", ",") if s in head), "")
+    heads = _cells(head, separator)
     if only is None:
-        columns = [_header(cell, file) for cell in heads]
+        columns = [_header(cell, file, time) for cell in heads]
     else:
         if only not in heads:
             raise EventError(
@@ -136,7 +166,7 @@ def parse_columns(lines: list[str], name: str, only: str | None = None) -> dict[
         if first is None:
             raise EventError(f"{file.name}, line 1: there is no column of time")
         columns = [
-            _header(h, file) if h == first else _chosen(h, file) if h == only else (f"unused {i}", 1.0)
+            _header(h, file, time) if h == first else _chosen(h, file) if h == only else (f"unused {i}", 1.0)
             for i, h in enumerate(heads)
         ]
     names = [name for name, _ in columns]
@@ -144,7 +174,7 @@ def parse_columns(lines: list[str], name: str, only: str | None = None) -> dict[
         raise EventError(f"{file.name}, line {rows[0][0]}: a quantity stands in two columns: {', '.join(names)}")
     values = np.empty((len(rows) - 1, len(columns)))
     for index, (number, line) in enumerate(rows[1:]):
-        cells = line.split(separator)
+        cells = line.split(separator) if separator else line.split()
         if len(cells) != len(columns):
             raise EventError(f"{file.name}, line {number}: {len(cells)} values for {len(columns)} columns")
         for c, cell in enumerate(cells):
@@ -152,7 +182,7 @@ def parse_columns(lines: list[str], name: str, only: str | None = None) -> dict[
                 values[index, c] = 0.0
                 continue
             try:
-                values[index, c] = float(cell)
+                values[index, c] = _number(cell.strip(), separator)
             except ValueError:
                 raise EventError(f'{file.name}, line {number}: "{cell.strip()}" is not a number') from None
     bad = np.argwhere(~np.isfinite(values))

@@ -9,7 +9,7 @@ A channel is of one of these classes, which decide how a response in modal coord
     a map of displacement (spring force, elastic part) with, for dampers, a map of velocity;
 ``balance``
     a map of displacement and absolute acceleration (reaction, link force, beam end force), which keeps
-    D'Alembert's balance exactly, damping included.
+    D'Alembert's balance exactly, damping included; or its elastic or damper portion.
 
 Channels that are alike stand in one block (the stress of a whole part is one), so that their number costs arrays, not
 objects.
@@ -54,6 +54,8 @@ class ChannelBlock:
         Motion relative to the support frame (or of two points).
     places : int
         How many places the block has.
+    portion : str
+        Of a balance: elastic or damper, where it is not the whole.
     """
 
     gauge: str
@@ -63,6 +65,7 @@ class ChannelBlock:
     order: int = 0
     relative: bool = True
     places: int = 1
+    portion: Literal["", "elastic", "damper"] = ""
 
     @property
     def count(self) -> int:
@@ -112,6 +115,16 @@ class Channels:
     def is_balance(self) -> Flags:
         """Forces from balance."""
         return self._spread([b.kind == "balance" for b in self.blocks], bool)
+
+    @cached_property
+    def is_elastic_portion(self) -> Flags:
+        """Forces from balance without what damping passes."""
+        return self._spread([b.portion == "elastic" for b in self.blocks], bool)
+
+    @cached_property
+    def is_damper_portion(self) -> Flags:
+        """What damping passes of forces from balance."""
+        return self._spread([b.portion == "damper" for b in self.blocks], bool)
 
     @cached_property
     def is_absolute(self) -> Flags:

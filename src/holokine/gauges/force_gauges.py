@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe.gauges import Gauge
-from holokine.errors import DescriptionError
+from holokine.errors import DescriptionError, nearest_hint
 from holokine.gauges.channels import ChannelBlock
 from holokine.gauges.maps import Maps, builds, vector
 from holokine.gauges.readings import Reading
@@ -16,6 +16,8 @@ from holokine.system.assemble import node_dofs
 from holokine.system.build import System
 
 Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
+MOST_POINTS = 500
 
 
 @builds("force", "moment", "damper_force", "total_force")
@@ -55,23 +57,48 @@ def across(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
 
 @builds("reaction", "reaction_moment")
 def reaction(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
-    """Force or moment of the support on the assembly; of several nodes: resultant about their mean place."""
+    """Force or moment of the support on the assembly; of several nodes: resultant about their mean place, or each."""
     support = system.supports[gauge.source]
-    rows = np.arange(support.rows.start, support.rows.stop)
-    direction = support.dofs % 6
     moment = gauge.kind == "reaction_moment"
-    places = system.mesh.nodes[support.dofs // 6]
-    centre = system.mesh.nodes[support.nodes].mean(axis=0)
+    dimension = "moment" if moment else "force"
 
-    def add(d: int, axis: str) -> int:
-        if not moment:
-            weight = (direction == d).astype(float)
-        else:
-            unit = np.zeros((len(rows), 3))
-            translation = direction < 3
-            unit[translation, direction[translation]] = 1.0
-            weight = np.cross(places - centre, unit)[:, d] + (direction == 3 + d)
-        channel = ChannelBlock(name, (axis,), "moment" if moment else "force", "balance")
-        return maps.add(channel, multipliers=(rows, weight))
+    def read(nodes: Ints, prefix: str) -> None:
+        own = np.isin(support.dofs // 6, nodes)
+        rows = np.arange(support.rows.start, support.rows.stop)[own]
+        direction, places = support.dofs[own] % 6, system.mesh.nodes[support.dofs[own] // 6]
+        centre = system.mesh.nodes[nodes].mean(axis=0)
 
-    vector(maps, name, gauge, "moment" if moment else "force", add)
+        def add(d: int, axis: str) -> int:
+            if not moment:
+                weight = (direction == d).astype(float)
+            else:
+                unit = np.zeros((len(rows), 3))
+                translation = direction < 3
+                unit[translation, direction[translation]] = 1.0
+                weight = np.cross(places - centre, unit)[:, d] + (direction == 3 + d)
+            channel = ChannelBlock(name, (prefix + axis,), dimension, "balance", portion=gauge.portion or "")
+            return maps.add(channel, multipliers=(rows, weight))
+
+        vector(maps, name, gauge, dimension, add, prefix)
+
+    called = {node: point for point, node in system.mesh.points.items()}
+    if gauge.point is not None:
+        node = system.node(gauge.point, f'gauge "{name}"')
+        if node not in support.nodes:
+            known = [called[n] for n in support.nodes.tolist() if n in called]
+            hint = nearest_hint(gauge.point, known, f"named points of that support ({len(support.nodes)} nodes)")
+            raise DescriptionError(
+                f'gauge "{name}": the point "{gauge.point}" is not held by the support "{support.name}". {hint}'
+            )
+        read(np.array([node]), "")
+    elif gauge.by_point:
+        if len(support.nodes) > MOST_POINTS:
+            raise DescriptionError(
+                f'gauge "{name}": the support "{support.name}" has {len(support.nodes):,} nodes, more than '
+                f"{MOST_POINTS} to read one by one; name a point, or split the support"
+            )
+        for node in support.nodes.tolist():
+            x, y, z = 1e3 * system.mesh.nodes[node]
+            read(np.array([node]), called.get(node, f"[{x:.4g}, {y:.4g}, {z:.4g}] mm") + " ")
+    else:
+        read(support.nodes, "")

@@ -82,12 +82,14 @@ def builds(*kinds: str) -> Callable[[Builder], Builder]:
     return enter
 
 
-def vector(maps: Maps, name: str, gauge: Gauge, dimension: str, add: Callable[[int, str], int]) -> None:
-    """Three components and their magnitude, or what `axis` asks for."""
+def vector(
+    maps: Maps, name: str, gauge: Gauge, dimension: str, add: Callable[[int, str], int], prefix: str = ""
+) -> None:
+    """Three components and their magnitude, or what `axis` asks for; `prefix` goes before their names."""
     numbers = [add(d, AXES[d]) for d in range(3)]
     for d, axis in enumerate(AXES):
         if gauge.axis in (None, axis):
-            maps.readings.append(Reading(name, axis, dimension, "single", range(numbers[d], numbers[d] + 1)))
+            maps.readings.append(Reading(name, prefix + axis, dimension, "single", range(numbers[d], numbers[d] + 1)))
     if gauge.axis in (None, "magnitude"):
         channels = range(numbers[0], numbers[0] + 3)
-        maps.readings.append(Reading(name, "magnitude", dimension, "magnitude", channels, 3))
+        maps.readings.append(Reading(name, f"{prefix}magnitude", dimension, "magnitude", channels, 3))

@@ -9,8 +9,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.describe.damping import Damping
 from holokine.describe.references import group_members
-from holokine.describe.schema import Damping, Description
+from holokine.describe.schema import Description
 from holokine.errors import first_few
 from holokine.modes.check import Finding
 from holokine.modes.energy import Energies
@@ -26,6 +27,7 @@ __all__ = [
     "member_losses",
     "modal_damping",
     "rayleigh_factors",
+    "short_list_findings",
 ]
 
 Floats = NDArray[Any]  # float64
@@ -96,14 +98,17 @@ def member_losses(d: Description, energies: Energies) -> Floats:
     )
 
 
-def damping_ratios(modes: ModeSet, dampers: Floats, energies: Callable[[], Energies]) -> Floats:
+def damping_ratios(
+    modes: ModeSet, dampers: Floats, energies: Callable[[], Energies], given: Damping | None = None
+) -> Floats:
     """Damping ratio of each mode: what the description says, loss factors of materials, and discrete dampers.
 
     A loss factor η adds η/2 times the share of the strain energy that is in the material (Ungar & Kerwin, J. Acoust.
     Soc. Am. 34 (1962) 954-957); under composite damping it stands for the ratio of a material that is not named.
+    `given`: damping of an event, in place of the description's.
     """
     d = modes.system.description
-    described = d.damping_used
+    described = d.damping_used if given is None else given
     if described.composite is not None:
         return composite_damping(modes, described.composite, energies()) + dampers
     ratios = modal_damping(described, modes.frequencies_hz) + dampers
@@ -115,14 +120,23 @@ def damping_ratios(modes: ModeSet, dampers: Floats, energies: Callable[[], Energ
 
 def critical_findings(modes: ModeSet, damping: Floats) -> list[Finding]:
     """A warning that names the modes that do not vibrate for their damping."""
-    critical = modes.numbers[damping >= 1.0]
+    critical = modes.numbers[: len(damping)][damping >= 1.0]
     if not len(critical):
         return []
     shown = first_few(critical, 8)
     return [Finding(
-        "warning", f"damping is critical or more in {len(critical)} of {modes.count} modes: {shown}. They do not "
+        "warning", f"damping is critical or more in {len(critical)} of {len(damping)} modes: {shown}. They do not "
         "vibrate, and what a spectrum says of them has no meaning; take an event in time",
     )]  # fmt: skip
+
+
+def short_list_findings(damping: Damping, count: int) -> list[Finding]:
+    """A note where a list of ratios is shorter than the modes."""
+    listed = damping.modes
+    if listed is None or len(listed) >= count:
+        return []
+    return [Finding("note", f"damping lists {len(listed)} ratios for {count} modes: the last, {100 * listed[-1]:g} %, "
+                    "holds for those above")]  # fmt: skip
 
 
 def damping_findings(d: Description) -> list[Finding]:
@@ -139,12 +153,14 @@ def damping_findings(d: Description) -> list[Finding]:
 def modal_damping(damping: Damping, frequencies: Floats) -> Floats:
     """Damping ratios at frequencies in Hz, shape (modes,).
 
-    One value; a table, linear between its rows and held outside; or Rayleigh damping C = αM + βK through two
-    points, ζ = α / (2ω) + βω / 2.
+    One value; a list mode by mode, the last held for modes above; a table, linear between its rows and held outside;
+    or Rayleigh damping C = αM + βK through two points, ζ = α / (2ω) + βω / 2.
     """
     f = np.asarray(frequencies, dtype=float)
     if damping.ratio is not None:
         return np.full(len(f), damping.ratio)
+    if damping.modes is not None:
+        return np.array([damping.modes[min(i, len(damping.modes) - 1)] for i in range(len(f))])
     if damping.table is not None:
         table = np.array(damping.table)
         return np.interp(f, table[:, 0], table[:, 1])

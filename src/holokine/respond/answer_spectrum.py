@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from holokine.describe.events import SpectrumEvent
 from holokine.excite.spectrum import ResponseSpectrum, build_spectrum
 from holokine.modes.check import Finding
-from holokine.respond.bench import Bench, taken
+from holokine.respond.bench import Bench, damping_words, taken
 from holokine.respond.combine import SpectrumResult, respond_spectrum
 from holokine.respond.reduced import at_supports
 from holokine.system.loads import moved_supports
@@ -68,7 +68,7 @@ def answer_spectrum(bench: Bench, name: str, event: SpectrumEvent) -> SpectrumRe
         over_displacement=event.over_displacement,
         over_missing_mass=event.over_missing_mass,
     )
-    more = _about_size(spectra)
+    more = [*_about_size(spectra), *damping_words(bench, event, reduced)]
     if imposed:
         more += _about_supports(bench, event)
     return replace(answer, findings=(*answer.findings, *more)) if more else answer

@@ -9,7 +9,7 @@ from holokine.describe.events import TimeEvent
 from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse, build_pulse
 from holokine.modes.damping import rayleigh_factors
-from holokine.respond.bench import Bench, taken
+from holokine.respond.bench import Bench, damping_words, taken
 from holokine.respond.direct import FullModel
 from holokine.respond.reduced import ReducedModel, with_loads
 from holokine.respond.transient import TimeResult, respond_pulse
@@ -50,7 +50,8 @@ def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
         high_frequency_damping=event.high_frequency_damping,
         full=_full(bench, reduced, extra, event) if event.model == "full" else None,
     )
-    return replace(answer, acting=tuple(extra))
+    findings = (*answer.findings, *damping_words(bench, event, reduced))
+    return replace(answer, acting=tuple(extra), findings=findings)
 
 
 def _excitation(bench: Bench, name: str, event: TimeEvent) -> tuple[BasePulse, list[LoadField]]:
@@ -82,10 +83,8 @@ def _excitation(bench: Bench, name: str, event: TimeEvent) -> tuple[BasePulse, l
 
 def _full(bench: Bench, reduced: ReducedModel, extra: list[LoadField], event: TimeEvent) -> FullModel:
     system, kept = bench.system, reduced.count
-    described = bench.document.description.damping_used
-    rayleigh = None
-    if described.rayleigh is not None and event.damping is None:
-        rayleigh = rayleigh_factors(*described.rayleigh)
-    own = reduced.damping - (bench.dampers.ratios[:kept] if event.damping is None else 0.0)
+    described = event.damping or bench.document.description.damping_used
+    rayleigh = None if described.rayleigh is None else rayleigh_factors(*described.rayleigh)
+    own = reduced.damping - bench.dampers.ratios[:kept]
     fields = [base_field(system, axis) for axis in "xyz"] + extra
     return FullModel(system, bench.gauges, fields, bench.modes.shapes[:kept], reduced.omega, own, rayleigh)

@@ -5,20 +5,21 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any, Protocol
 
-import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe.document import Document
 from holokine.describe.events import EventKind, ModalEvent
 from holokine.errors import EventError
 from holokine.gauges import GaugeSet
-from holokine.modes.damping import DamperShare
+from holokine.modes.check import Finding
+from holokine.modes.damping import DamperShare, critical_findings, damping_ratios, short_list_findings
+from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
 from holokine.respond.reduced import ReducedModel
 from holokine.system.build import System
 from holokine.system.loads import LoadField, base_field, load_field
 
-__all__ = ["Bench", "acting_loads", "taken"]
+__all__ = ["Bench", "acting_loads", "damping_words", "taken"]
 
 Floats = NDArray[Any]  # float64
 
@@ -47,6 +48,10 @@ class Bench(Protocol):
         """Modes as seen through the gauges, with damping."""
 
     @property
+    def energies(self) -> Energies:
+        """Energies of every member in every mode."""
+
+    @property
     def dampers(self) -> DamperShare:
         """What discrete dampers add to each ratio, and how much they couple the modes."""
 
@@ -61,13 +66,25 @@ def taken(bench: Bench, event: ModalEvent) -> ReducedModel:
     """
     reduced = bench.reduced
     if event.damping is not None:
-        reduced = replace(reduced, damping=np.full(reduced.count, event.damping))
+        ratios = damping_ratios(bench.modes, bench.dampers.ratios, lambda: bench.energies, event.damping)
+        reduced = replace(reduced, damping=ratios)
     if event.upto is None:
         return reduced
     keep = reduced.frequencies_hz <= event.upto
     if not keep.any():
         raise EventError(f"no mode lies at or below {event.upto:g} Hz")
     return reduced.keep(keep)
+
+
+def damping_words(bench: Bench, event: ModalEvent, reduced: ReducedModel) -> list[Finding]:
+    """What is to be known of an event's own damping."""
+    if event.damping is None:
+        return []
+    found: list[Finding] = []
+    if bench.dampers.ratios.any():
+        found.append(Finding("note", "what discrete dampers add stays beside the damping that this event gives"))
+    found += short_list_findings(event.damping, reduced.count)
+    return found + critical_findings(bench.modes, reduced.damping)
 
 
 def acting_loads(system: System, event: EventKind, name: str) -> list[LoadField]:

@@ -4,7 +4,8 @@ Modes move as q (relative to the frame); what else is known of the motion follow
 
 - motions of order 0, 1, 2: q, q', q'' of the modes; absolute ones add the frame's (rigid share times its motion);
 - elastic forces and stress: q, and for dampers q' by a map of their own;
-- forces from balance: s = (load - q'')/ω² = q + 2ζ q'/ω (uncoupled), so that reactions equal loads and inertia.
+- forces from balance: s = (load - q'')/ω² = q + 2ζ q'/ω (uncoupled), so that reactions equal loads and inertia; their
+  elastic portion q, and what damping passes s - q.
 
 Modes left out answer statically: the residual of each load times the load, but for velocities and relative
 accelerations; for absolute accelerations their mass rides with the base. The same maps read real histories, complex
@@ -19,6 +20,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.errors import EventError
 from holokine.gauges.channels import Channels, GaugeSet
 
 if TYPE_CHECKING:
@@ -54,9 +56,9 @@ class Motion:
     base_displacement: Numbers | None = None
 
     @property
-    def coordinates(self) -> tuple[Numbers, Numbers, Numbers, Numbers]:
+    def coordinates(self) -> tuple[Numbers, Numbers, Numbers, Numbers, Numbers]:
         """By the number that `Readout.which` gives."""
-        return self.q, self.v, self.a, self.s
+        return self.q, self.v, self.a, self.s, self.s - self.q
 
 
 class Readout:
@@ -65,7 +67,7 @@ class Readout:
     Attributes
     ----------
     which : ndarray of int, shape (channels,)
-        Coordinate that a channel takes: 0 q, 1 q', 2 q'', 3 balance.
+        Coordinate that a channel takes: 0 q, 1 q', 2 q'', 3 balance, 4 balance less q.
     residual : ndarray, shape (loads, channels)
         What left-out modes answer to each load; zero where they are not asked for.
     needs_frame : bool
@@ -75,7 +77,8 @@ class Readout:
     def __init__(self, reduced: ReducedModel, correct: bool = True) -> None:
         channels = reduced.channels
         self.reduced, self.correct = reduced, correct
-        self.which: Ints = np.where(channels.is_balance, 3, channels.order)
+        which = np.where(channels.is_balance & ~channels.is_elastic_portion, 3, channels.order)
+        self.which: Ints = np.where(channels.is_damper_portion, 4, which)
         self.residual = reduced.residual if correct else np.zeros_like(reduced.residual)
         self.damped: NDArray[np.bool_] = (reduced.modal_damper != 0).any(axis=0)
         self._framed = channels.is_absolute & (channels.order < 2)
@@ -139,6 +142,9 @@ class Readout:
         r = self.reduced
         rate = r.omega[:, None] ** r.channels.order[columns]
         value = r.modal[:, columns] * rate
+        portion = r.channels.is_damper_portion[columns]
+        if portion.any():  # 2ζ q'/ω, at a right angle to the elastic portion
+            value = np.where(portion, value * 2.0 * r.damping[:, None], value)
         if self.damped[columns].any():
             damper = r.modal_damper[:, columns] * r.omega[:, None]
             value = np.where(damper == 0.0, value, np.hypot(value, damper) * np.where(value < 0, -1, 1))
@@ -180,7 +186,8 @@ def split_static(
         Participation factors, minus the modal force.
     """
     residual = static + (gamma / omega**2) @ modal
-    residual[channels.is_rate], static = 0.0, np.where(channels.is_rate, 0.0, static)
+    still = channels.is_rate | channels.is_damper_portion
+    residual[still], static = 0.0, np.where(still, 0.0, static)
     if is_base:
         riding = channels.is_acceleration
         residual[riding] = (rigid - gamma @ modal)[riding]
@@ -194,7 +201,7 @@ def lost_with(channels: Channels, gamma: Floats, omega: Floats, modal: Floats) -
 
     `gamma`, `omega`, `modal`: of the modes that go, (modes, loads), (modes,), (modes, channels).
     """
-    quiet = np.where(channels.is_rate, 0.0, -(gamma.T @ (modal / (omega**2)[:, None])))
+    quiet = np.where(channels.is_rate | channels.is_damper_portion, 0.0, -(gamma.T @ (modal / (omega**2)[:, None])))
     return np.where(channels.is_acceleration, gamma.T @ modal, quiet)
 
 
@@ -212,6 +219,8 @@ def read_fields(
     """
     u, v, relative, absolute = fields
     channels = gauges.channels
+    if (channels.is_elastic_portion | channels.is_damper_portion).any():
+        raise EventError("the full model tells reactions as a whole; their elastic and damper portions need its modes")
     result = gauges.read(u, absolute, balance) + gauges.read_velocity(v)
     for use, field in (
         (channels.is_motion & (channels.order == 1), v),

@@ -169,7 +169,8 @@ def solve_static(system: System, fields: list[LoadField], factor: Any = None) ->
 
 def read_static(gauges: GaugeSet, field: LoadField, moved: Floats) -> Floats:
     """All channels for a displacement under a load at rest, shape (channels,); accelerations read nothing."""
-    return gauges.read(moved[None], field.ride[None], field.force[None])[0]
+    values = gauges.read(moved[None], field.ride[None], field.force[None])[0]
+    return np.where(gauges.channels.is_damper_portion, 0.0, values)
 
 
 def _column(modes: ModeSet, gauges: GaugeSet, modal: Floats, factor: Any, field: LoadField) -> dict[str, Floats]:
@@ -228,7 +229,7 @@ def at_supports(reduced: ReducedModel, modes: ModeSet, gauges: GaugeSet, groups:
     for name, imposed in groups.items():
         r = solve_static(system, [LoadField(name, none, none, imposed)], factor)[0]
         columns.append(_column(kept, gauges, reduced.modal, factor, LoadField(name, none, r, none, True)))
-        settled.append(gauges.read(r[None])[0])
+        settled.append(np.where(gauges.channels.is_damper_portion, 0.0, gauges.read(r[None])[0]))
         free.append(float(free_mass(system.reduced_mass, (T.T @ (system.mass @ r))[:, None])[0]))
     gamma = np.column_stack([c["participation"] for c in columns])
     whole = np.array(free)

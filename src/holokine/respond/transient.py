@@ -164,7 +164,7 @@ class History:
             for a in range(0, rows, step):
                 load = self.path.load[a : a + step]
                 q, v, x = self.oscillators.motion(self.path.state[a : a + step], load)
-                coordinate = (q, v, x, self.oscillators.balance(q, v, x, load))[kind]
+                coordinate = Motion(q, v, x, self.oscillators.balance(q, v, x, load), load).coordinates[kind]
                 largest = np.maximum(largest, np.abs(coordinate).max(axis=0))
             self._most[kind] = largest
         modal = np.abs(reading.form.value(reading.parts(self.readout.reduced.modal)))

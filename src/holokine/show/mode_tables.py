@@ -200,6 +200,21 @@ def member_words(energies: Energies, row: int, which: str) -> str:
     return f"{found[0][0]} {100 * found[0][1]:.0f} %" if found else "-"
 
 
+def points_table(modes: ModeSet, points: dict[str, int], shapes: np.ndarray, metric: bool) -> pd.DataFrame:
+    """Shapes, (modes, dofs), at points: a row per mode and point; `metric`: in mm and mrad."""
+    at = shapes.reshape(modes.count, -1, 6)[:, list(points.values())].reshape(-1, 6) * (1e3 if metric else 1.0)
+    biggest = np.abs(at).max(axis=0, initial=0.0)
+    at = np.where(np.abs(at) < 1e-12 * max(biggest.max(initial=0.0), 1e-300), 0.0, at)
+    table: dict[str, object] = {
+        "mode": np.repeat(modes.numbers, len(points)),
+        "frequency_hz": np.repeat(modes.frequencies_hz, len(points)),
+        "point": [*points] * modes.count,
+    }
+    for d, axis in enumerate(("x", "y", "z", "rx", "ry", "rz")):
+        table[f"{axis}_{'mm' if d < 3 else 'mrad'}" if metric else axis] = at[:, d]
+    return pd.DataFrame(table)
+
+
 def peak_at_energy_table(modes: ModeSet, energy: float) -> pd.DataFrame:
     """Largest displacement of each mode, in mm, where it holds so many J."""
     nodes = modes.at_energy(energy).reshape(modes.count, -1, 6)[:, :, :3]

@@ -22,7 +22,7 @@ from holokine.gauges import GaugeSet, build_gauges
 from holokine.mesh import Mesh, build_mesh
 from holokine.modes import ModeSet, damper_share, extract_modes
 from holokine.modes.check import CheckReport, Finding, check_system
-from holokine.modes.damping import DamperShare, critical_findings, damping_findings, damping_ratios
+from holokine.modes.damping import DamperShare, critical_findings, damping_findings, damping_ratios, short_list_findings
 from holokine.modes.energy import Energies, mode_energies
 from holokine.modes.ritz import ritz_vectors
 from holokine.respond import ReducedModel, answer_event, reduce_model
@@ -126,7 +126,7 @@ class Chain:
         """Not there: a kind of event that needs modes is answered by a `ModalChain`."""
         raise TypeError("this kind of event needs no modes")
 
-    reduced = dampers = modes
+    reduced = dampers = energies = modes
 
     def answer(self, name: str, event: EventKind) -> Any:
         """The result of an event that needs no modes."""
@@ -226,6 +226,7 @@ class ModalChain:
         """What is to be known of the damping."""
         share = self.dampers
         found = damping_findings(self.document.description)
+        found += short_list_findings(self.document.description.damping_used, self.modes.count)
         found += critical_findings(self.modes, self.damping)
         if not share.ratios.any():
             return tuple(found)

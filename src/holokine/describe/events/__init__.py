@@ -5,7 +5,7 @@ A kind has options of its own only: one that belongs to another kind is refused 
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from functools import reduce
 from operator import or_
 from typing import TYPE_CHECKING, Annotated, Any
@@ -47,6 +47,14 @@ def _spoken(name: str) -> str:
     return name.replace("_", " ")
 
 
+def _told(given: Collection[str]) -> dict[type[EventKind], list[str]]:
+    """By kind: the keys given by which an event is of it."""
+    found = {kind: [k for k in kind.told_by if k in given] for kind in EVENT_KINDS}
+    if not any(found.values()):
+        found = {kind: [k for k in kind.told_alone if k in given] for kind in EVENT_KINDS}
+    return found
+
+
 def _one_kind(value: Any) -> Any:
     """Refuse an event of no kind or of two, and options of another kind than its own."""
     if isinstance(value, EventKind):
@@ -55,9 +63,9 @@ def _one_kind(value: Any) -> Any:
         keys = ", ".join(_spoken(k) for kind in EVENT_KINDS for k in kind.told_by)
         raise complaint(f"expected keys and values (one of {keys}, with options), got {value!r}")
     given = {_key(k): k for k, v in value.items() if v is not None}
-    found = {kind: [k for k in kind.told_by if k in given] for kind in EVENT_KINDS}
+    found = _told(given)
     told = [kind for kind, keys in found.items() if keys]
-    every = [_spoken(k) for kind in EVENT_KINDS for k in kind.told_by]
+    every = [_spoken(k) for kind in EVENT_KINDS for k in (*kind.told_by, *kind.told_alone)]
     if len(told) != 1 or (len(found[told[0]]) > 1 and not told[0].together):
         got = " and ".join(_spoken(k) for keys in found.values() for k in keys) or "none"
         unknown = [k for n, k in given.items() if not any(n in kind.model_fields for kind in EVENT_KINDS)]
@@ -77,7 +85,7 @@ def _tag(value: Any) -> str:
     if isinstance(value, EventKind):
         return f"kind:{value.kind}"
     given = {_key(k) for k, v in value.items() if v is not None}
-    return next(f"kind:{kind.kind}" for kind in EVENT_KINDS if given & set(kind.told_by))
+    return next(f"kind:{kind.kind}" for kind, keys in _told(given).items() if keys)
 
 
 if TYPE_CHECKING:

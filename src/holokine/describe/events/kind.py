@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import ClassVar
 
-from holokine.describe.fields import Frequency, Ratio, Strict
+from holokine.describe.damping import Damping
+from holokine.describe.fields import Frequency, Strict
 
 __all__ = ["EventKind", "ModalEvent"]
 
@@ -20,6 +21,8 @@ class EventKind(Strict):
         What events of the kind are, for messages.
     told_by : tuple of str
         Keys by which an event is of this kind.
+    told_alone : tuple of str
+        Keys by which it is of this kind where no other tells.
     together : bool
         Whether several of them may stand together.
     """
@@ -27,6 +30,7 @@ class EventKind(Strict):
     kind: ClassVar[str]
     words: ClassVar[str]
     told_by: ClassVar[tuple[str, ...]]
+    told_alone: ClassVar[tuple[str, ...]] = ()
     together: ClassVar[bool] = False
     needs_modes: ClassVar[bool] = False
 
@@ -47,9 +51,12 @@ class EventKind(Strict):
 
 
 class ModalEvent(EventKind):
-    """An event answered by modes: with a damping of its own, and a highest frequency of the modes taken."""
+    """An event answered by modes: with a damping of its own, and a highest frequency of the modes taken.
+
+    Its damping stands in place of the description's; what discrete dampers and loss factors of materials add stays.
+    """
 
     needs_modes: ClassVar[bool] = True
 
-    damping: Ratio | None = None
+    damping: Damping | None = None
     upto: Frequency | None = None

@@ -43,8 +43,9 @@ class TimeEvent(ModalEvent):
     """A base pulse in time by direction (`pulse`) and loads in time (`loads`)."""
 
     kind: ClassVar[str] = "time"
-    words: ClassVar[str] = "events in time (pulse, loads)"
+    words: ClassVar[str] = "events in time (pulse, loads, let go)"
     told_by: ClassVar[tuple[str, ...]] = ("pulse", "loads")
+    told_alone: ClassVar[tuple[str, ...]] = ("let_go",)
     together: ClassVar[bool] = True
 
     pulse: dict[Axis, PulseShape] | None = None
@@ -61,7 +62,7 @@ class TimeEvent(ModalEvent):
     @model_validator(mode="after")
     def _sense(self) -> TimeEvent:
         given = self.model_fields_set
-        if not self.pulse and not self.loads:
+        if not self.pulse and not self.loads and self.let_go is None:
             raise complaint("the event acts in no direction; directions are x, y, z")
         if self.high_frequency_damping > 1.0:
             raise complaint("high frequency damping lies from 0 (none) to 100 % (gone in one step)")
