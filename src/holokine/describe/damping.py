@@ -22,6 +22,7 @@ class Damping(Strict):
     """
 
     shorthand: ClassVar[str | None] = "ratio"
+    shorthand_lists: ClassVar[tuple[str, ...]] = ("modes",)
     ratio: Ratio | None = None
     modes: tuple[Ratio, ...] | None = None
     table: tuple[tuple[Frequency, Ratio], ...] | None = None

@@ -217,6 +217,8 @@ class Strict(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
     shorthand: ClassVar[str | None] = None
     """Name of the field that a bare (non-mapping) value stands for."""
+    shorthand_lists: ClassVar[tuple[str, ...]] = ()
+    """And those that a bare list stands for (see `bare`)."""
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {}
     """By stage: fields that it does not depend on, though it reads the others (see `stages`)."""
     whether: ClassVar[frozenset[str]] = frozenset()
@@ -276,8 +278,8 @@ class Strict(BaseModel):
         schema.pop("title", None)
         if cls.shorthand is None:
             return dict(schema)
-        bare = schema["properties"][_spoken(cls.shorthand)]
-        return {"anyOf": [schema, bare], "description": schema.get("description", "")}
+        bare = [schema["properties"][_spoken(n)] for n in (cls.shorthand, *cls.shorthand_lists)]
+        return {"anyOf": [schema, *bare], "description": schema.get("description", "")}
 
 
 def _spoken(name: str) -> str:

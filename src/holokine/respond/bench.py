@@ -5,14 +5,16 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any, Protocol
 
+import numpy as np
 from numpy.typing import NDArray
 
+from holokine.describe.damping import Damping
 from holokine.describe.document import Document
 from holokine.describe.events import EventKind, ModalEvent
 from holokine.errors import EventError
 from holokine.gauges import GaugeSet
 from holokine.modes.check import Finding
-from holokine.modes.damping import DamperShare, critical_findings, damping_ratios, short_list_findings
+from holokine.modes.damping import DamperShare, critical_findings, damping_ratios, modal_damping, short_list_findings
 from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
 from holokine.respond.reduced import ReducedModel
@@ -66,14 +68,23 @@ def taken(bench: Bench, event: ModalEvent) -> ReducedModel:
     """
     reduced = bench.reduced
     if event.damping is not None:
-        ratios = damping_ratios(bench.modes, bench.dampers.ratios, lambda: bench.energies, event.damping)
-        reduced = replace(reduced, damping=ratios)
+        reduced = replace(reduced, damping=_own_damping(bench, event.damping, reduced))
     if event.upto is None:
         return reduced
     keep = reduced.frequencies_hz <= event.upto
     if not keep.any():
         raise EventError(f"no mode lies at or below {event.upto:g} Hz")
     return reduced.keep(keep)
+
+
+def _own_damping(bench: Bench, given: Damping, reduced: ReducedModel) -> Floats:
+    """Ratios under another damping than the description's; what dampers and loss factors add stays."""
+    described = bench.document.description.damping_used
+    if given.composite is None and described.composite is None:  # without energies, which a run file does not hold
+        f = reduced.frequencies_hz
+        added = np.maximum(reduced.damping - modal_damping(described, f), 0.0)
+        return np.asarray(added + modal_damping(given, f))
+    return damping_ratios(bench.modes, bench.dampers.ratios, lambda: bench.energies, given)
 
 
 def damping_words(bench: Bench, event: ModalEvent, reduced: ReducedModel) -> list[Finding]:
