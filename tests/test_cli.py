@@ -86,10 +86,10 @@ def test_respond_prints_peaks_and_writes_tables_and_figures(crate_copy, tmp_path
         assert text in got.stdout
     assert {p.name.removeprefix("kerb_strike") for p in out.iterdir()} == {
         ".png", ".vtu", "_peaks.csv", "_histories.csv", "_excitation.png", "_histories.html", "_stress.png",
-        "_displacement.png", "_parts.csv", "_points.csv",
+        "_displacement.png", "_parts.csv", "_points.csv", "_members.csv", "about.txt",
     }  # fmt: skip
-    peaks = pd.read_csv(out / "kerb_strike_peaks.csv", comment="#")
-    histories = pd.read_csv(out / "kerb_strike_histories.csv", comment="#")
+    peaks = pd.read_csv(out / "kerb_strike_peaks.csv")
+    histories = pd.read_csv(out / "kerb_strike_histories.csv")
     highest = peaks[(peaks["gauge"] == "fan") & (peaks["component"] == "z")]["peak"].iloc[0]
     assert histories["fan_z_g"].abs().max() == pytest.approx(abs(highest), rel=2e-2)
     spectrum = inside("respond", str(crate_copy), "works shock")
@@ -160,7 +160,7 @@ def test_commands_about_loads_vectors_and_records(crate_copy, monkeypatch):
     assert still.returncode == 0, still.stderr
     assert "loads in all: x 0 N, y 0 N, z -4740 N" in still.stdout
     assert "supports answer: x 0 N, y 0 N, z 4740 N" in still.stdout
-    members = pd.read_csv("still/winter_standstill_members.csv", comment="#")
+    members = pd.read_csv("still/winter_standstill_members.csv")
     assert set(members["end"]) == {"start", "end"}
     assert {p.name for p in Path("still").glob("*.png")} == {
         "winter_standstill_displacement.png", "winter_standstill_stress.png"
@@ -180,6 +180,59 @@ def test_commands_about_loads_vectors_and_records(crate_copy, monkeypatch):
     Path("short.csv").write_text("frequency_hz,acceleration_g\n20,2\n80,8\n200,6\n")
     made = inside("match", "short.csv", "--per-octave", "4", "--out", "made")
     assert "windowed sines" in made.stdout
-    assert {p.name for p in Path("made").iterdir()} == {"short_match.csv", "short_match.png", "short_record.csv"}
+    assert {p.name for p in Path("made").iterdir()} == {
+        "about.txt",
+        "short_match.csv",
+        "short_match.png",
+        "short_record.csv",
+    }
     again = inside("srs", "made/short_record.csv", "--from", "20Hz", "--to", "200Hz", "--csv")
     assert again.stdout.startswith("frequency_hz,")
+
+
+def test_what_made_each_file_stands_beside_plain_tables(crate_copy):
+    """CSV files read as they are; about.txt tells version and key of each, kept up to date over runs."""
+    out = crate_copy.parent / "out"
+    inside("check", str(crate_copy), "--out", str(out))
+    first = (out / "about.txt").read_text()
+    assert pd.read_csv(out / "mass.csv").columns[0] == "name"
+    assert "mass.csv: holokine" in first
+    inside("modes", str(crate_copy), "--upto", "25Hz", "--shapes", "0", "--out", str(out))
+    lines = dict(line.split(": ", 1) for line in (out / "about.txt").read_text().splitlines())
+    assert {p.name for p in out.iterdir()} == {*lines, "about.txt"}
+    assert "key of the system" in lines["mass.csv"]
+    assert "key of the modes" in lines["modes.csv"]
+    assert len(pd.read_csv(out / "modes.csv")) == 4
+
+
+def test_long_tables_are_shortened_on_a_terminal_only(crate_copy):
+    """On a terminal of 24 rows the modes are cut with the way to see all; --all, a pipe and CSV hold every row."""
+    import os
+    import pty
+    import select
+
+    run = hk.Assembly.read(crate_copy).modes().save(crate_copy.with_name("crate.run"))
+
+    def on_a_terminal(*arguments: str) -> str:
+        master, slave = pty.openpty()
+        environment = {**os.environ, "COLUMNS": "150", "LINES": "24", "TERM": "dumb"}
+        child = subprocess.Popen([sys.executable, "-m", "holokine", *arguments], stdout=slave, stderr=slave,
+                                 env=environment)  # fmt: skip
+        os.close(slave)
+        text = b""
+        while child.poll() is None or select.select([master], [], [], 0.2)[0]:
+            if select.select([master], [], [], 0.2)[0]:
+                try:
+                    text += os.read(master, 65536)
+                except OSError:
+                    break
+        os.close(master)
+        child.wait(60)
+        return text.decode()
+
+    cut = on_a_terminal("modes", str(run))
+    assert "28 more of 48 rows: --all shows them" in cut
+    assert cut.index("What the modes are") < cut.index("count of inertia")  # what was asked for comes first
+    assert "more of 48 rows" not in on_a_terminal("modes", str(run), "--all")
+    assert "more of 48 rows" not in inside("modes", str(run)).stdout
+    assert len(inside("modes", str(run), "--csv").stdout.splitlines()) == 49

@@ -31,3 +31,4 @@ class Delivery:
     as_json: bool = False
     as_csv: bool = False
     out: Path | None = None
+    whole: bool = False

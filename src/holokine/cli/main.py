@@ -57,14 +57,15 @@ def _output(command: Any) -> Any:
     """Options of form and folder, given to the command as `to`."""
 
     @wraps(command)
-    def run(*args: Any, as_json: bool, as_csv: bool, out: Path | None, **keys: Any) -> Any:
+    def run(*args: Any, as_json: bool, as_csv: bool, out: Path | None, whole: bool, **keys: Any) -> Any:
         if as_json and as_csv:
             raise click.UsageError("give --json or --csv, not both")
-        return command(*args, to=Delivery(as_json, as_csv, out), **keys)
+        return command(*args, to=Delivery(as_json, as_csv, out, whole), **keys)
 
     run = click.option("--out", type=click.Path(path_type=Path, file_okay=False), metavar="DIR",
                        help="Write tables (CSV) and figures (PNG) into this folder.")(run)  # fmt: skip
     run = click.option("--csv", "as_csv", is_flag=True, help="Print the main table as CSV only.")(run)
+    run = click.option("--all", "whole", is_flag=True, help="Long tables whole, on a terminal too.")(run)
     return click.option("--json", "as_json", is_flag=True, help="Print everything as JSON only.")(run)
 
 

@@ -368,7 +368,7 @@ class Sheet:
         elif to.as_csv:
             click.echo(self.table.to_csv(index=False), nl=False)
         else:
-            screen = Screen()
+            screen = Screen(to.whole)
             screen.heading(self.title)
             for line in self.lines:
                 click.echo(line)

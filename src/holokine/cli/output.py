@@ -8,7 +8,9 @@ from typing import Any
 from holokine.errors import OutputError
 from holokine.whole import whole_file
 
-__all__ = ["write_all"]
+__all__ = ["ABOUT", "write_all"]
+
+ABOUT = "about.txt"
 
 
 def write_all(
@@ -16,7 +18,8 @@ def write_all(
 ) -> list[Path]:
     """Write each table as CSV, each figure as PNG, and files that write themselves to a path.
 
-    A file appears only when it is complete.
+    A file appears only when it is complete. Tables are plain CSV; what made each file stands in `ABOUT` beside them, a
+    line per file, in which a later run replaces the lines of the files that it writes anew.
 
     Raises
     ------
@@ -33,7 +36,7 @@ def write_all(
     for name, table in tables.items():
         path = folder / f"{name}.csv"
         with whole_file(path) as part:
-            part.write_text(f"# {footer}\n" + table.to_csv(index=False), encoding="utf-8")
+            part.write_text(table.to_csv(index=False), encoding="utf-8")
         written.append(path)
     for name, draw in figures.items():
         path = folder / f"{name}.png"
@@ -44,4 +47,16 @@ def write_all(
         path = folder / name
         write(path)
         written.append(path)
+    _note(folder / ABOUT, [path.name for path in written], footer)
     return written
+
+
+def _note(path: Path, names: list[str], footer: str) -> None:
+    """Say of each file what made it."""
+    old: dict[str, str] = {}
+    if path.is_file():
+        lines = path.read_text(encoding="utf-8", errors="replace").splitlines()
+        old = dict(line.split(": ", 1) for line in lines if ": " in line)
+    told = {**old, **dict.fromkeys(names, footer)}
+    with whole_file(path) as part:
+        part.write_text("".join(f"{name}: {what}\n" for name, what in told.items()), encoding="utf-8")

@@ -45,6 +45,7 @@ class _View:
     meshes: dict[str, Any] = field(default_factory=dict)
     findings: tuple[Any, ...] = ()
     advice: list[str] = field(default_factory=list)
+    details: list[str] = field(default_factory=list)
     after: list[str] = field(default_factory=list)
     facts: dict[str, Any] = field(default_factory=dict)
 
@@ -59,7 +60,7 @@ class _View:
         elif to.as_csv:
             click.echo(next(iter(self.tables.values())).to_csv(index=False), nl=False)
         else:
-            self.show(Screen())
+            self.show(Screen(to.whole))
             for line in [*self.after, *(f"wrote {path}" for path in written)]:
                 click.echo(line)
 
@@ -70,6 +71,7 @@ class _View:
             screen.table(title, table)
         screen.lines(self.advice)
         screen.findings(self.findings)
+        screen.lines(self.details)
         screen.footer(self.footer())
 
     def as_data(self) -> dict[str, Any]:
@@ -253,7 +255,7 @@ class ModesView(_View):
         shapes, animate = asked.shapes, asked.animate
         figures: dict[str, Any] = {"effective_mass": modes.plot_participation, "energy": modes.plot_energy}
         enough = modes.enough(0.9 if asked.need is None else asked.need, asked.along)
-        lines = [modes.statement, *mass_lines(modes.set), *(e.words for e in enough), time_step_line(modes.set)]
+        details = [*mass_lines(modes.set), *(e.words for e in enough), modes.statement, time_step_line(modes.set)]
         tables = {"modes": table, "participation": shares, "enough": enough_table(enough)}
         screens = [
             ("What the modes are", _screen_words(table)),
@@ -285,7 +287,7 @@ class ModesView(_View):
             f"{assembly.title}: natural frequencies",
             "modes",
             modes.key,
-            lines=lines,
+            details=details,
             screens=screens,
             tables=tables,
             figures=figures,
@@ -381,7 +383,8 @@ class AnswerView(_View):
             "answer",
             answer.key,
             ok=answer.ok,
-            lines=answer.lines(),
+            lines=answer.lines()[:1],
+            details=answer.lines()[1:],
             screens=screens,
             tables=tables,
             figures={f"{name}{ending}": draw for ending, draw in answer.figures().items()},

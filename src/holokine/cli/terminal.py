@@ -26,10 +26,15 @@ def _title(column: str) -> str:
 
 
 class Screen:
-    """Headings, tables and findings, as wide as the terminal (140 columns or more into a file or pipe)."""
+    """Headings, tables and findings, as wide as the terminal (140 columns or more into a file or pipe).
 
-    def __init__(self) -> None:
+    On a terminal a table longer than the screen is shortened, and says so, unless all is asked for (`whole`).
+    """
+
+    def __init__(self, whole: bool = False) -> None:
         from rich.console import Console
+
+        self.whole = whole
 
         width = None
         if not sys.stdout.isatty():  # tables are not folded for a pipe, whatever window it was started from
@@ -57,6 +62,10 @@ class Screen:
 
         if data.empty:
             return
+        rows = len(data)
+        most = max(20, self.console.height - 10)
+        if self.console.is_terminal and not self.whole and rows > most + 4:
+            data = data.iloc[:most]
         table = Table(title=title, title_justify="left", title_style="italic", box=box.SIMPLE_HEAD, pad_edge=False)
         for column in data.columns:
             numeric = data[column].dtype.kind in "if"
@@ -78,6 +87,9 @@ class Screen:
             table.add_row(*cells)
         self.console.print()
         self.console.print(table)
+        if len(data) < rows:
+            left = f"  {rows - len(data)} more of {rows} rows: --all shows them; --csv, --json and --out hold them"
+            self.console.print(left, style="italic")
 
     def findings(self, findings: tuple[Any, ...]) -> None:
         """Errors first, then warnings, then notes."""

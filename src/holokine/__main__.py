@@ -1,0 +1,6 @@
+"""`python -m holokine`: the command line."""
+
+from holokine.cli.main import run
+
+if __name__ == "__main__":
+    run()
