@@ -538,3 +538,68 @@ def test_shapes_at_points(crate_modes, tmp_path):
     told = json.loads(holokine("modes", str(run), "--points", "2J", "--json").stdout)["tables"]["points"]
     pd.testing.assert_frame_equal(pd.DataFrame(told), crate_modes.at_points(scale="2J"), rtol=1e-12)
     assert holokine("modes", str(run), "--points", "2 kg").returncode == 2
+
+
+ENDS = {"fixed-free": {"start": "all"}, "pinned-pinned": {"start": ["x", "y", "z", "rx"], "end": ["y", "z"]},
+        "fixed-fixed": {"start": "all", "end": "all"}, "fixed-pinned": {"start": "all", "end": ["y", "z"]},
+        "free-free": {}}  # fmt: skip
+
+
+@pytest.mark.parametrize("ends", ENDS)
+def test_beam_formula_with_shear_and_rotary_inertia(ends):
+    """A stocky beam by the formula against fine Timoshenko and Rayleigh elements; pinned ends in closed form too."""
+    length, b, h = 1.0, 0.1, 0.2
+    area, I, E, nu = b * h, b * h**3 / 12, STEEL["E"], STEEL["nu"]  # noqa: E741
+    G, kappa = E / (2 * (1 + nu)), 5 / 6
+    common = {"length": length, "E": E, "I": I, "mass_per_length": STEEL["density"] * area, "ends": ends, "modes": 4}
+    for theory, more in (("timoshenko", {"area": area, "G": G, "shear_factor": kappa}), ("rayleigh", {"area": area})):
+        found = hk.formula("beam", **common, **more)["frequency_hz"].to_numpy()
+        section = {"rectangle": {"width": b, "height": h}}
+        beam = straight_beam(length, section, STEEL, divisions=120, theory=theory, suppress=["y", "rz", "rx", "x"],
+                             **{k: [d for d in ("y", "z", "rx") if d in v] or v if v != "all" else v
+                                for k, v in ENDS[ends].items()})  # fmt: skip
+        modes = beam.modes(count=8)
+        exact = modes.frequencies_hz[~modes.set.rigid][:4]
+        factor = beam.system.element_blocks("beam")[0].section.shear_z
+        assert factor == pytest.approx(kappa, rel=0.02)
+        np.testing.assert_allclose(found, exact, rtol=4e-3 if theory == "timoshenko" else 5e-4)
+    if ends == "pinned-pinned":  # Timoshenko's frequency equation for k = nπ, quadratic in b²
+        n2 = (np.arange(1, 5) * np.pi) ** 2
+        r2, s2 = I / (area * length**2), E * I / (kappa * G * area * length**2)
+        half = (1 + n2 * (r2 + s2)) / (2 * r2 * s2)
+        b2 = half - np.sqrt(half**2 - n2**2 / (r2 * s2))
+        closed = np.sqrt(b2) / (2 * np.pi * length**2) * np.sqrt(E * I / common["mass_per_length"])
+        shear = hk.formula("beam", **common, area=area, G=G, shear_factor=kappa)["frequency_hz"]
+        np.testing.assert_allclose(shear, closed, rtol=1e-10)
+    for bad, words in (({"G": G}, "together"), ({"area": area, "preload": 5.0, "ends": "pinned-pinned"}, "without"),
+                       ({"area": area, "G": G, "shear_factor": kappa, "modes": 40}, "cut-off")):  # fmt: skip
+        with pytest.raises(DescriptionError, match=words):
+            hk.formula("beam", **{**common, **bad})
+
+
+def test_formulas_are_paired_by_kind_and_plane():
+    """A flat cantilever: its bending in either plane beside the formula's, whatever lies nearest in frequency."""
+    beam = straight_beam(1.0, FLAT, STEEL, start="all", divisions=40)
+    modes = beam.modes(count=10)
+    section = beam.system.element_blocks("beam")[0].section
+    table = hk.formula("beam", length=1, E=STEEL["E"], I=section.Iy, mass_per_length=STEEL["density"] * section.area,
+                       ends="fixed-free", modes=3, beside=modes, area=section.area, G=STEEL["E"] / 2.58,
+                       shear_factor=section.shear_z)  # fmt: skip
+    own = table[table["what"].str.endswith("about y")]
+    other = table[table["what"].str.endswith("about z")]
+    assert set(table["paired_by"]) == {"kind and order"}
+    assert own["run_over_formula_percent"].abs().max() < 0.1
+    assert (other["run_over_formula_percent"].abs() > 20).all()  # the other plane has the other second moment
+    assert list(own["run_mode_is"].str.split(" ").str[0]) == ["first", "second", "third"]
+    ratio = np.sqrt(section.Iz / section.Iy)
+    np.testing.assert_allclose(other["run_hz"].to_numpy()[:2] / own["run_hz"].to_numpy()[:2], ratio, rtol=0.02)
+    torsion = hk.formula("shaft", length=1, G=STEEL["E"] / 2.58, J=section.J, density=STEEL["density"],
+                         polar_moment=section.Iy + section.Iz, modes=2, beside=modes)  # fmt: skip
+    assert torsion["run_mode_is"].iloc[0].startswith("first torsion about x")
+    assert abs(torsion["run_over_formula_percent"].iloc[0]) < 0.5
+    stretching = hk.formula("rod", length=1, E=STEEL["E"], density=STEEL["density"], modes=6, beside=modes)
+    assert stretching["paired_by"].iloc[-1] in ("not in the run", "nearest frequency only")
+    sprung = chain([24.0], [560e3]).modes()
+    one = hk.formula("mass on a spring", mass=24, stiffness=560e3, beside=sprung)
+    assert one["paired_by"].iloc[0] == "kind and order"
+    assert abs(one["run_over_formula_percent"].iloc[0]) < 1e-9

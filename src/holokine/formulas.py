@@ -37,6 +37,8 @@ class FormulaResult:
         What each is.
     facts : dict of str to (float, str)
         Other results with their units.
+    family : str
+        What its modes are, in the words for modes: bending, torsion, stretching, plate bending, ring, on springs.
     """
 
     name: str
@@ -45,6 +47,7 @@ class FormulaResult:
     frequencies_hz: Floats
     labels: tuple[str, ...]
     facts: dict[str, tuple[float, str]]
+    family: str = ""
 
 
 @dataclass(frozen=True)
@@ -114,7 +117,70 @@ def _beam_roots(ends: str, count: int) -> list[float]:
     return _roots(lambda x: math.sin(x) + math.cos(x) * math.tanh(x), count, start=1.0)  # fixed or free with sliding
 
 
-def _beam(length: float, E: float, I: float, mass_per_length: float, ends: str, preload: float, modes: int) -> Any:  # noqa: E741
+def _timoshenko_roots(ends: str, r2: float, s2: float, count: int) -> list[float]:
+    """b = ω L² √(m/EI) of a beam with rotary inertia (r² = I / A L²) and shear (s² = EI / κGA L²), by its determinant.
+
+    Below the cut-off b = 1 / √(r² s²), where a second family of modes begins.
+    """
+
+    def determinant(b: float) -> float:
+        middle, spread = (r2 + s2) / 2.0, math.sqrt((r2 - s2) ** 2 / 4.0 + 1.0 / b**2)
+        grow, turn = b * math.sqrt(max(spread - middle, 0.0)), b * math.sqrt(spread + middle)
+        # w = e^{-grow x}, e^{-grow (1-x)}, cos, sin; the slope of the section goes with w' by the shear that is left
+        k = np.array([-grow, grow, 1j * turn], dtype=complex)
+        slope = (k**2 + b**2 * s2) / k  # ψ / w, from the balance of shear: (w' - ψ)' = -b² s² w
+        rows = []
+        for word, x in zip(_words(ends), (0.0, 1.0), strict=True):
+            w = np.array([math.exp(-grow * x), math.exp(-grow * (1.0 - x)), np.exp(1j * turn * x)])
+            values = {"w": w, "psi": slope * w, "bend": k * slope * w, "shear": (k**2 + b**2 * r2) * slope * w}
+            for name in {"fixed": ("w", "psi"), "pinned": ("w", "bend"), "free": ("bend", "shear"),
+                         "sliding": ("psi", "shear")}[word]:  # fmt: skip
+                v = values[name]
+                row = np.array([v[0].real, v[1].real, v[2].real, v[2].imag])
+                rows.append(row / np.abs(row).max())
+        return float(np.linalg.det(np.array(rows)))
+
+    cut_off = 1.0 / math.sqrt(r2 * s2) if r2 > 0 and s2 > 0 else math.inf
+    found: list[float] = []
+    from scipy.optimize import brentq
+
+    x, step = 0.3, 0.02  # √b rises by about π from mode to mode, shear brings them closer
+    before = determinant(x**2)
+    while len(found) < count:
+        after_x = x + step
+        if after_x**2 >= cut_off:
+            raise DescriptionError(
+                f"modes: only {len(found)} of {count} lie below the cut-off frequency of shear; ask for fewer"
+            )
+        after = determinant(after_x**2)
+        if before * after < 0:
+            found.append(float(brentq(lambda y: determinant(y**2), x, after_x, xtol=1e-13, rtol=1e-13)) ** 2)
+        x, before = after_x, after
+    return found
+
+
+def _words(ends: str) -> list[str]:
+    _pair(ends)
+    return ends.strip().lower().replace("clamped", "fixed").replace("simply supported", "pinned").split("-")
+
+
+def _beam(
+    length: float, E: float, I: float, mass_per_length: float, ends: str, preload: float, area: float, G: float,  # noqa: E741
+    shear_factor: float, modes: int,
+) -> Any:  # fmt: skip
+    if (G > 0) != (shear_factor > 0) or (G > 0 and not area > 0):
+        raise DescriptionError("shear: give G, shear_factor and area together (shear stiffness = shear_factor G area)")
+    if area > 0:
+        if preload:
+            raise DescriptionError("preload: this formula knows it without shear and rotary inertia only")
+        r2 = I / (area * length**2)
+        s2 = E * I / (shear_factor * G * area * length**2) if G > 0 else 0.0
+        b = np.array(_timoshenko_roots(ends, r2, s2, modes))
+        plain = np.array(_beam_roots(ends, modes)) ** 2
+        f = b / (TWO_PI * length**2) * math.sqrt(E * I / mass_per_length)
+        what = "shear and rotary inertia" if G > 0 else "rotary inertia"
+        facts = {f"{what} lower mode 1 by": (100.0 * (1.0 - b[0] / plain[0]), "%")}
+        return f, [f"bending {k}" for k in range(1, modes + 1)], facts
     x = np.array(_beam_roots(ends, modes))
     f = x**2 / (TWO_PI * length**2) * math.sqrt(E * I / mass_per_length)
     if preload:
@@ -315,8 +381,12 @@ def _tuned(mass: float, stiffness: float, mass_ratio: float) -> Any:
 _BEAM = {"length": "length", "E": "stress", "I": "second moment of area", "mass_per_length": "mass per length"}
 FORMULAS: dict[str, Formula] = {
     "beam": Formula(
-        "bending of a uniform slender beam", "Blevins 1979, chapter 8 (roots solved to 1e-14); preload: Timoshenko, "
-        "Young & Weaver 1974, chapter 5", _BEAM, {"ends": ("text", "pinned-pinned"), "preload": ("force", 0.0)},
+        "bending of a uniform beam; with area also rotary inertia, with G and shear_factor also shear",
+        "Blevins 1979, chapter 8 (roots solved to 1e-14); preload: Timoshenko, Young & Weaver 1974, chapter 5; shear "
+        "and rotary inertia: Huang, J. Appl. Mech. 28 (1961) 579-584",
+        _BEAM,
+        {"ends": ("text", "pinned-pinned"), "preload": ("force", 0.0), "area": ("area", 0.0), "G": ("stress", 0.0),
+         "shear_factor": ("number", 0.0)},
         "length=1m E=205GPa I=1.5e-7m^4 mass_per_length=12kg/m ends=fixed-free", _beam,
     ),
     "tip mass": Formula(
@@ -366,6 +436,10 @@ FORMULAS: dict[str, Formula] = {
 }  # fmt: skip
 
 
+_FAMILIES = {"beam": "bending", "tip mass": "bending", "rod": "stretching", "shaft": "torsion",
+             "plate": "plate bending", "ring": "ring", "mass on a spring": "on springs"}  # fmt: skip
+
+
 def evaluate(name: str, *, modes: int = 5, units: UnitSystem | None = None, **inputs: Any) -> FormulaResult:
     """Evaluate a hand formula.
 
@@ -407,4 +481,6 @@ def evaluate(name: str, *, modes: int = 5, units: UnitSystem | None = None, **in
     if "modes" in formula.compute.__code__.co_varnames[: formula.compute.__code__.co_argcount]:
         values["modes"] = modes
     f, labels, facts = formula.compute(**values)
-    return FormulaResult(name, formula.words, formula.source, np.asarray(f), tuple(labels), facts)
+    return FormulaResult(
+        name, formula.words, formula.source, np.asarray(f), tuple(labels), facts, _FAMILIES.get(name, "")
+    )

@@ -7,6 +7,7 @@ group of the description, or several), how, and what it strains.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
@@ -22,7 +23,7 @@ from holokine.modes.extract import ModeSet
 from holokine.system.build import System
 from holokine.system.totals import member_masses
 
-__all__ = ["mode_words"]
+__all__ = ["ModeKind", "mode_kinds", "mode_words"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -115,6 +116,50 @@ class _Names:
         return group or ", ".join(name for name, share in found[:3] if share >= 0.1) or (
             found[0][0] if found else "nothing"
         )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class ModeKind:
+    """What a mode is, as told by its words.
+
+    Attributes
+    ----------
+    family : str
+        bending, torsion, stretching, plate bending, ring in plane, ring out of plane, on springs, or nothing.
+    about : str
+        Axis that it bends about (or the member that it is local to, and the axis), else nothing.
+    order : tuple of int
+        Its order, half waves of a plate by axis, or waves around.
+    """
+
+    family: str = ""
+    about: str = ""
+    order: tuple[int, ...] = ()
+
+
+def mode_kinds(words: Sequence[str]) -> list[ModeKind]:
+    """Kinds of modes from their words; what is local to a part is numbered there."""
+    found, seen = [], dict[tuple[str, str], int]()
+    for text in words:
+        local = re.match(r"local to (.*?), ", text)
+        rest = text[local.end() :] if local else text
+        line = re.match(r"(?:\S+ )?(bending|torsion|stretching) (?:about|along) (\[.*?\]|[xyz])( \(|$)", rest)
+        plate = re.match(r"plate bending, (\d+) x (\d+) half waves", rest)
+        round_ = re.match(r"(radial bending|bending along [xyz]), (\d+) waves? around", rest)
+        if line:
+            key = (line[1], f"{line[2]} of {local[1]}" if local else line[2])
+            seen[key] = seen.get(key, 0) + 1
+            found.append(ModeKind(*key, (seen[key],)))
+        elif plate:
+            found.append(ModeKind("plate bending", local[1] if local else "", (int(plate[1]), int(plate[2]))))
+        elif round_:
+            where = "in" if round_[1].startswith("radial") else "out of"
+            found.append(ModeKind(f"ring {where} plane", "", (int(round_[2]),)))
+        elif ", on " in text and not text.startswith("rigid-body"):
+            found.append(ModeKind("on springs"))
+        else:
+            found.append(ModeKind())
+    return found
 
 
 def mode_words(modes: ModeSet, energies: Energies) -> list[str]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import pandas as pd
 
@@ -12,6 +14,7 @@ from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
 from holokine.modes.participation import Enough
 from holokine.modes.ritz import LoadShare
+from holokine.modes.words import mode_kinds
 
 __all__ = [
     "bands_table",
@@ -162,18 +165,54 @@ def mac_table(c: Comparison) -> pd.DataFrame:
 
 
 def formula_table(result: FormulaResult, modes: ModeSet | None = None, words: list[str] | None = None) -> pd.DataFrame:
-    """Frequencies of a hand formula; beside them the nearest of a run, with the difference in percent."""
+    """Frequencies of a hand formula; beside them those modes of a run that are of its kind and order, plane by plane.
+
+    Where the run has no mode of the kind at all, the nearest frequency stands there, and `paired_by` says so.
+    """
     table = pd.DataFrame({"what": result.labels, "frequency_hz": result.frequencies_hz})
     if modes is None:
         return table
-    f = modes.frequencies_hz
-    nearest = [int(np.abs(f - x).argmin()) for x in result.frequencies_hz]
-    table["run_mode"] = modes.numbers[nearest]
-    table["run_hz"] = f[nearest]
-    table["run_over_formula_percent"] = 100.0 * (f[nearest] / result.frequencies_hz - 1.0)
-    if words is not None:
-        table["run_mode_is"] = [words[i] for i in nearest]
-    return table
+    f, rows = modes.frequencies_hz, []
+    pairs = _of_a_kind(result, words or [])
+    for label, x in zip(result.labels, result.frequencies_hz, strict=True):
+        own: list[tuple[str, int | None]] = [(plane, mode) for plane, wanted, mode in pairs if wanted == label]
+        by = "kind and order"
+        if not pairs:
+            own, by = [("", int(np.abs(f - x).argmin()))], "nearest frequency only"
+        for plane, i in own or [("", None)]:
+            row: dict[str, object] = {"what": f"{label} {plane}".strip(), "frequency_hz": x}
+            if i is None:
+                row |= {"run_mode": "-", "run_hz": np.nan, "run_over_formula_percent": np.nan,
+                        "paired_by": "not in the run"}  # fmt: skip
+            else:
+                row |= {"run_mode": str(modes.numbers[i]), "run_hz": f[i],
+                        "run_over_formula_percent": 100.0 * (f[i] / x - 1.0), "paired_by": by}  # fmt: skip
+            if words is not None:
+                row["run_mode_is"] = "" if i is None else words[i]
+            rows.append(row)
+    return pd.DataFrame(rows)
+
+
+def _of_a_kind(result: FormulaResult, words: list[str]) -> list[tuple[str, str, int]]:
+    """Plane (about y, of a part ...), label of the formula and row of the run, for modes of the formula's kind."""
+    found = []
+    for row, kind in enumerate(mode_kinds(words)):
+        if result.family in ("bending", "torsion", "stretching") and kind.family == result.family:
+            plane = f"about {kind.about}" if result.family == "bending" else ""
+            found.append((plane, f"{result.family} {kind.order[0]}", row))
+        elif result.family == "plate bending" and kind.family == "plate bending":
+            m, n = kind.order
+            label = next((w for w in result.labels if re.findall(r"\d+", w) == [str(m), str(n)]), "")
+            found.append((f"of {kind.about}" if kind.about else "", label, row))
+        elif result.family == "ring" and kind.family.startswith("ring"):
+            where = "in its plane" if kind.family == "ring in plane" else "out of its plane"
+            found.append(("", f"{where}, {kind.order[0]} waves around (twice)", row))
+        elif result.family == "on springs" and kind.family == "on springs" and not found:
+            found.append(("", result.labels[0], row))
+    first: dict[tuple[str, str], int] = {}
+    for plane, label, row in found:
+        first.setdefault((plane, label), row)
+    return [(plane, label, row) for (plane, label), row in first.items()]
 
 
 def sorted_top(table: pd.DataFrame, by: str | None, top: int | None) -> pd.DataFrame:
