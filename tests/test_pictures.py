@@ -7,8 +7,10 @@ import numpy as np
 import pytest
 
 import holokine as hk
+from conftest import STEEL
 from holokine.show import scene
 from holokine.show.figures import save
+from test_cli import inside
 
 
 @pytest.fixture(scope="module")
@@ -184,3 +186,57 @@ def test_unknown_names_list_the_likeliest_of_many():
     with pytest.raises(hk.HolokineError, match=r"The 20 of \d+ points that are most like it: .*corner 217") as told:
         a.check()
     assert str(told.value).count("corner ") < 25
+
+
+def grounded_frame() -> hk.Assembly:
+    a = hk.Assembly("sill on pads").material("m", **STEEL)
+    a.section("i", I={"width": 0.06, "height": 0.12, "web": 0.005, "flange": 0.008})
+    a.section("p", pipe={"diameter": 0.05, "wall": 0.004})
+    a.point("a", [0, 0, 0]).point("b", [1.2, 0, 0]).point("c", [1.2, 0.8, 0])
+    a.part("sill", beam={"through": ["a", "b"], "section": "i", "up": "z", "eccentricity": [0, 0.02]}, material="m")
+    a.part("side", beam={"through": ["b", "c"], "section": "p", "up": "z"}, material="m").group("rear", ["side"])
+    for p in "abc":
+        a.bushing(f"pad {p}", between=[p, "ground"], stiffness={"x": 1e5, "y": 1e5, "z": 3e5})
+    return a.spring("stay", between=["c", "ground"], stiffness=5e5, axis="x")
+
+
+def test_springs_to_ground_sections_views_and_members_alone(tmp_path):
+    from holokine.show.geometry import Look, bodies_of, drawing_of
+
+    a = grounded_frame()
+    system = a.system
+    whole = drawing_of(system)
+    assert len(whole.grounded) == 4
+    stay = next(g for g in whole.grounded if abs(g[1, 0] - g[0, 0]) > 1e-9)
+    np.testing.assert_allclose(stay[0], [1.2, 0.8, 0])  # along its axis, the others down
+    assert sum(g[1, 2] < g[0, 2] for g in whole.grounded) == 3
+    assert "sill and ground" in a.check().connections()["holds"].to_list()
+    rear = drawing_of(system, Look.of(system, only="rear"))
+    assert (list(rear.lines), len(rear.grounded)) == (["side"], 3)
+    assert rear.used.sum() < whole.used.sum()
+    # the drawn section has the section's own extent, about the eccentric axis
+    faces = {part: f for part, f, _, _ in bodies_of(system, ["sill", "side"])}
+    sill = faces["sill"].reshape(-1, 3)
+    np.testing.assert_allclose(np.ptp(sill, axis=0), [1.2, 0.06, 0.12], atol=1e-12)
+    np.testing.assert_allclose((sill.max(axis=0) + sill.min(axis=0)) / 2, [0.6, 0, 0.02], atol=1e-12)
+    assert np.ptp(faces["side"].reshape(-1, 3)[:, 2]) == pytest.approx(0.05, rel=0.01)
+    pictures = {}
+    for name, keys in {"plain": {}, "top": {"view": "top"}, "along": {"view": (1, 0, 0.2)},
+                       "sections": {"sections": True}, "rear": {"only": ["side"]}}.items():  # fmt: skip
+        pictures[name] = a.check().picture(tmp_path / f"{name}.png", **keys).read_bytes()
+    assert len(set(pictures.values())) == len(pictures)  # each option acts
+    modes = a.modes(count=7)
+    assert modes.picture(1, tmp_path / "m.png", view="front", only="sill").stat().st_size > 5000
+    for keys, words in (({"view": "frnt"}, 'Did you mean "front"'), ({"view": (0, 0, 0)}, "not all zero"),
+                        ({"only": "sil"}, 'Did you mean "sill"')):  # fmt: skip
+        with pytest.raises(hk.HolokineError, match=words):
+            a.check().picture(tmp_path / "bad.png", **keys)
+    assert not (tmp_path / "bad.png").exists()
+    path = a.write(tmp_path / "a.yaml")
+    assert inside("check", str(path), "--view", "top").returncode == 2  # no picture without --out
+    out = tmp_path / "out"
+    assert (
+        inside("check", str(path), "--view", "1,-1,2", "--only", "rear", "--sections", "--out", str(out)).returncode
+        == 0
+    )
+    assert (out / "assembly.png").stat().st_size > 5000

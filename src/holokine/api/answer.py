@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, Generic, TypeVar
@@ -174,14 +174,24 @@ class Answer(Generic[R]):
         """Largest displacement of every motion in m and rad, shape (dofs,)."""
         raise NotImplementedError
 
-    def picture(self, path: str | Path, *, colour: str = "stress") -> Path:
+    def picture(
+        self,
+        path: str | Path,
+        *,
+        colour: str = "stress",
+        view: str | Sequence[float] | None = None,
+        only: str | Sequence[str] | None = None,
+    ) -> Path:
         """Picture of the assembly coloured by the largest stress (MPa) or displacement (mm), whenever it happens.
+
+        `view` and `only` as for `Check.picture`.
 
         Raises
         ------
         EventError
             For another word than stress or displacement.
         """
+        from holokine.show.geometry import Look
         from holokine.show.scene import picture_field
 
         if colour == "stress":
@@ -191,11 +201,12 @@ class Answer(Generic[R]):
             values, label = 1e3 * np.linalg.norm(field, axis=1), "displacement (mm)"
         else:
             raise EventError(f'colour: expected stress or displacement, got "{colour}"')
-        picture_field(self.system, values, label, f"{self.name}: {self._largest_word}{label}", Path(path))
+        picture_field(self.system, values, label, f"{self.name}: {self._largest_word}{label}", Path(path),
+                      Look.of(self.system, view, only))  # fmt: skip
         return Path(path)
 
-    def _coloured(self, colour: str, path: Path) -> Path:
-        return self.picture(path, colour=colour)
+    def _coloured(self, colour: str, look: dict[str, Any], path: Path) -> Path:
+        return self.picture(path, colour=colour, **look)
 
     _largest_word: ClassVar[str] = "largest "
 
@@ -245,11 +256,11 @@ class Answer(Generic[R]):
         """What draws each figure, by name."""
         return {"": self.plot}
 
-    def files(self) -> dict[str, Writer]:
-        """What writes each further file, by its ending after the event's name."""
+    def files(self, **look: Any) -> dict[str, Writer]:
+        """What writes each further file, by its ending after the event's name; `look` is for the pictures."""
         found: dict[str, Writer] = {".vtu": self.write_vtu}
         for colour in ("stress", "displacement"):
-            found[f"_{colour}.png"] = partial(self._coloured, colour)
+            found[f"_{colour}.png"] = partial(self._coloured, colour, look)
         found["_parts.csv"] = lambda path: self.worst().to_csv(path, index=False)
         return found
 

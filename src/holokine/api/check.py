@@ -10,6 +10,8 @@ from holokine.modes.check import CheckReport, Finding
 from holokine.system.build import System
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     import pandas as pd
 
 __all__ = ["Check"]
@@ -65,11 +67,29 @@ class Check:
 
         return plot_assembly(self.system)
 
-    def picture(self, path: str | Path) -> Path:
-        """The same, rendered with the `view` extra (drawn plainly without it)."""
+    def picture(
+        self,
+        path: str | Path,
+        *,
+        view: str | Sequence[float] | None = None,
+        only: str | Sequence[str] | None = None,
+        sections: bool = False,
+    ) -> Path:
+        """The same, rendered with the `view` extra (drawn plainly without it).
+
+        `view`: corner, front, back, left, right, top, bottom, or a direction from the assembly to the eye. `only`: a
+        part, mass, group or several, drawn alone with what connects them. `sections`: beams with their sections and
+        their axes y and z.
+
+        Raises
+        ------
+        HolokineError, UnknownNameError
+            An unknown view, or a name of nothing that can be drawn.
+        """
+        from holokine.show.geometry import Look
         from holokine.show.scene import picture_assembly
 
-        picture_assembly(self.system, Path(path))
+        picture_assembly(self.system, Path(path), Look.of(self.system, view, only, sections))
         return Path(path)
 
     def connections(self) -> pd.DataFrame:

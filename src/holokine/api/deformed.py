@@ -13,6 +13,8 @@ from numpy.typing import NDArray
 from holokine.errors import EventError
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     import pandas as pd
 
     from holokine.system.build import System
@@ -69,14 +71,25 @@ class Deformed:
 
         return members_table(self.system, self.displacement)
 
-    def picture(self, path: str | Path, *, colour: str = "displacement", share: float = 0.08) -> Path:
+    def picture(
+        self,
+        path: str | Path,
+        *,
+        colour: str = "displacement",
+        share: float = 0.08,
+        view: str | Sequence[float] | None = None,
+        only: str | Sequence[str] | None = None,
+    ) -> Path:
         """Picture of the deformed assembly over the undeformed one, coloured by displacement (mm) or stress (MPa).
+
+        `view` and `only` as for `Check.picture`.
 
         Raises
         ------
         EventError
             For another word.
         """
+        from holokine.show.geometry import Look
         from holokine.show.scene import picture_deformed
 
         if colour == "displacement":
@@ -86,7 +99,8 @@ class Deformed:
         else:
             raise EventError(f'colour: expected displacement or stress, got "{colour}"')
         when = "at rest" if self.time is None else f"at {1e3 * self.time:.4g} ms"
-        picture_deformed(self.system, self.nodes, values, label, f"{self.name} {when}", Path(path), share)
+        picture_deformed(self.system, self.nodes, values, label, f"{self.name} {when}", Path(path), share,
+                         Look.of(self.system, view, only))  # fmt: skip
         return Path(path)
 
     def write_vtu(self, path: str | Path) -> Path:

@@ -391,15 +391,26 @@ class Modes:
 
         return plot_participation(self.set, ax=ax)
 
-    def picture(self, mode: int, path: str | Path, *, colour: str = "displacement", share: float | None = None) -> Path:
+    def picture(
+        self,
+        mode: int,
+        path: str | Path,
+        *,
+        colour: str = "displacement",
+        share: float | None = None,
+        view: str | Sequence[float] | None = None,
+        only: str | Sequence[str] | None = None,
+    ) -> Path:
         """Rendered picture of a mode (from 1) over a ghost of the undeformed assembly; drawn plainly without `view`.
 
         `colour`: displacement, energy (strain energy density) or stress. `share`: largest displacement drawn, as
-        a share of the assembly's diagonal.
+        a share of the assembly's diagonal. `view` and `only` as for `Check.picture`.
         """
+        from holokine.show.geometry import Look
         from holokine.show.scene import picture_mode
 
-        picture_mode(self.set, mode, Path(path), share=share, colour=colour)
+        look = Look.of(self.set.system, view, only)
+        picture_mode(self.set, mode, Path(path), share=share, colour=colour, look=look)
         return Path(path)
 
     @property

@@ -88,9 +88,9 @@ class StaticAnswer(Answer[StaticResult]):
         """None."""
         return {}
 
-    def files(self) -> dict[str, Writer]:
+    def files(self, **look: Any) -> dict[str, Writer]:
         """Deformed shape as a mesh and as pictures."""
         found: dict[str, Writer] = {".vtu": self.write_vtu}
         for colour in ("displacement", "stress"):
-            found[f"_{colour}.png"] = partial(self._deformed.picture, colour=colour)
+            found[f"_{colour}.png"] = partial(self._deformed.picture, colour=colour, **look)
         return found

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
-__all__ = ["Delivery", "ModesRange"]
+__all__ = ["PLAIN", "Delivery", "LookAsked", "ModesRange"]
 
 
 @dataclass(frozen=True)
@@ -22,6 +23,22 @@ class ModesRange:
     def given(self) -> bool:
         """Whether any range was asked for."""
         return any(v is not None for v in (self.count, self.upto, self.above, self.near))
+
+
+@dataclass(frozen=True)
+class LookAsked:
+    """From where pictures are drawn, and what of."""
+
+    view: str | tuple[float, ...] | None = None
+    only: tuple[str, ...] | None = None
+
+    @property
+    def keys(self) -> dict[str, Any]:
+        """As keywords of the calls that draw, where anything was asked for."""
+        return {k: v for k, v in (("view", self.view), ("only", self.only)) if v is not None}
+
+
+PLAIN = LookAsked()
 
 
 @dataclass(frozen=True)

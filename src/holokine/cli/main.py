@@ -10,7 +10,7 @@ from typing import Any
 
 import click
 
-from holokine.cli.asked import Delivery, ModesRange
+from holokine.cli.asked import Delivery, LookAsked, ModesRange
 from holokine.errors import CheckFailedError, HolokineError
 
 __all__ = ["run"]
@@ -69,6 +69,28 @@ def _output(command: Any) -> Any:
     return click.option("--json", "as_json", is_flag=True, help="Print everything as JSON only.")(run)
 
 
+def _pictures(command: Any) -> Any:
+    """Options of how pictures are drawn, given to the command as `look`."""
+
+    @wraps(command)
+    def run(*args: Any, view: str | None, only: tuple[str, ...], **keys: Any) -> Any:
+        if (view is not None or only) and keys["to"].out is None:
+            raise click.UsageError("--view and --only are for the pictures in --out DIR")
+        parts = (view or "").replace(",", " ").split()
+        seen: Any = view
+        if len(parts) == 3:
+            try:
+                seen = tuple(float(p) for p in parts)
+            except ValueError:
+                raise click.UsageError(f'--view: expected a name or three numbers, got "{view}"') from None
+        return command(*args, look=LookAsked(seen, only or None), **keys)
+
+    run = click.option("--only", multiple=True, metavar="NAME",
+                       help="Draw this part, mass or group alone (repeatable).")(run)  # fmt: skip
+    return click.option("--view", metavar="FROM", help="Pictures from corner, front, back, left, right, top, bottom, "
+                        "or a direction such as 1,-1,2.")(run)  # fmt: skip
+
+
 def _range(command: Any) -> Any:
     """Options of which modes, given to the command as `wanted`."""
 
@@ -84,20 +106,23 @@ def _range(command: Any) -> Any:
 @cli.command()
 @_ASSEMBLY
 @click.option("--as-saved", is_flag=True, help=_AS_SAVED)
+@click.option("--sections", is_flag=True, help="Draw beams with their sections and axes.")
 @_output
-def check(assembly: Path, as_saved: bool, to: Delivery) -> None:
+@_pictures
+def check(assembly: Path, as_saved: bool, sections: bool, to: Delivery, look: LookAsked) -> None:
     """Mass, centre of mass, connections, supports and findings, before solving.
 
     \b
     Example:
       holokine check crate.yaml
       holokine check crate.run
+      holokine check crate.yaml --out results --sections --only cage --view front
 
     Ends with exit code 1 when a finding is an error.
     """
     from holokine.cli.reports import CheckReportView
 
-    view = CheckReportView.of(assembly, as_saved)
+    view = CheckReportView.of(assembly, as_saved, look, sections)
     view.deliver(to)
     if not view.check.ok:
         raise CheckFailedError("the check found errors")
@@ -130,6 +155,7 @@ def check(assembly: Path, as_saved: bool, to: Delivery) -> None:
     help="Animate this mode into --out (repeatable).",
 )
 @_output
+@_pictures
 def modes(
     assembly: Path,
     wanted: ModesRange,
@@ -146,6 +172,7 @@ def modes(
     shapes: int,
     animate: tuple[int, ...],
     to: Delivery,
+    look: LookAsked,
 ) -> None:
     """Natural frequencies, mode shapes and effective masses.
 
@@ -168,7 +195,7 @@ def modes(
     wanted = replace(wanted, above=above, near=near)
     asked = ModesAsked(shapes, animate, need, tuple(along.replace(",", " ").split()), sort, top, colour, at_energy,
                        points)  # fmt: skip
-    view = ModesView.of(assembly, wanted, asked, save)
+    view = ModesView.of(assembly, wanted, replace(asked, look=look), save)
     view.deliver(to)
     if not view.enough:
         raise CheckFailedError("the modes do not hold the mass asked for")
@@ -190,6 +217,7 @@ def modes(
 @click.option("--film", type=click.Choice(["gif", "mp4"]), default="gif", show_default=True, help="Its format.")
 @_range
 @_output
+@_pictures
 def respond(
     assembly: Path,
     event: str,
@@ -202,6 +230,7 @@ def respond(
     film: str,
     wanted: ModesRange,
     to: Delivery,
+    look: LookAsked,
 ) -> None:
     """Response of all gauges to an event of the assembly file (or of a run file, without extracting again).
 
@@ -224,7 +253,7 @@ def respond(
     if gauge is not None and to.out is None:
         raise click.UsageError("--animate needs --out DIR")
     moving = None if gauge is None else Film(film, gauge, window or None, seconds)
-    view = AnswerView.of(assembly, event, wanted, AnswerAsked(signed, moving, at, rules))
+    view = AnswerView.of(assembly, event, wanted, AnswerAsked(signed, moving, at, rules, look))
     view.deliver(to)
     if not view.ok:
         raise CheckFailedError("a limit is not met")

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from holokine import Assembly, __version__, demo_folder
-from holokine.cli.asked import Delivery, ModesRange
+from holokine.cli.asked import PLAIN, Delivery, LookAsked, ModesRange
 from holokine.cli.terminal import Busy, Screen
 from holokine.errors import DescriptionError
 
@@ -107,7 +107,7 @@ class CheckReportView(_View):
     check: Check = None  # type: ignore[assignment]
 
     @classmethod
-    def of(cls, path: Path, as_saved: bool = False) -> CheckReportView:
+    def of(cls, path: Path, as_saved: bool = False, look: LookAsked = PLAIN, sections: bool = False) -> CheckReportView:
         from holokine.show.text import check_lines
 
         assembly = _read(path, as_saved)
@@ -128,7 +128,7 @@ class CheckReportView(_View):
                 ("Supports", supports),
             ],
             tables={"mass": masses, "elements": elements, "connections": connections, "supports": supports},
-            pictures={"assembly.png": check.picture},
+            pictures={"assembly.png": partial(check.picture, **look.keys, sections=sections)},
             meshes={"assembly.vtu": assembly.write_mesh},
             findings=check.findings,
             facts={
@@ -217,6 +217,7 @@ class ModesAsked:
     colour: str = "displacement"
     at_energy: str | None = None
     points: str | None = None
+    look: LookAsked = PLAIN
 
 
 @dataclass
@@ -274,7 +275,7 @@ class ModesView(_View):
             figures["bands"] = modes.plot_bands
             screens.append(("Modes in or within 15 % of bands of excitation", tables["bands"]))
         pictures = {
-            f"mode_{number:02d}.png": partial(modes.picture, number, colour=asked.colour)
+            f"mode_{number:02d}.png": partial(modes.picture, number, colour=asked.colour, **asked.look.keys)
             for number in modes.set.numbers[:shapes].tolist()
         }
         if shapes > 1 and modes.can_render:
@@ -321,6 +322,7 @@ class AnswerAsked:
     film: Film | None = None
     at: str | None = None
     rules: bool = False
+    look: LookAsked = PLAIN
 
     def refuse(self, event: EventKind) -> None:
         """Raise for what an event of this kind cannot show, before anything is solved."""
@@ -366,7 +368,7 @@ class AnswerView(_View):
         if asked.rules:
             tables |= {f"{name}_{k}": t for k, t in answer.rule_tables().items()}  # type: ignore[attr-defined]
         screens = answer.screens(**signed, **({"rules": True} if asked.rules else {}))
-        files = {f"{name}{ending}": write for ending, write in answer.files().items()}
+        files = {f"{name}{ending}": write for ending, write in answer.files(**asked.look.keys).items()}
         if asked.film is not None:
             files[f"{name}.{asked.film.ending}"] = asked.film.maker(answer)
         if asked.at is not None:

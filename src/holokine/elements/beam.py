@@ -309,6 +309,18 @@ class BeamElements(ElementKind):
         stiff, mass = (sign * m[e] @ self.to_local[e] for m in (self.local_stiffness, self.local_mass))
         return self.nodes[e], stiff[side], mass[side]
 
+    def bodies(self) -> tuple[Floats, Floats, Floats]:
+        """Outlines of the section along every element, (faces, 4, 3); the middle of the run, and its axes y, z."""
+        faces = []
+        for piece in self.section.pieces:
+            off = np.einsum("ki,eij->ekj", piece, self.axes[:, 1:])
+            start, end = self.ends[:, [0]] + off, self.ends[:, [1]] + off
+            turned = [np.roll(x, -1, axis=1) for x in (start, end)]
+            faces.append(np.stack([start, turned[0], turned[1], end], axis=2).reshape(-1, 4, 3))
+        middle = len(self.ends) // 2
+        place = self.ends[middle].mean(axis=0) if len(self.ends) % 2 else self.ends[middle, 0]
+        return (np.concatenate(faces) if faces else np.zeros((0, 4, 3))), place, self.axes[middle, 1:]
+
     def section_map(self, size: int) -> csr_array:
         """N, Vy, Vz, T, My, Mz on the positive side of a cut, from the elastic forces: a map (elements * 12, size)."""
         sign = np.repeat([-1.0, 1.0], 6)[:, None]

@@ -90,6 +90,13 @@ class ElementKind(ABC):
         """Start and end of each element in m, shape (elements, 2, 3), of elements that have a section."""
         return None
 
+    def bodies(self) -> tuple[Floats, Floats, Floats] | None:
+        """Sections along the elements, for pictures: quadrilaterals (faces, 4, 3), and a place with its axes y and z.
+
+        None of elements that have no section.
+        """
+        return None
+
     def section_map(self, size: int) -> csr_array | None:
         """Elastic section forces at both ends as a map of displacement, (elements * 12, size): N Vy Vz T My Mz.
 

@@ -20,6 +20,8 @@ from holokine.describe import schema
 
 __all__ = ["SectionProperties", "section_properties"]
 
+Floats = NDArray[np.float64]
+Box = tuple[float, float, float, float]
 CIRCLE_FIBRES = 36  # bending stress between two of them is at most 0.4 % higher
 
 
@@ -52,6 +54,8 @@ class SectionProperties:
     fibres: NDArray[np.float64]
     Iyz: float = 0.0
     shear_centre: tuple[float, float] = (0.0, 0.0)
+    pieces: tuple[NDArray[np.float64], ...] = ()
+    """Outlines of the pieces that it is made of, (y, z) in m each, for pictures; none where it is given by numbers."""
 
 
 def rectangle_torsion(width: float, height: float) -> float:
@@ -72,7 +76,7 @@ def _circle(radius: float) -> NDArray[np.float64]:
 
 
 def _from_rectangles(
-    boxes: list[tuple[float, float, float, float]],
+    boxes: list[Box],
 ) -> tuple[float, float, float, float, float, float]:
     """Area, centroid y and z, Iy, Iz, Iyz of rectangles (y0, y1, z0, z1) together, about the centroid."""
     b = np.array(boxes)
@@ -87,12 +91,17 @@ def _from_rectangles(
     return total, yc, zc, iy, iz, iyz
 
 
+def _pieces(boxes: list[Box], y: float = 0.0, z: float = 0.0) -> tuple[Floats, ...]:
+    """Outlines of rectangles (y0, y1, z0, z1) about a centroid."""
+    return tuple(_corners([(a, c), (b, c), (b, d), (a, d)]) - (y, z) for a, b, c, d in boxes)
+
+
 def _rectangle(s: schema.Rectangle) -> SectionProperties:
     b, h = s.width, s.height
     y, z = b / 2.0, h / 2.0
     return SectionProperties(
         b * h, b * h**3 / 12.0, h * b**3 / 12.0, rectangle_torsion(b, h), 5 / 6, 5 / 6,
-        _corners([(-y, -z), (y, -z), (y, z), (-y, z)]),
+        _corners([(-y, -z), (y, -z), (y, z), (-y, z)]), pieces=_pieces([(-y, y, -z, z)]),
     )  # fmt: skip
 
 
@@ -107,13 +116,15 @@ def _tube(s: schema.Tube) -> SectionProperties:
         area, (b * h**3 - bi * hi**3) / 12.0, (h * b**3 - hi * bi**3) / 12.0, J,
         min(2 * b * t / area, 5 / 6), min(2 * h * t / area, 5 / 6),
         _corners([(-y, -z), (y, -z), (y, z), (-y, z)]),
+        pieces=_pieces([(-y, y, -z, t - z), (-y, y, z - t, z), (-y, t - y, t - z, z - t), (y - t, y, t - z, z - t)]),
     )  # fmt: skip
 
 
 def _rod(s: schema.Rod) -> SectionProperties:
     inertia = math.pi * s.diameter**4 / 64.0
     area = math.pi * s.diameter**2 / 4.0
-    return SectionProperties(area, inertia, inertia, 2 * inertia, 0.9, 0.9, _circle(s.diameter / 2.0))
+    return SectionProperties(area, inertia, inertia, 2 * inertia, 0.9, 0.9, _circle(s.diameter / 2.0),
+                             pieces=(_circle(s.diameter / 2.0),))  # fmt: skip
 
 
 def _pipe(s: schema.Pipe) -> SectionProperties:
@@ -123,60 +134,65 @@ def _pipe(s: schema.Pipe) -> SectionProperties:
     m, nu = inner / s.diameter, 0.3
     q = (1.0 + m**2) ** 2
     shear = 6.0 * (1.0 + nu) * q / ((7.0 + 6.0 * nu) * q + (20.0 + 12.0 * nu) * m**2)
-    return SectionProperties(area, inertia, inertia, 2 * inertia, shear, shear, _circle(s.diameter / 2.0))
+    return SectionProperties(area, inertia, inertia, 2 * inertia, shear, shear, _circle(s.diameter / 2.0),
+                             pieces=(_circle(s.diameter / 2.0),))  # fmt: skip
 
 
 def _i_shape(s: schema.Flanged) -> SectionProperties:
     b, h, tw, tf = s.width, s.height, s.web, s.flange
-    area, _, _, iy, iz, _ = _from_rectangles(
-        [(-b / 2, b / 2, h / 2 - tf, h / 2), (-b / 2, b / 2, -h / 2, -h / 2 + tf),
-         (-tw / 2, tw / 2, -h / 2 + tf, h / 2 - tf)]
-    )  # fmt: skip
+    boxes: list[Box] = [(-b / 2, b / 2, h / 2 - tf, h / 2), (-b / 2, b / 2, -h / 2, -h / 2 + tf),
+             (-tw / 2, tw / 2, -h / 2 + tf, h / 2 - tf)]  # fmt: skip
+    area, _, _, iy, iz, _ = _from_rectangles(boxes)
     J = (2 * b * tf**3 + (h - tf) * tw**3) / 3.0
     return SectionProperties(
         area, iy, iz, J, min(5 / 6 * 2 * b * tf / area, 1.0), min(h * tw / area, 1.0),
-        _corners([(-b / 2, -h / 2), (b / 2, -h / 2), (b / 2, h / 2), (-b / 2, h / 2)]),
+        _corners([(-b / 2, -h / 2), (b / 2, -h / 2), (b / 2, h / 2), (-b / 2, h / 2)]), pieces=_pieces(boxes),
     )  # fmt: skip
 
 
 def _channel(s: schema.Flanged) -> SectionProperties:
     """Web at negative y, flanges towards positive y."""
     b, h, tw, tf = s.width, s.height, s.web, s.flange
-    area, yc, _, iy, iz, _ = _from_rectangles(
-        [(0, tw, -h / 2, h / 2), (tw, b, h / 2 - tf, h / 2), (tw, b, -h / 2, -h / 2 + tf)]
-    )
+    boxes: list[Box] = [
+        (0, tw, -h / 2, h / 2),
+        (tw, b, h / 2 - tf, h / 2),
+        (tw, b, -h / 2, -h / 2 + tf),
+    ]
+    area, yc, _, iy, iz, _ = _from_rectangles(boxes)
     flange, depth = b - tw / 2.0, h - tf
     behind = 3.0 * flange**2 * tf / (depth * tw + 6.0 * flange * tf)
     J = (2 * flange * tf**3 + depth * tw**3) / 3.0
     return SectionProperties(
         area, iy, iz, J, min(5 / 6 * 2 * b * tf / area, 1.0), min(h * tw / area, 1.0),
         _corners([(-yc, -h / 2), (b - yc, -h / 2), (b - yc, h / 2), (-yc, h / 2)]),
-        shear_centre=(tw / 2.0 - behind - yc, 0.0),
+        shear_centre=(tw / 2.0 - behind - yc, 0.0), pieces=_pieces(boxes, yc),
     )  # fmt: skip
 
 
 def _angle(s: schema.AngleShape) -> SectionProperties:
     """Corner at negative y and z, legs along positive y and z."""
     b, h, t = s.width, s.height, s.thickness
-    area, yc, zc, iy, iz, iyz = _from_rectangles([(0, t, 0, h), (t, b, 0, t)])
+    boxes: list[Box] = [(0, t, 0, h), (t, b, 0, t)]
+    area, yc, zc, iy, iz, iyz = _from_rectangles(boxes)
     J = (b + h - t) * t**3 / 3.0
     return SectionProperties(
         area, iy, iz, J, 5 / 6 * b * t / area, 5 / 6 * h * t / area,
         _corners([(-yc, -zc), (b - yc, -zc), (b - yc, t - zc), (t - yc, h - zc), (-yc, h - zc)]),
-        Iyz=iyz, shear_centre=(t / 2.0 - yc, t / 2.0 - zc),
+        Iyz=iyz, shear_centre=(t / 2.0 - yc, t / 2.0 - zc), pieces=_pieces(boxes, yc, zc),
     )  # fmt: skip
 
 
 def _tee(s: schema.Flanged) -> SectionProperties:
     """Flange at positive z, web towards negative z."""
     b, h, tw, tf = s.width, s.height, s.web, s.flange
-    area, _, zc, iy, iz, _ = _from_rectangles([(-b / 2, b / 2, h - tf, h), (-tw / 2, tw / 2, 0, h - tf)])
+    boxes: list[Box] = [(-b / 2, b / 2, h - tf, h), (-tw / 2, tw / 2, 0, h - tf)]
+    area, _, zc, iy, iz, _ = _from_rectangles(boxes)
     J = (b * tf**3 + (h - tf / 2) * tw**3) / 3.0
     return SectionProperties(
         area, iy, iz, J, min(5 / 6 * b * tf / area, 1.0), min(h * tw / area, 1.0),
         _corners([(-tw / 2, -zc), (tw / 2, -zc), (b / 2, h - tf - zc), (b / 2, h - zc), (-b / 2, h - zc),
                   (-b / 2, h - tf - zc)]),
-        shear_centre=(0.0, h - tf / 2.0 - zc),
+        shear_centre=(0.0, h - tf / 2.0 - zc), pieces=_pieces(boxes, 0.0, zc),
     )  # fmt: skip
 
 

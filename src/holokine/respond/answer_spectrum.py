@@ -94,9 +94,9 @@ def _about_supports(bench: Bench, event: SpectrumEvent) -> list[Finding]:
     rest = [s for s in d.supports if s not in named]
     found = []
     if rest:
-        found.append(Finding("note", f"supports in no group stay with the frame: {', '.join(rest)}"))
+        found.append(Finding("note", f"supports in no group stay where they are: {', '.join(rest)}"))
     tables: tuple[dict[str, Any], ...] = (d.springs, d.bushings)
     grounded = [n for t in tables for n, s in t.items() if "ground" in s.between]
     if grounded:
-        found.append(Finding("note", f"springs to ground stay with the frame: {', '.join(grounded)}"))
+        found.append(Finding("note", f"what springs to ground stand on stays where it is: {', '.join(grounded)}"))
     return found

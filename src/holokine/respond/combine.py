@@ -293,7 +293,7 @@ def respond_spectrum(
         labels = sorted({b.gauge for b in reduced.channels.blocks if b.frame == "absolute" and b.order < 2})
         findings.append(Finding(
             "warning", f"absolute displacement and velocity cannot be had from a spectrum: {', '.join(labels)}; "
-            "read them relative to the frame",
+            "read them relative to ground (motion: relative)",
         ))  # fmt: skip
     rigid = None
     if rigid_between is not None:

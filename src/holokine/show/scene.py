@@ -21,7 +21,7 @@ from holokine.errors import HolokineError
 from holokine.modes.extract import ModeSet
 from holokine.modes.fields import nodal_energy, nodal_stress
 from holokine.show.figures import COLOURS, GHOST, save
-from holokine.show.geometry import Drawing, drawing_of
+from holokine.show.geometry import Drawing, Look, bodies_of, drawing_of
 from holokine.show.numbers import number_text as n
 from holokine.show.solids import feature_edges, part_colours, plot_assembly, plot_field, plot_shape
 from holokine.system.build import System
@@ -86,9 +86,10 @@ def _tubes(points: Floats, lines: Any, radius: float) -> Any:
     return _lines(points, lines).tube(radius=radius)
 
 
-def _look(plotter: Any, shift: tuple[float, float] = (0.0, 0.0)) -> None:
-    plotter.add_axes(line_width=3)
-    plotter.view_vector((0.55, -1.0, 0.6), viewup=(0, 0, 1))
+def _look(plotter: Any, look: Look | None = None, shift: tuple[float, float] = (0.0, 0.0)) -> None:
+    look = look or Look()
+    plotter.add_axes(line_width=3, viewport=(0.84, 0.0, 1.0, 0.2))  # below the scale, clear of the legend
+    plotter.view_vector(look.view, viewup=look.up)
     plotter.camera.zoom(1.15)
     plotter.camera.SetWindowCenter(*shift)
 
@@ -97,12 +98,38 @@ def _beam_radius(drawing: Drawing) -> float:
     return 0.006 * drawing.diagonal
 
 
-def picture_assembly(system: System, path: Path) -> None:
+def _grounded(plotter: Any, drawing: Drawing, radius: float, label: str | None) -> None:
+    """Springs and bushings to ground, each ending on a plate."""
+    import pyvista
+
+    for number, (start, end) in enumerate(drawing.grounded):
+        tube = pyvista.Line(start, end).tube(radius=1.2 * radius)
+        plotter.add_mesh(tube, color=COLOURS[1], label=label if number == 0 else None)
+        plate = pyvista.Disc(center=end, inner=0.0, outer=3.0 * radius, normal=end - start, c_res=24)
+        plotter.add_mesh(plate, color="#606060")
+
+
+def _sections(plotter: Any, system: System, drawing: Drawing, colours: dict[str, Any]) -> None:
+    """Beams with their sections, and their axes y and z in the middle of each run."""
+    import pyvista
+
+    size, seen = 0.05 * drawing.diagonal, False
+    for part, faces, place, axes in bodies_of(system, drawing.lines):
+        if len(faces):
+            points = faces.reshape(-1, 3)
+            plotter.add_mesh(_surface(points, np.arange(len(points)).reshape(-1, 4)), color=colours[part][:3])
+        for axis, colour, name in zip(axes, ("#228833", "#4477AA"), ("beam y", "beam z"), strict=True):
+            arrow = pyvista.Arrow(start=place, direction=axis, scale=size, shaft_radius=0.03, tip_radius=0.08)
+            plotter.add_mesh(arrow, color=colour, label=None if seen else name)
+        seen = True
+
+
+def picture_assembly(system: System, path: Path, look: Look | None = None) -> None:
     """Parts coloured, links, joints, supports, masses: rendered, or drawn plainly without the extra."""
     if not view_available():
-        save(plot_assembly(system), path)
+        save(plot_assembly(system, look=look), path)
         return
-    drawing = drawing_of(system)
+    drawing = drawing_of(system, look)
     plotter = _plotter()
     colours = part_colours(drawing.parts)
     radius = _beam_radius(drawing)
@@ -113,6 +140,8 @@ def picture_assembly(system: System, path: Path) -> None:
             plotter.add_mesh(_lines(drawing.nodes, edges), color="#303030", line_width=1.5)
     for part, lines in drawing.lines.items():
         plotter.add_mesh(_tubes(drawing.nodes, lines, radius), color=colours[part][:3], label=part)
+    if look is not None and look.sections:
+        _sections(plotter, system, drawing, colours)
     for kind, arms in drawing.arms.items():
         colour = "#CC3311" if kind == "joint" else "#202124"
         plotter.add_mesh(
@@ -125,6 +154,7 @@ def picture_assembly(system: System, path: Path) -> None:
         plotter.add_mesh(
             _tubes(drawing.nodes, drawing.springs, 1.5 * radius), color=COLOURS[1], label="springs and bushings"
         )
+    _grounded(plotter, drawing, radius, "springs to ground")
     _spheres(plotter, [m.place for m in drawing.masses], 3.2 * radius, COLOURS[0], "point masses")
     _spheres(plotter, [m.place for m in drawing.supports[:400]], 2.2 * radius, "black", "supports")
     if drawing.gauges:
@@ -137,7 +167,7 @@ def picture_assembly(system: System, path: Path) -> None:
         bcolor=None, face="rectangle", size=(0.2, min(0.9, 0.03 * (len(drawing.parts) + 6))), loc="upper left"
     )
     plotter.add_text(system.description.title or "assembly", font_size=11, color="black", position="upper_right")
-    _look(plotter, (-0.22, 0.0))  # the legend stands to the left
+    _look(plotter, look, (-0.22, 0.0))  # the legend stands to the left
     plotter.screenshot(str(path))
     plotter.close()
 
@@ -197,9 +227,9 @@ class _Scene:
         )  # fmt: skip
 
 
-def _movable(system: System, amount: Floats, label: str, top: float, plotter: Any) -> _Scene:
+def _movable(system: System, amount: Floats, label: str, top: float, plotter: Any, look: Look | None = None) -> _Scene:
     """The assembly coloured at its nodes, over a grey ghost of itself at rest."""
-    drawing = drawing_of(system)
+    drawing = drawing_of(system, look)
     radius = _beam_radius(drawing)
     scene = _Scene(plotter, drawing, [], [], label)
     keys = {"scalars": label, "cmap": "viridis", "clim": (0.0, top), "show_scalar_bar": False}
@@ -227,6 +257,7 @@ def _movable(system: System, amount: Floats, label: str, top: float, plotter: An
         path = _lines(drawing.nodes.copy(), drawing.springs)
         plotter.add_mesh(path, color=COLOURS[1], line_width=9, render_lines_as_tubes=True)
         scene.moving.append((path, None, None))
+    _grounded(plotter, drawing, radius, None)
     if drawing.masses:
         import pyvista
 
@@ -248,9 +279,10 @@ def _mode_scene(
     true_scale: float | None,
     colour: str = "displacement",
     plotter: Any = None,
+    look: Look | None = None,
 ) -> tuple[Any, Any, Drawing, str]:
     """Plotter, a function that moves the scene to a phase, the drawing and what the scale is in words."""
-    drawing = drawing_of(modes.system)
+    drawing = drawing_of(modes.system, look)
     shape = modes.unit_maximum()[modes.index(mode)].reshape(-1, 6)[:, :3]
     if true_scale is not None:
         factor = true_scale
@@ -261,7 +293,7 @@ def _mode_scene(
     amount, label, top = mode_colours(modes, mode, colour)
     single = plotter is None
     plotter = plotter if plotter is not None else _plotter()
-    scene = _movable(modes.system, amount, label, top, plotter)
+    scene = _movable(modes.system, amount, label, top, plotter, look)
 
     def move(phase: float) -> None:
         scene.place(phase * factor * shape)
@@ -269,33 +301,34 @@ def _mode_scene(
     text = f"Mode {mode}: {n(modes.frequencies_hz[modes.index(mode)])} Hz\n{words}; undeformed in grey"
     if not single:
         plotter.add_text(text.split("\n")[0], font_size=9, color="black", position="upper_left")
-        _look(plotter)
+        _look(plotter, look)
         return plotter, move, drawing, words
     plotter.add_text(text, font_size=12, color="black", position="upper_left")
     scene.scale_bar()
-    _look(plotter)
+    _look(plotter, look)
     return plotter, move, drawing, words
 
 
 def picture_deformed(
-    system: System, nodes: Floats, values: Floats, label: str, title: str, path: Path, share: float = 0.08
-) -> None:
+    system: System, nodes: Floats, values: Floats, label: str, title: str, path: Path, share: float = 0.08,
+    look: Look | None = None,
+) -> None:  # fmt: skip
     """The assembly deformed by `nodes` (nodes, 3; in m), magnified, over a ghost of itself, coloured by values."""
-    drawing = drawing_of(system)
+    drawing = drawing_of(system, look)
     top = max(float(values.max(initial=0.0)), 1e-300)
     largest = max(float(np.linalg.norm(nodes, axis=1).max(initial=0.0)), 1e-300)
     factor = share * drawing.diagonal / largest
     words = f"{title}\nlargest displacement {n(1e3 * largest)} mm, drawn {n(factor, 3)} times; undeformed in grey"
     if not view_available():
         moved = replace(drawing, nodes=drawing.nodes + factor * nodes)
-        save(plot_field(moved, values / top, f"{label}, 1 = {n(top)}", words), path)
+        save(plot_field(moved, values / top, f"{label}, 1 = {n(top)}", words, look=look), path)
         return
     plotter = _plotter()
-    scene = _movable(system, values, label, top, plotter)
+    scene = _movable(system, values, label, top, plotter, look)
     scene.place(factor * nodes)
     plotter.add_text(words, font_size=12, color="black", position="upper_left")
     scene.scale_bar()
-    _look(plotter)
+    _look(plotter, look)
     plotter.screenshot(str(path))
     plotter.close()
 
@@ -342,8 +375,9 @@ def _check_mode(modes: ModeSet, mode: int) -> None:
 
 
 def picture_mode(
-    modes: ModeSet, mode: int, path: Path, *, share: float | None = None, colour: str = "displacement"
-) -> None:
+    modes: ModeSet, mode: int, path: Path, *, share: float | None = None, colour: str = "displacement",
+    look: Look | None = None,
+) -> None:  # fmt: skip
     """Deformed shape over a ghost of the undeformed one: rendered, or drawn plainly without the extra."""
     _check_mode(modes, mode)
     if not view_available():
@@ -351,24 +385,29 @@ def picture_mode(
         drawn = 0.08 if share is None else share
         save(
             plot_shape(
-                modes, mode, share=drawn, amount=amount / top, label=label if top == 1.0 else label + " / largest"
+                modes,
+                mode,
+                share=drawn,
+                amount=amount / top,
+                label=label if top == 1.0 else label + " / largest",
+                look=look,
             ),
             path,
         )
         return
-    plotter, move, _, _ = _mode_scene(modes, mode, share, None, colour)
+    plotter, move, _, _ = _mode_scene(modes, mode, share, None, colour, look=look)
     move(1.0)
     plotter.screenshot(str(path))
     plotter.close()
 
 
-def picture_field(system: System, values: Floats, label: str, title: str, path: Path) -> None:
+def picture_field(system: System, values: Floats, label: str, title: str, path: Path, look: Look | None = None) -> None:
     """The undeformed assembly coloured by a value at every node: rendered, or drawn plainly without the extra."""
-    drawing = drawing_of(system)
+    drawing = drawing_of(system, look)
     drawn = [a.ravel() for a in (*drawing.faces.values(), *drawing.lines.values())]
     top = max(float(values[np.concatenate(drawn)].max()) if drawn else 0.0, 1e-300)
     if not view_available():
-        save(plot_field(drawing, values / top, f"{label}, 1 = {n(top)}", title), path)
+        save(plot_field(drawing, values / top, f"{label}, 1 = {n(top)}", title, look=look), path)
         return
     plotter = _plotter()
     keys = {"scalars": label, "cmap": "viridis", "clim": (0.0, top), "show_scalar_bar": False}
@@ -389,7 +428,8 @@ def picture_field(system: System, values: Floats, label: str, title: str, path: 
         label, mapper=None if painted is None else painted.mapper, color="black", vertical=True, position_x=0.88,
         position_y=0.2, height=0.5, width=0.05,
     )  # fmt: skip
-    _look(plotter)
+    _grounded(plotter, drawing, radius, None)
+    _look(plotter, look)
     plotter.screenshot(str(path))
     plotter.close()
 

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from holokine.modes.extract import ModeSet
 from holokine.show.figures import COLOURS, GHOST, MARKS, SIZE
-from holokine.show.geometry import Drawing, drawing_of
+from holokine.show.geometry import Drawing, Look, bodies_of, drawing_of
 from holokine.show.numbers import number_text as n
 from holokine.system.build import System
 
@@ -42,7 +42,11 @@ def _axes(ax: Any) -> Any:
     return Figure(figsize=SIZE, layout="constrained").add_subplot(projection="3d", computed_zorder=False)
 
 
-def _frame(ax: Any, places: Floats) -> None:
+def _frame(ax: Any, places: Floats, look: Look | None = None) -> None:
+    if look is not None:
+        x, y, z = look.view
+        turned = np.degrees(np.arctan2(y, x)) if x or y else -90.0
+        ax.view_init(elev=np.degrees(np.arctan2(z, np.hypot(x, y))), azim=turned)
     low, high = places.min(axis=0), places.max(axis=0)
     pad = 0.03 * float((high - low).max()) + 1e-9
     low, high = low - pad, high + pad
@@ -74,14 +78,14 @@ def _faces(ax: Any, corners: Floats, colours: Any, *, alpha: float = 1.0, edges:
     ax.add_collection3d(Poly3DCollection(corners, facecolors=shaded, edgecolors=edge, linewidths=0.25, zorder=1))
 
 
-def plot_assembly(system: System, ax: Any = None) -> Any:
+def plot_assembly(system: System, ax: Any = None, *, look: Look | None = None) -> Any:
     """The assembly as checked: parts coloured, links, joints, supports, masses and gauges where they are."""
     from matplotlib.lines import Line2D
     from matplotlib.patches import Patch
     from mpl_toolkits.mplot3d.art3d import Line3DCollection
 
     ax = _axes(ax)
-    drawing = drawing_of(system)
+    drawing = drawing_of(system, look)
     places = 1e3 * drawing.nodes
     colours = part_colours(drawing.parts)
     if drawing.faces:  # all in one collection, so that they are sorted by depth among one another
@@ -102,6 +106,15 @@ def plot_assembly(system: System, ax: Any = None) -> Any:
     if len(drawing.springs):
         ax.add_collection3d(Line3DCollection(places[drawing.springs], colors=COLOURS[1], lw=4.0, zorder=4))
         entries.append(Line2D([], [], color=COLOURS[1], lw=4, label="springs, bushings, elastic joints"))
+    if look is not None and look.sections:
+        for part, faces, _, _ in bodies_of(system, drawing.lines):
+            if len(faces):
+                _faces(ax, 1e3 * faces, colours[part], edges=False)
+    if len(drawing.grounded):
+        ax.add_collection3d(Line3DCollection(1e3 * drawing.grounded, colors=COLOURS[1], lw=4.0, zorder=4))
+        ends = 1e3 * drawing.grounded[:, 1]
+        ax.scatter(*ends.T, marker="_", s=140, color="#606060", depthshade=False, zorder=6)
+        entries.append(Line2D([], [], color=COLOURS[1], lw=4, marker="_", mec="#606060", label="springs to ground"))
     for marks, shape, colour, name in (
         (drawing.supports, "^", "black", "supports"),
         (drawing.masses, "o", COLOURS[0], "point masses"),
@@ -112,7 +125,7 @@ def plot_assembly(system: System, ax: Any = None) -> Any:
             entries.append(Line2D([], [], marker=shape, color=colour, ls="", label=name))
     for number, mark in enumerate(drawing.gauges, start=1):
         ax.text(*(1e3 * mark.place), f" {number}", color=COLOURS[1], weight="bold", fontsize=11, zorder=10)
-    _frame(ax, places[drawing.used])
+    _frame(ax, places[drawing.used], look)
     shown = [Patch(color=colours[p], label=p) for p in drawing.parts[:24]]
     if len(drawing.parts) > 24:
         shown.append(Patch(color="white", label=f"and {len(drawing.parts) - 24} more parts"))
@@ -126,8 +139,9 @@ def plot_assembly(system: System, ax: Any = None) -> Any:
 
 
 def plot_shape(
-    modes: ModeSet, mode: int, ax: Any = None, *, share: float = 0.08, amount: Any = None, label: str = ""
-) -> Any:
+    modes: ModeSet, mode: int, ax: Any = None, *, share: float = 0.08, amount: Any = None, label: str = "",
+    look: Look | None = None,
+) -> Any:  # fmt: skip
     """Shape of one mode over the undeformed assembly, equal scales on all axes.
 
     `share`: largest displacement drawn, as a share of the diagonal. `amount`: what to colour the nodes by, largest
@@ -139,7 +153,7 @@ def plot_shape(
 
     ax = _axes(ax)
     system = modes.system
-    drawing = drawing_of(system)
+    drawing = drawing_of(system, look)
     places = 1e3 * drawing.nodes
     shape = modes.unit_maximum()[row].reshape(-1, 6)[:, :3]
     moved = places + 1e3 * share * drawing.diagonal * shape
@@ -159,6 +173,8 @@ def plot_shape(
         ax.add_collection3d(Line3DCollection(moved[arms], colors=ARM_COLOURS[kind], lw=1.0, ls=":", zorder=4))
     if len(drawing.springs):
         ax.add_collection3d(Line3DCollection(moved[drawing.springs], colors=COLOURS[1], lw=3.0, zorder=3))
+    if len(drawing.grounded):
+        ax.add_collection3d(Line3DCollection(1e3 * drawing.grounded, colors=COLOURS[1], lw=3.0, zorder=3))
     for number, mark in enumerate(drawing.masses):
         p = moved[mark.node]
         ax.scatter(
@@ -170,7 +186,7 @@ def plot_shape(
             *at.T, color="black", s=50 if len(at) < 40 else 6, marker="^", label="supports", depthshade=False, zorder=6
         )
     used = drawing.used
-    _frame(ax, np.concatenate([places[used], moved[used]]))
+    _frame(ax, np.concatenate([places[used], moved[used]]), look)
     if drawing.masses or drawing.supports:
         ax.legend(loc="upper left")
     bar = ax.figure.colorbar(_mappable(palette), ax=ax, shrink=0.6, pad=0.08)
@@ -182,7 +198,7 @@ def plot_shape(
     return ax
 
 
-def plot_field(drawing: Drawing, amount: Any, label: str, title: str) -> Any:
+def plot_field(drawing: Drawing, amount: Any, label: str, title: str, *, look: Look | None = None) -> Any:
     """The undeformed assembly coloured by a value from 0 to 1 at every node; returns the Axes."""
     from matplotlib import colormaps
     from mpl_toolkits.mplot3d.art3d import Line3DCollection
@@ -196,7 +212,7 @@ def plot_field(drawing: Drawing, amount: Any, label: str, title: str) -> Any:
         ax.add_collection3d(
             Line3DCollection(places[lines], colors=palette(amount[lines].mean(axis=1)), lw=2.4, zorder=3)
         )
-    _frame(ax, places[drawing.used])
+    _frame(ax, places[drawing.used], look)
     ax.figure.colorbar(_mappable(palette), ax=ax, shrink=0.6, pad=0.08).set_label(label)
     ax.set_title(title)
     return ax

@@ -65,7 +65,7 @@ def static_lines(answer: StaticResult) -> list[str]:
     rows = [
         ("loads in all", answer.applied),
         ("supports answer", answer.reactions),
-        ("springs to the frame", answer.ground),
+        ("springs to ground", answer.ground),
     ]
     return [
         f"loads at rest: {loads}",

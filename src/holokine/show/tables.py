@@ -113,7 +113,7 @@ def connections_table(system: System) -> pd.DataFrame:
                 "x_mm": 1e3 * place[0],
                 "y_mm": 1e3 * place[1],
                 "z_mm": 1e3 * place[2],
-                "holds": ", ".join(held) + (" and the frame" if len(nodes) == 1 else ""),
+                "holds": ", ".join(held) + (" and ground" if len(nodes) == 1 else ""),
             }
         )
     shared: dict[str, dict[str, int]] = {}
