@@ -11,6 +11,7 @@ import holokine as hk
 from conftest import ALUMINIUM, BENCH_STEEL, STEEL, elastic, straight_beam
 from holokine.describe.schema import Section
 from holokine.elements.sections import section_properties
+from holokine.errors import DescriptionError
 
 BAR = {"rectangle": {"width": 0.0415, "height": 0.0785}}
 # Timoshenko theory, kappa 5/6, rotary inertia: exact roots for each plane, Hz
@@ -242,3 +243,63 @@ def test_shear_centre_couples_bending_and_torsion():
     bend = 1.0 / (3 * STEEL["E"] * s.Iy) + 1.0 / (G * s.area * s.shear_z)
     centre_line = moved[tip + 2]
     assert centre_line == pytest.approx(bend, rel=1e-9)
+
+
+def tapered(divisions: int, ratio: float, theory: str = "euler", **more) -> hk.Assembly:
+    """A cantilever along x whose height falls evenly to a share of it."""
+    a = hk.Assembly("taper").material("m", **STEEL)
+    a.section("root", rectangle={"width": 0.02, "height": 0.04})
+    a.section("tip", rectangle={"width": 0.02, "height": 0.04 * ratio})
+    a.point("a", [0, 0, 0]).point("b", [1, 0, 0])
+    run = {"through": ["a", "b"], "section": "root", "end_section": "tip", "up": "z", "divisions": divisions}
+    a.part("w", beam={**run, "theory": theory, **more}, material="m")
+    return a.support("wall", at="a", hold="all").support("plane", at={"part": "w"}, hold=["y", "rx"])
+
+
+def test_tapered_beams_against_published_roots_and_by_refinement():
+    """Height halved: ω L² √(ρA₀/EI₀) = 3.8238, 18.3173, 47.2648 (Mabie & Rogers, J. Acoust. Soc. Am. 51 (1972))."""
+    scale = 2 * np.pi / (np.sqrt(STEEL["E"] / STEEL["density"]) * 0.04 / np.sqrt(12))
+    found = tapered(40, 0.5).modes(count=3).frequencies_hz * scale
+    np.testing.assert_allclose(found, [3.8238, 18.3173, 47.2648], rtol=1e-5)
+    errors = [abs(tapered(n, 0.5).modes(count=3).frequencies_hz * scale / found - 1)[1] for n in (4, 8, 16)]
+    assert errors[0] > 10 * errors[1] > 100 * errors[2] / 2  # fourth order in the element's length
+    half = tapered(7, 0.5)
+    assert half.check().mass == pytest.approx(STEEL["density"] * 0.02 * 0.04 * 0.75, rel=1e-12)
+    # a taper to the same section is the uniform beam; many uniform steps tend to the taper
+    even = straight_beam(1.0, {"rectangle": {"width": 0.02, "height": 0.04}}, STEEL, start="all", divisions=10,
+                         suppress=["y", "rx"])  # fmt: skip
+    np.testing.assert_allclose(tapered(10, 1.0, "timoshenko").modes(count=4).frequencies_hz,
+                               even.modes(count=4).frequencies_hz, rtol=1e-10)  # fmt: skip
+
+
+def test_tapered_beams_at_rest_lumped_and_drawn():
+    """Tip deflection by ∫ M²/EI dx, stress at both ends of elements by their own heights, mass lumped, preload."""
+    a = tapered(5, 0.4).load("push", at="b", force={"z": 50.0})
+    a.gauge("root", stress="w", end="start").gauge("tip", displacement="b", axis="z").gauge("all", stress="w")
+    answer = a.static({"static": "push"})
+    x = (np.polynomial.legendre.leggauss(40)[0] + 1) / 2
+    w = np.polynomial.legendre.leggauss(40)[1] / 2
+    h = 0.04 * (1 - 0.6 * x)
+    tip = float(np.sum(w * 50 * (1 - x) ** 2 / (STEEL["E"] * 0.02 * h**3 / 12)))
+    values = answer.peaks().set_index("gauge")["value"]
+    assert values["tip"] == pytest.approx(1e3 * tip, rel=1e-5)  # four Gauss points on each of five elements
+    stations = np.linspace(0, 1, 6)
+    fibre = 50 * (1 - stations) / (0.02 * (0.04 * (1 - 0.6 * stations)) ** 2 / 6) / 1e6
+    assert abs(values["root"]) == pytest.approx(fibre[0], rel=1e-9)
+    assert abs(values["all"]) == pytest.approx(fibre.max(), rel=1e-9)
+    (worst,) = answer.worst().to_dict("records")
+    assert worst["at_x_mm"] == pytest.approx(1e3 * stations[fibre.argmax()])
+    kinds = ("consistent", "lumped")
+    consistent, lumped = (tapered(40, 0.5).mass_matrix(k).modes(count=3).frequencies_hz for k in kinds)
+    np.testing.assert_allclose(lumped, consistent, rtol=3e-3)
+    pulled = tapered(40, 0.5, preload=2e4).modes(count=1).frequencies_hz
+    assert pulled[0] > consistent[0]
+    faces = next(b.bodies()[0] for b in a.system.element_blocks("w"))
+    near = faces.reshape(-1, 3)[np.isclose(faces.reshape(-1, 3)[:, 0], 1.0)]
+    assert np.ptp(near[:, 2]) == pytest.approx(0.016, rel=1e-9)
+    with_torsion = {"rectangle": {"width": 0.02, "height": 0.02}, "torsion_constant": 1e-9}
+    for tip_section, words in (({"rod": {"diameter": 0.02}}, "of one shape"), (with_torsion, "with both")):
+        bad = tapered(4, 0.5)
+        bad._data["sections"]["tip"] = tip_section
+        with pytest.raises(DescriptionError, match=words):
+            bad.modes(count=1)

@@ -490,3 +490,64 @@ def test_half_open_seams_between_solids():
     assert re.match('"high" meets "low".*share 45 nodes, 40 more of high', finding)
     assert not [f for f in stacked([8, 4, 6], tie=False).check().findings if "partly closed" in f.text]
     assert not [f for f in stacked([16, 4, 6], tie=True).check().findings if "partly closed" in f.text]
+
+
+def test_sides_of_bushings_and_springs_are_selections():
+    """Pads under patches of a block, by selections on the pads themselves, equal links written out by hand."""
+    stiffness = {"x": 1e5, "y": 1e5, "z": 3e5, "rx": 1e3, "ry": 1e3, "rz": 1e3}
+    corners = ((0.05, 0.05), (0.25, 0.05), (0.05, 0.15), (0.25, 0.15))
+
+    def patch(x: float, y: float) -> dict:
+        return {"part": "p", "box": [[x - 0.06, y - 0.06, -0.001], [x + 0.06, y + 0.06, 0.001]]}
+
+    def block() -> hk.Assembly:
+        return part({"box": {"corner": [0, 0, 0], "sides": np.diag([0.3, 0.2, 0.1]).tolist(), "divisions": [6, 4, 2]}})
+
+    for link in ("averaging", "rigid"):
+        by_side, by_hand = block(), block()
+        for i, (x, y) in enumerate(corners):
+            by_side.bushing(f"pad {i}", between=[{**patch(x, y), "link": link}, "ground"], stiffness=stiffness)
+            centre = by_side.system.mesh.nodes[by_side.system.bonds[f"pad {i} side 1"].nodes[:-1]].mean(axis=0)
+            by_hand.point(f"c{i}", centre.tolist(), apart=True).link(f"l{i}", **{link: f"c{i}"}, to=patch(x, y))
+            by_hand.bushing(f"pad {i}", between=[f"c{i}", "ground"], stiffness=stiffness)
+        for a in (by_side, by_hand):
+            a.gauge("pad", force="pad 2").event("lift", spectrum={"z": {"text": "Hz g\n1 1\n900 1"}}, outside="hold")
+        ours, hand = (a.modes(count=8) for a in (by_side, by_hand))
+        np.testing.assert_allclose(ours.frequencies_hz, hand.frequencies_hz, rtol=1e-9)
+        np.testing.assert_allclose(ours.respond("lift").result.peaks, hand.respond("lift").result.peaks, atol=1e-5)
+        assert not any("hangs" in f.text for f in by_side.check().findings)
+        assert {"pad 0 side 1", "pad 0"} <= set(by_side.check().connections()["connection"])
+    two = block()
+    two.part("q", box={"corner": [0, 0, 0.2], "sides": np.diag([0.3, 0.2, 0.1]).tolist(), "divisions": [3, 2, 1]},
+             material="m")  # fmt: skip
+    two.support("foot", at={"plane": {"at": [0, 0, 0], "normal": "z"}}, hold=["x", "y", "z"])
+    two.support("guide", at={"part": "q"}, hold=["x", "y"])
+    top = {"part": "p", "plane": {"at": [0, 0, 0.1], "normal": "z"}}
+    two.spring("column", between=[top, {"part": "q", "plane": {"at": [0, 0, 0.2], "normal": "z"}}], stiffness=1e5)
+    mass = STEEL["density"] * 0.3 * 0.2 * 0.1
+    assert two.modes(count=1).frequencies_hz[0] == pytest.approx(np.sqrt(1e5 / mass) / 2 / np.pi, rel=1e-3)
+    both = two.support("both", at={"part": ["p", "q"], "plane": {"at": [0, 0, 0], "normal": "x"}}, hold=["y"])
+    held = both.system.supports["both"].nodes
+    assert set(np.round(both.system.mesh.nodes[held][:, 2], 3)) == {0.0, 0.05, 0.1, 0.2, 0.3}
+
+
+def test_motion_gauges_of_selections_read_the_mean():
+    """A selection's gauge is the mean of its nodes' own; solids have no rotation to read."""
+    a = part({"box": {"corner": [0, 0, 0], "sides": np.diag([0.3, 0.2, 0.1]).tolist(), "divisions": [3, 2, 1]}})
+    a.support("foot", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all").load("weight", gravity="-z")
+    a.gauge("edge", displacement={"part": "p", "plane": {"at": [0.3, 0, 0], "normal": "x"}}, axis="z")
+    a.gauge("corner", acceleration={"part": "p", "nearest": [0.3, 0.2, 0.1]})
+    a.gauge("bend", displacement={"nearest": [0.3, 0, 0]}, relative_to={"nearest": [0.1, 0, 0]}, axis="z")
+    answer = a.static({"static": "weight"})
+    u = answer.result.displacement.reshape(-1, 6)[:, 2]
+    x = a.system.mesh.nodes
+    at_end = np.isclose(x[:, 0], 0.3)
+    peaks = {r.gauge: p for r, p in zip(answer.result.reduced.readings, answer.result.peaks, strict=True)}
+    assert peaks["edge"] == pytest.approx(u[at_end].mean(), rel=1e-9)
+    near = [int(np.linalg.norm(x - p, axis=1).argmin()) for p in ([0.3, 0, 0], [0.1, 0, 0])]
+    assert peaks["bend"] == pytest.approx(u[near[0]] - u[near[1]], rel=1e-9)
+    nowhere = {"part": "p", "box": [[5, 5, 5], [6, 6, 6]]}
+    for bad, words in (({"rotation": {"nearest": [0.3, 0, 0]}}, "solids have none"),
+                       ({"displacement": nowhere}, "catches no node")):  # fmt: skip
+        with pytest.raises(hk.HolokineError, match=words):
+            a.changed({"gauges": {"g": bad}}).static({"static": "weight"})

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import field_validator, model_validator
+from pydantic import BeforeValidator, WithJsonSchema, field_validator, model_validator
 
 from holokine.describe.fields import Axis, Strict, complaint, names_of
-from holokine.describe.targets import PlaneRegion
+from holokine.describe.targets import PlaneRegion, Selection
 
 __all__ = ["GAUGE_KINDS", "Gauge", "GaugeKind"]
 
@@ -19,6 +19,10 @@ class GaugeKind:
 
     dimension: str
     options: frozenset[str]
+
+
+def _point_or_selection(value: Any) -> Any:
+    return {"points": tuple(value)} if isinstance(value, list | tuple) else value
 
 
 _MOTION = frozenset({"axis", "relative_to", "motion"})
@@ -42,6 +46,12 @@ GAUGE_KINDS: dict[str, GaugeKind] = {
 }
 """By key; `gauges.maps.BUILDERS` says how each is read."""
 
+_At: Any = Annotated[
+    names_of("points") | Selection,  # type: ignore[valid-type]
+    BeforeValidator(_point_or_selection),
+    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "object"}]}),
+]
+
 _Connected = names_of("links", "joints", "ties", "springs", "bushings")
 _Damped = names_of("springs", "bushings", "joints")
 
@@ -49,20 +59,20 @@ _Damped = names_of("springs", "bushings", "joints")
 class Gauge(Strict):
     """One quantity: exactly one kind with what it is read from, and how.
 
-    ``displacement``, ``rotation``, ``velocity``, ``acceleration``: motion of a point (`relative_to` another
-    point: relative motion of the two). ``force``, ``moment``: across a link, joint, tie, spring or bushing.
-    ``damper_force``: the damper's share, ``total_force``: elastic and damper together. ``reaction``,
-    ``reaction_moment``: of a support; of one `point` of it, or of every node (`by_point`); the elastic or the damper
-    `portion` of it. ``beam_force``, ``beam_moment``: at an end of a beam part, beam axes.
+    ``displacement``, ``rotation``, ``velocity``, ``acceleration``: motion of a point, or mean motion of the nodes
+    that a selection catches (`relative_to` another: relative motion of the two). ``force``, ``moment``: across a
+    link, joint, tie, spring or bushing. ``damper_force``: the damper's share, ``total_force``: elastic and damper
+    together. ``reaction``, ``reaction_moment``: of a support; of one `point` of it, or of every node (`by_point`);
+    the elastic or the damper `portion` of it. ``beam_force``, ``beam_moment``: at an end of a beam part, beam axes.
     ``stress``: of a part; beams: normal stress at the extreme fibres; shells: on a `surface`; solids; at
     element centres or extrapolated to nodes (`at`), the largest of the part, with its place. ``cut_force``,
     ``cut_moment``: what the part or group beyond a plane passes to the rest, about the plane's point.
     """
 
-    displacement: names_of("points") | None = None  # type: ignore[valid-type]
-    rotation: names_of("points") | None = None  # type: ignore[valid-type]
-    velocity: names_of("points") | None = None  # type: ignore[valid-type]
-    acceleration: names_of("points") | None = None  # type: ignore[valid-type]
+    displacement: _At | None = None  # type: ignore[valid-type]
+    rotation: _At | None = None  # type: ignore[valid-type]
+    velocity: _At | None = None  # type: ignore[valid-type]
+    acceleration: _At | None = None  # type: ignore[valid-type]
     force: _Connected | None = None  # type: ignore[valid-type]
     moment: _Connected | None = None  # type: ignore[valid-type]
     damper_force: _Damped | None = None  # type: ignore[valid-type]
@@ -75,7 +85,7 @@ class Gauge(Strict):
     cut_force: names_of("parts", "groups") | None = None  # type: ignore[valid-type]
     cut_moment: names_of("parts", "groups") | None = None  # type: ignore[valid-type]
     axis: Axis | Literal["magnitude"] | None = None
-    relative_to: names_of("points") | None = None  # type: ignore[valid-type]
+    relative_to: _At | None = None  # type: ignore[valid-type]
     motion: Literal["relative", "absolute"] | None = None
     point: names_of("points") | None = None  # type: ignore[valid-type]
     by_point: Literal[True] | None = None
@@ -93,7 +103,8 @@ class Gauge(Strict):
     @property
     def source(self) -> str:
         """Name of the point, link, spring, support or part that the gauge reads from."""
-        return str(getattr(self, self.kind))
+        found = getattr(self, self.kind)
+        return found if isinstance(found, str) else "a selection"
 
     @property
     def is_relative(self) -> bool:

@@ -21,7 +21,7 @@ from holokine.describe.targets import Target
 from holokine.errors import UnitError
 from holokine.units import UnitSystem, quantity
 
-__all__ = ["AveragingOrRigid", "DampingSet", "Joint", "StiffnessSet", "Tie"]
+__all__ = ["AveragingOrRigid", "DampingSet", "Joint", "Side", "StiffnessSet", "Tie", "connector_end"]
 
 
 class AveragingOrRigid(Strict):
@@ -84,7 +84,7 @@ DampingSet: Any = _directed_set("damping")
 
 
 class Side(Strict):
-    """A joint's side: a point, or a set of nodes carried by a link of its own."""
+    """A side of a joint, spring or bushing: a point, or a set of nodes carried by a link of its own."""
 
     to: Target
     link: Literal["rigid", "averaging"] = "rigid"
@@ -98,6 +98,11 @@ def _side(value: Any) -> Any:
         link = {"link": value.pop("link")} if "link" in value else {}
         return {"to": value, **link}
     return value
+
+
+def connector_end(value: Any) -> Any:
+    """A point by its name (or ground), or a side that selects nodes."""
+    return value if isinstance(value, str | Side) else _side(value)
 
 
 _SIDES = {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}, {"type": "object"}]}

@@ -99,15 +99,17 @@ class EndReleases(Strict):
 class Beam(Strict):
     """A run of beam elements, straight from point to point.
 
-    Local x runs along the beam, local z is the part of `up` normal to it, local y = z cross x. A section's
-    height is along local z, its width along local y.
+    With an `end_section` it tapers from `section` to that; dimensions change evenly along the run. Local x runs along
+    the beam, local z is the part of `up` normal to it, local y = z cross x. A section's height is along local z, its
+    width along local y.
     """
 
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {
-        "mesh": frozenset({"section", "up", "eccentricity", "release", "theory", "preload"})
+        "mesh": frozenset({"section", "end_section", "up", "eccentricity", "release", "theory", "preload"})
     }
     through: tuple[names_of("points"), ...] = Field(min_length=2)  # type: ignore[valid-type]
     section: names_of("sections")  # type: ignore[valid-type]
+    end_section: names_of("sections") | None = None  # type: ignore[valid-type]
     up: UnitVector = (0.0, 0.0, 1.0)
     divisions: int | tuple[int, ...] | None = None
     size: PositiveLength | None = None
@@ -332,6 +334,12 @@ class Part(Strict):
             if shape is not None:
                 return shape.section
         return None
+
+    @property
+    def sections(self) -> tuple[str, ...]:
+        """Names of all its beam sections."""
+        end = None if self.beam is None else self.beam.end_section
+        return tuple(s for s in (self.section, end) if s is not None)
 
     @property
     def shell(self) -> Shell | None:

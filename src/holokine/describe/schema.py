@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import BeforeValidator, Field, ValidationInfo, field_validator, model_validator
+from pydantic import BeforeValidator, Field, ValidationInfo, WithJsonSchema, field_validator, model_validator
 
 from holokine.describe.damping import Damping
 from holokine.describe.events import Event
@@ -36,7 +36,7 @@ from holokine.describe.fields import (
     quantity_field,
 )
 from holokine.describe.gauges import GAUGE_KINDS, Gauge
-from holokine.describe.joints import AveragingOrRigid, DampingSet, Joint, StiffnessSet, Tie
+from holokine.describe.joints import AveragingOrRigid, DampingSet, Joint, Side, StiffnessSet, Tie, connector_end
 from holokine.describe.loads import Load
 from holokine.describe.matrices import Matrices
 from holokine.describe.parts import Axes, Part
@@ -62,7 +62,12 @@ __all__ = [
 ]
 
 GROUND = "ground"
-_End = names_of("points", also=(GROUND,))
+_Point = names_of("points", also=(GROUND,))
+_End = Annotated[
+    _Point | Side,  # type: ignore[valid-type]
+    BeforeValidator(connector_end),
+    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}, {"type": "object"}]}),
+]
 _Members = ("parts", "masses", "springs", "bushings", "links", "joints", "ties", "groups")
 MassMatrix = Literal["consistent", "lumped", "lumped without rotary"]
 
@@ -302,7 +307,10 @@ class Mass(Strict):
 
 
 class Spring(Strict):
-    """A spring (and damper) along the line between two points, or along `axis`; to `ground` if named so."""
+    """A spring (and damper) along the line between two points, or along `axis`; to `ground` if named so.
+
+    An end may also be a selection of nodes, carried by a link of its own (rigid, or averaging).
+    """
 
     between: tuple[_End, _End]  # type: ignore[valid-type]
     stiffness: quantity_field("stiffness", least=0.0) = 0.0  # type: ignore[valid-type]
@@ -314,6 +322,8 @@ class Spring(Strict):
 
 class Bushing(Strict):
     """Up to six springs and dampers between two points (or to `ground`), in own axes.
+
+    A side may also be a selection of nodes, carried by a link of its own (rigid, or averaging).
 
     They act at the middle between the points (at the point itself for ground), each side carried by a
     rigid arm, so that a rigid motion of both sides together stretches nothing.

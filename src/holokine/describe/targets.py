@@ -7,6 +7,7 @@ from typing import Annotated, Any
 from pydantic import BeforeValidator, WithJsonSchema, model_validator
 
 from holokine.describe.fields import (
+    ONE_OR_MORE,
     Angle,
     LengthVector,
     PositiveLength,
@@ -47,11 +48,15 @@ class NormalRegion(Strict):
     within: Angle = 0.08726646259971647
 
 
+def _one_or_more(value: Any) -> Any:
+    return (value,) if isinstance(value, str) else value
+
+
 class Selection(Strict):
-    """Nodes by point names, part, group or set, and by place; several keys narrow the choice."""
+    """Nodes by point names, part (or several), group or set, and by place; several keys narrow the choice."""
 
     points: tuple[names_of("points"), ...] | None = None  # type: ignore[valid-type]
-    part: names_of("parts") | None = None  # type: ignore[valid-type]
+    part: Annotated[tuple[names_of("parts"), ...], BeforeValidator(_one_or_more), ONE_OR_MORE] | None = None  # type: ignore[valid-type]
     group: names_of("groups") | None = None  # type: ignore[valid-type]
     set: str | None = None
     box: tuple[LengthVector, LengthVector] | None = None

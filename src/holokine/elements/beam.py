@@ -1,6 +1,6 @@
 """Straight 3D Timoshenko beam elements with two nodes.
 
-The stiffness is exact for a uniform beam loaded at its ends: it is the inverse of the flexibility
+The stiffness is exact for a beam, uniform or tapered, that is loaded at its ends: it is the inverse of the flexibility
 F = ∫ Bᵀ f B dx, with f the compliance of the section (axial, shear, torsion about the shear centre, bending
 with product moment) and B the equilibrium of the section forces (Przemieniecki, *Theory of Matrix Structural
 Analysis*, ch. 5; Friedman & Kosmatka, Computers & Structures 47 (1993) 473-481). The consistent mass takes
@@ -12,9 +12,9 @@ Local axes per node: u, v, w, θx, θy, θz along x, y, z of the beam.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cache, lru_cache
 from typing import Any
 
 import numpy as np
@@ -26,9 +26,10 @@ from holokine.elements.sections import SectionProperties
 from holokine.elements.stress import Places, StressField
 from holokine.errors import ConstraintError, DescriptionError, MeshError
 
-__all__ = ["BeamElements", "arm_matrix", "beam_axes"]
+__all__ = ["BeamElements", "arm_matrix", "beam_axes", "fibre_stress"]
 
 Floats = NDArray[Any]  # float64
+Taper = Callable[[float], SectionProperties]
 _GAUSS_X, _GAUSS_W = (
     (np.polynomial.legendre.leggauss(4)[0] + 1) / 2,
     np.polynomial.legendre.leggauss(4)[1] / 2,
@@ -96,17 +97,39 @@ def _section_inertia(s: SectionProperties, density: float, rotary: bool) -> Floa
     return m
 
 
-def _straight_beam(
-    length: Floats, s: SectionProperties, E: float, G: float, density: float, theory: str, preload: float
-) -> tuple[Floats, Floats]:
-    """Local stiffness and consistent mass, each of shape (elements, 12, 12)."""
-    count = len(length)
+Along = Callable[[float], tuple[Floats, Floats, Any]]
+"""At a share of every element: compliance and inertia of its section, (6, 6) or one each, and (Iy + Iz) / A."""
+
+
+def _even(s: SectionProperties, E: float, G: float, density: float, theory: str) -> Along:
     f = _section_compliance(s, E, G, shear=theory == "timoshenko")
     m = _section_inertia(s, density, rotary=theory != "euler")
+    return lambda _: (f, m, (s.Iy + s.Iz) / s.area)
+
+
+def _varying(taper: Taper, shares: Floats, E: float, G: float, density: float, theory: str) -> Along:
+    """`shares`: of the run, at the start and end of every element, (elements, 2)."""
+
+    @cache
+    def at(x: float) -> tuple[Floats, Floats, Any]:
+        own = [taper(float(s)) for s in shares @ np.array([1.0 - x, x])]
+        return (
+            np.array([_section_compliance(s, E, G, shear=theory == "timoshenko") for s in own]),
+            np.array([_section_inertia(s, density, rotary=theory != "euler") for s in own]),
+            np.array([(s.Iy + s.Iz) / s.area for s in own])[:, None, None],
+        )
+
+    return at
+
+
+def _straight_beam(length: Floats, along: Along, preload: float) -> tuple[Floats, Floats]:
+    """Local stiffness and consistent mass, each of shape (elements, 12, 12), by the element's exact flexibility."""
+    count = len(length)
     # section forces at x from the end forces at node 2: B(x) = transport over (L - x), transposed
     F = np.zeros((count, 6, 6))
     for xg, wg in zip(_GAUSS_X, _GAUSS_W, strict=True):
         B = np.swapaxes(_carry(length * (1.0 - xg)), 1, 2)
+        f = along(xg)[0]
         F += (wg * length)[:, None, None] * (np.swapaxes(B, 1, 2) @ f @ B)
     inverse = np.linalg.inv(F)
     # deformation of node 2 relative to node 1 carried rigidly
@@ -120,12 +143,13 @@ def _straight_beam(
         for sub_x, sub_w in zip(_GAUSS_X, _GAUSS_W, strict=True):
             xi = x * sub_x
             B = np.swapaxes(_carry(length - xi), 1, 2)
+            f = along(xg * sub_x)[0]
             N += (sub_w * x)[:, None, None] * (_carry(x - xi) @ (f @ B @ ends))
+        f, m, polar = along(xg)
         M += (wg * length)[:, None, None] * (np.swapaxes(N, 1, 2) @ m @ N)
         if preload:
             strain = f @ np.swapaxes(_carry(length - x), 1, 2) @ ends
             slopes = np.stack([N[:, 5] + strain[:, 1], -N[:, 4] + strain[:, 2]], axis=1)
-            polar = (s.Iy + s.Iz) / s.area
             twist = strain[:, 3:4]
             geometric = np.swapaxes(slopes, 1, 2) @ slopes + polar * np.swapaxes(twist, 1, 2) @ twist
             K += (wg * length * preload)[:, None, None] * geometric
@@ -143,14 +167,15 @@ def _shared_beam(
     preload: float,
 ) -> tuple[Floats, Floats]:
     """Frames repeat the same few members many times."""
-    return _straight_beam(np.array(length), section, E, G, density, theory, preload)
+    return _straight_beam(np.array(length), _even(section, E, G, density, theory), preload)
 
 
-def _lumped(length: Floats, s: SectionProperties, density: float, theory: str, rotary: bool) -> Floats:
+def _lumped(length: Floats, along: Along, rotary: bool) -> Floats:
+    """Half of every element, with the section of its middle, at either end."""
     M = np.zeros((len(length), 12, 12))
-    half = _section_inertia(s, density, rotary=theory != "euler")
+    half = along(0.5)[1].copy()
     if not rotary:
-        half[3:, 3:] = 0.0
+        half[..., 3:, 3:] = 0.0
     block = (length / 2.0)[:, None, None] * half
     M[:, :6, :6] = block
     M[:, 6:, 6:] = block
@@ -183,6 +208,9 @@ class BeamElements(ElementKind):
     local_stiffness, local_mass : ndarray, shape (elements, 12, 12)
         Local matrices, releases condensed, in SI.
     section : SectionProperties
+        Of the run, or of its start where it tapers.
+    stations : tuple of SectionProperties
+        Where it tapers: at the start of the first element, then at the middle and the end of each; else none.
     E, G, density : float
         Pa, Pa, kg/m³.
     """
@@ -199,6 +227,7 @@ class BeamElements(ElementKind):
     E: float
     G: float
     density: float
+    stations: tuple[SectionProperties, ...] = ()
     kind: str = "beam"
     words = "beams"
     stress_names = ("fibre",)
@@ -223,6 +252,7 @@ class BeamElements(ElementKind):
         theory: str = "timoshenko",
         preload: float = 0.0,
         mass: str = "consistent",
+        taper: Taper | None = None,
     ) -> BeamElements:
         """Build all elements of a run.
 
@@ -240,6 +270,8 @@ class BeamElements(ElementKind):
             Constant axial force in N, tension positive; acts through the geometric stiffness on the slopes of
             the axis and on the twist.
         mass : {"consistent", "lumped", "lumped without rotary"}
+        taper : callable, optional
+            Section at a share of the run, where it is not the same all along.
         """
         start, end = places[nodes[:, 0]] + arms[:, 0], places[nodes[:, 1]] + arms[:, 1]
         axes = beam_axes(start, end, up, part)
@@ -247,10 +279,21 @@ class BeamElements(ElementKind):
         # elements of one length share one matrix: a run has few distinct lengths
         rounded = float(f"{length.max():.12e}")
         unique, which = np.unique(np.round(length / rounded, 11), return_inverse=True)
-        K, M = _shared_beam(tuple(unique * rounded), section, E, G, density, theory, preload)
-        if mass != "consistent":
-            M = _lumped(unique * rounded, section, density, theory, mass == "lumped")
-        K, M = K[which], M[which]
+        stations: tuple[SectionProperties, ...] = ()
+        if taper is None:
+            along = _even(section, E, G, density, theory)
+            K, M = _shared_beam(tuple(unique * rounded), section, E, G, density, theory, preload)
+            if mass != "consistent":
+                M = _lumped(unique * rounded, along, mass == "lumped")
+            K, M = K[which], M[which]
+        else:
+            places_along = np.concatenate([[0.0], np.cumsum(length)]) / length.sum()
+            halves = np.sort(np.concatenate([places_along, (places_along[1:] + places_along[:-1]) / 2.0]))
+            stations = tuple(taper(float(s)) for s in halves)
+            along = _varying(taper, np.column_stack([places_along[:-1], places_along[1:]]), E, G, density, theory)
+            K, M = _straight_beam(length, along, preload)
+            if mass != "consistent":
+                M = _lumped(length, along, mass == "lumped")
         if release_start:
             K[0], M[0] = _release(K[0], M[0], list(release_start), part)
         if release_end:
@@ -263,7 +306,7 @@ class BeamElements(ElementKind):
             T[:, o + 3 : o + 6, o + 3 : o + 6] = axes
             T[:, o : o + 3, o + 3 : o + 6] = axes @ arm_matrix(total[:, end_number])
         ends = places[nodes] + total
-        return cls(part, nodes, length, ends, axes, T, K, M, section, E, G, density)
+        return cls(part, nodes, length, ends, axes, T, K, M, section, E, G, density, stations)
 
     @property
     def run_ends(self) -> Floats:
@@ -281,23 +324,38 @@ class BeamElements(ElementKind):
 
     def lumped_chunks(self) -> Iterator[tuple[NDArray[np.int64], Floats]]:
         """Degrees of freedom and lumped mass (global axes)."""
-        lumped = _lumped(self.length, self.section, self.density, "timoshenko", True)
+        lumped = np.zeros((len(self.length), 12, 12))
+        for rows, s in self._middles():
+            lumped[rows] = _lumped(self.length[rows], _even(s, self.E, self.G, self.density, "timoshenko"), True)
         yield self.dofs, np.swapaxes(self.to_local, 1, 2) @ lumped @ self.to_local
 
     def volumes(self) -> Floats:
         """Volume of each element in m³."""
-        return self.length * self.section.area
+        if not self.stations:
+            return self.length * self.section.area
+        areas = np.array([s.area for s in self.stations])
+        return self.length * (areas[:-1:2] + 4.0 * areas[1::2] + areas[2::2]) / 6.0
+
+    def _middles(self) -> list[tuple[Any, SectionProperties]]:
+        """Elements, and the section of their middle."""
+        if not self.stations:
+            return [(slice(None), self.section)]
+        return [([i], s) for i, s in enumerate(self.stations[1::2])]
+
+    def _slightest(self) -> SectionProperties:
+        """The section that bends most easily."""
+        return min(self.stations or (self.section,), key=lambda s: min(s.Iy, s.Iz) / s.area)
 
     def wave(self, omega: float) -> float:
         """Bending in the softer plane, (EI / ρA ω²)^¼."""
-        s = self.section
+        s = self._slightest()
         if self.density <= 0:
             return float(np.inf)
         return float((self.E * min(s.Iy, s.Iz) / (self.density * s.area * omega**2)) ** 0.25)
 
     def mesh_error(self, kh: Floats) -> Floats:
         """(kh)⁴ / 720 of Hermite bending, and (kh)² / 24 of the share that shear has in it."""
-        s = self.section
+        s = self._slightest()
         k = kh / self.length.max()
         area = s.area * max(min(s.shear_y, s.shear_z), 1e-9)
         ratio = k**2 * self.E * min(s.Iy, s.Iz) / (self.G * area)
@@ -312,9 +370,12 @@ class BeamElements(ElementKind):
     def bodies(self) -> tuple[Floats, Floats, Floats]:
         """Outlines of the section along every element, (faces, 4, 3); the middle of the run, and its axes y, z."""
         faces = []
-        for piece in self.section.pieces:
-            off = np.einsum("ki,eij->ekj", piece, self.axes[:, 1:])
-            start, end = self.ends[:, [0]] + off, self.ends[:, [1]] + off
+        first = [self.section] * len(self.ends) if not self.stations else list(self.stations[:-1:2])
+        last = first if not self.stations else list(self.stations[2::2])
+        for number in range(len(self.section.pieces)):
+            off = [np.einsum("eki,eij->ekj", np.array([s.pieces[number] for s in own]), self.axes[:, 1:])
+                   for own in (first, last)]  # fmt: skip
+            start, end = self.ends[:, [0]] + off[0], self.ends[:, [1]] + off[1]
             turned = [np.roll(x, -1, axis=1) for x in (start, end)]
             faces.append(np.stack([start, turned[0], turned[1], end], axis=2).reshape(-1, 4, 3))
         middle = len(self.ends) // 2
@@ -336,13 +397,18 @@ class BeamElements(ElementKind):
 
         Shapes (elements, 2, fibres, 12).
         """
-        fibres = self.fibre_stress()
+        count = len(self.nodes)
+        if self.stations:
+            every = np.array([fibre_stress(s) for s in self.stations[::2]])
+        else:
+            every = np.broadcast_to(fibre_stress(self.section), (count + 1, len(self.section.fibres), 3))
         found = []
         for matrix in (self.local_stiffness, self.local_mass):
             ends = []
             for side, sign in ((0, -1.0), (1, 1.0)):
                 rows = 6 * side + np.array([0, 4, 5])
-                ends.append(sign * np.einsum("fr,erj->efj", fibres, matrix[:, rows] @ self.to_local))
+                fibres = every[side : side + count]
+                ends.append(sign * np.einsum("efr,erj->efj", fibres, matrix[:, rows] @ self.to_local))
             found.append(np.stack(ends, axis=1))
         return found[0], found[1]
 
@@ -378,6 +444,8 @@ class BeamElements(ElementKind):
             raise DescriptionError(f'the section of "{self.part}" has no fibres; add fibres: [[y, z], ...] to it')
         stiff, inert = self._fibre_rows()
         fibres = [f", fibre y {1e3 * y + 0.0:.4g} z {1e3 * z + 0.0:.4g} mm" for y, z in _tidy(self.section.fibres)]
+        if self.stations:
+            fibres = [f"{fibre} at the run's start, thinner or thicker here" for fibre in fibres]
         sides = tuple(f", {word}{f}" for word in ("start", "end") for f in fibres)
         elements, ends = np.arange(len(self.nodes)), [0, 1]
         if end is not None:
@@ -393,12 +461,12 @@ class BeamElements(ElementKind):
         none = np.zeros((0, 1), dtype=np.int64)
         return [StressField(self.part, maps[0], 1, places, none, none, maps[1])]
 
-    def fibre_stress(self) -> Floats:
-        """Normal stress in Pa at the fibres from section forces (N, My, Mz), shape (fibres, 3)."""
-        s = self.section
-        bend = np.linalg.inv(np.array([[s.Iy, -s.Iyz], [-s.Iyz, s.Iz]]))
-        y, z = s.fibres[:, 0], s.fibres[:, 1]
-        return np.column_stack([np.full(len(y), 1.0 / s.area), np.column_stack([z, -y]) @ bend])
+
+def fibre_stress(s: SectionProperties) -> Floats:
+    """Normal stress in Pa at the fibres from section forces (N, My, Mz), shape (fibres, 3)."""
+    bend = np.linalg.inv(np.array([[s.Iy, -s.Iyz], [-s.Iyz, s.Iz]]))
+    y, z = s.fibres[:, 0], s.fibres[:, 1]
+    return np.column_stack([np.full(len(y), 1.0 / s.area), np.column_stack([z, -y]) @ bend])
 
 
 def _release(K: Floats, M: Floats, free: list[int], part: str) -> tuple[Floats, Floats]:

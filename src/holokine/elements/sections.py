@@ -11,14 +11,17 @@ area for the others. Restrained warping is not modelled.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe import schema
+from holokine.errors import DescriptionError
 
-__all__ = ["SectionProperties", "section_properties"]
+__all__ = ["SectionProperties", "section_properties", "tapered"]
 
 Floats = NDArray[np.float64]
 Box = tuple[float, float, float, float]
@@ -226,3 +229,40 @@ def section_properties(section: schema.Section) -> SectionProperties:
     if section.torsion_constant is not None:
         result = replace(result, J=section.torsion_constant)
     return result
+
+
+def tapered(first: schema.Section, last: schema.Section, where: str) -> Callable[[float], SectionProperties]:
+    """Properties along a run whose dimensions change evenly from one section to another, by the share of the run.
+
+    Raises
+    ------
+    DescriptionError
+        Sections of different shapes, or given by numbers.
+    """
+    shape = next(n for n in _SHAPES if getattr(first, n) is not None)
+    if getattr(last, shape) is None or shape == "properties":
+        raise DescriptionError(
+            f"{where}: a beam tapers between two sections of one shape (rectangle, tube, rod, pipe, I, channel, angle, "
+            "T)"
+        )
+    overrides = [[s.shear_factors is None, s.torsion_constant is None] for s in (first, last)]
+    if overrides[0] != overrides[1]:
+        raise DescriptionError(
+            f"{where}: give shear factors and torsion constant with both of its sections, or neither"
+        )
+
+    def between(a: Any, b: Any, share: float) -> Any:
+        if isinstance(a, tuple):
+            return tuple(between(x, y, share) for x, y in zip(a, b, strict=True))
+        return (1.0 - share) * a + share * b if isinstance(a, float) and isinstance(b, float) else a
+
+    def mixed(a: Any, b: Any, share: float) -> Any:
+        return a.model_copy(update={n: between(getattr(a, n), getattr(b, n), share) for n in type(a).model_fields})
+
+    def at(share: float) -> SectionProperties:
+        whole = mixed(first, last, share)
+        return section_properties(
+            whole.model_copy(update={shape: mixed(getattr(first, shape), getattr(last, shape), share)})
+        )
+
+    return at

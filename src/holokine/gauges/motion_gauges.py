@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
+from numpy.typing import NDArray
 
 from holokine.describe.gauges import Gauge
+from holokine.errors import DescriptionError
 from holokine.gauges.channels import ChannelBlock
 from holokine.gauges.maps import Maps, builds, vector
+from holokine.mesh import select_nodes
 from holokine.system.build import System
 
 _MOTION = {
@@ -20,13 +25,25 @@ _MOTION = {
 @builds("displacement", "rotation", "velocity", "acceleration")
 def motion(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
     dimension, order, first = _MOTION[gauge.kind]
-    points = [gauge.source] if gauge.relative_to is None else [gauge.source, gauge.relative_to]
-    nodes = [system.node(point, f'gauge "{name}"') for point in points]
+    where = f'gauge "{name}"'
+    sets = [_nodes(system, where, getattr(gauge, gauge.kind), first)]
+    if gauge.relative_to is not None:
+        sets.append(_nodes(system, where, gauge.relative_to, first))
 
     def add(d: int, axis: str) -> int:
-        columns = np.array([6 * n + first + d for n in nodes])
-        values = np.array([1.0, -1.0])[: len(nodes)]
+        columns = np.concatenate([6 * nodes + first + d for nodes in sets])
+        values = np.concatenate([np.full(len(n), s / len(n)) for n, s in zip(sets, (1.0, -1.0), strict=False)])
         channel = ChannelBlock(name, (axis,), dimension, "motion", order, gauge.is_relative)
         return maps.add(channel, displacement=(columns, values))
 
     vector(maps, name, gauge, dimension, add)
+
+
+def _nodes(system: System, where: str, at: Any, first: int) -> NDArray[np.int64]:
+    """Node of a point, or nodes of a selection that something moves in these directions."""
+    if isinstance(at, str):
+        return np.array([system.node(at, where)])
+    nodes = select_nodes(system.mesh, system.description, at, where)
+    if first and not system.active.reshape(-1, 6)[nodes, 3:].all():
+        raise DescriptionError(f"{where}: some of the nodes have no rotation (nodes of solids have none)")
+    return nodes

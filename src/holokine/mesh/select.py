@@ -45,7 +45,7 @@ def select_nodes(mesh: Mesh, description: Description, selection: Selection, whe
     else:
         nodes = np.arange(len(mesh.nodes))
     if selection.part is not None:
-        nodes = nodes[np.isin(nodes, mesh.part_nodes[selection.part])]
+        nodes = nodes[np.isin(nodes, np.concatenate([mesh.part_nodes[p] for p in selection.part]))]
     if selection.group is not None:
         members = group_members(description, selection.group)
         own = [mesh.part_nodes[m] for m in members if m in mesh.part_nodes]

@@ -89,7 +89,8 @@ def check_system(system: System) -> CheckReport:
             )  # fmt: skip
     findings += _implausible(system, totals, members := member_masses(system))
     unused = [n for n in d.materials if all(p.material != n for p in d.parts.values())]
-    unused += [n for n in d.sections if all(p.section != n for p in d.parts.values())]
+    used = {s for p in d.parts.values() for s in p.sections}
+    unused += [n for n in d.sections if n not in used]
     if unused:
         findings.append(Finding("note", f"defined but not used: {', '.join(unused)}"))
     at = system.mesh.points

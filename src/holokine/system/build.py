@@ -20,7 +20,7 @@ from holokine.elements.beam import BeamElements
 from holokine.elements.connectors import Connector, PointMass, arm_matrix, axes_from
 from holokine.elements.constitutive import plane_stress, rotate, solid_matrix, transverse_shear
 from holokine.elements.kinds import ElementKind
-from holokine.elements.sections import section_properties
+from holokine.elements.sections import section_properties, tapered
 from holokine.elements.shell import ShellElements
 from holokine.elements.solid import SolidElements
 from holokine.errors import DescriptionError
@@ -28,7 +28,7 @@ from holokine.mesh import Block, Mesh, build_mesh
 from holokine.mesh.cells import CELLS
 from holokine.system.assemble import DIRECTION_NAMES, Accumulator, assemble, node_dofs
 from holokine.system.constraints import Constraints, eliminate
-from holokine.system.links import Bond, SupportRows, build_bonds, joint_sides
+from holokine.system.links import Bond, Sides, SupportRows, all_sides, build_bonds
 
 __all__ = ["Elements", "System", "build_system"]
 
@@ -167,7 +167,7 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
         given = read_given(description, folder or Folder())
         mesh = given.mesh
     mesh = (mesh or build_mesh(description, folder)).with_names(description)
-    mesh, joints = joint_sides(description, mesh)
+    mesh, sides = all_sides(description, mesh)
     elements = tuple(_elements(description, mesh))
     for name, m in description.masses.items():
         _check_inertia(name, m.mass, np.array(m.inertia))
@@ -175,7 +175,7 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
         PointMass(name, mesh.points[m.at], m.mass, np.array(m.offset), np.array(m.inertia))
         for name, m in description.masses.items()
     )
-    connectors = _connectors(description, mesh)
+    connectors = _connectors(description, mesh, sides)
     size = 6 * len(mesh.nodes)
     stiff, inert = Accumulator(size), Accumulator(size)
     for e in elements:
@@ -197,9 +197,10 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
         active |= given.active
     for link in description.links.values():
         active[node_dofs(np.array([mesh.points[link.point]]))] = True
-    for ends, _ in joints.values():
-        active[node_dofs(np.array(ends))] = True
-    bonds = build_bonds(description, mesh, active, joints)
+    for name, made in sides.items():
+        own = [n for n, c in zip(made.ends, made.carried, strict=True) if c is not None or name in description.joints]
+        active[node_dofs(np.array(own, dtype=np.int64))] = True
+    bonds = build_bonds(description, mesh, active, sides)
     every = (*connectors, *bonds.elastic_joints)
     springs: list[Any] = [(node_dofs(np.array(c.nodes))[None], *(m[None] for m in c.matrices())) for c in every]
     for dofs, k, _ in springs:
@@ -276,6 +277,9 @@ def _beams(made: Made, name: str, part: Part, material: Material, block: Block) 
             "theory": beam.theory,
             "preload": beam.preload,
         }
+        if beam.end_section is not None:
+            sections = made.description.sections
+            keys["taper"] = tapered(sections[beam.section], sections[beam.end_section], f'part "{name}"')
     elif part.ring is not None:
         keys = {"up": part.ring.axis, "theory": part.ring.theory}
     elif part.mesh is not None:
@@ -327,7 +331,7 @@ MAKERS = {"line": _beams, "surface": _shells, "solid": _solids}
 """By the family of the cells: what makes elements of them."""
 
 
-def _connectors(d: Description, mesh: Mesh) -> list[Connector]:
+def _connectors(d: Description, mesh: Mesh, sides: dict[str, Sides]) -> list[Connector]:
     result = []
     tables: tuple[tuple[str, dict[str, Spring] | dict[str, Bushing]], ...] = (
         ("spring", d.springs),
@@ -335,15 +339,7 @@ def _connectors(d: Description, mesh: Mesh) -> list[Connector]:
     )
     for kind, table in tables:
         for name, spring in table.items():
-            ends = [e for e in spring.between if e != GROUND]
-            if not ends:
-                raise DescriptionError(f'{kind} "{name}": one end at least must be a point')
-            nodes = tuple(mesh.points[e] for e in ends)
-            if len(nodes) == 2 and nodes[0] == nodes[1]:
-                raise DescriptionError(
-                    f'{kind} "{name}": its points "{ends[0]}" and "{ends[1]}" are one node; '
-                    'write "apart: true" at one of the points'
-                )
+            nodes = sides[name].ends
             places = mesh.nodes[list(nodes)]
             stiffness, damping = np.zeros(6), np.zeros(6)
             if isinstance(spring, Spring):

@@ -12,6 +12,7 @@ from scipy.sparse import coo_array, csr_array
 from scipy.spatial import cKDTree
 
 from holokine.describe import Description
+from holokine.describe.schema import GROUND
 from holokine.describe.targets import Selection
 from holokine.elements.connectors import Connector, arm_matrix, axes_from
 from holokine.errors import ConstraintError, DescriptionError
@@ -20,7 +21,7 @@ from holokine.mesh.ties import project
 from holokine.system.assemble import DIRECTION_NAMES, node_dofs
 from holokine.system.constraints import Equation
 
-__all__ = ["Bond", "Bonds", "SupportRows", "build_bonds"]
+__all__ = ["Bond", "Bonds", "Sides", "SupportRows", "all_sides", "build_bonds"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -56,6 +57,16 @@ class Bond:
     rows: slice
     weights: Floats
     nodes: Ints
+
+
+@dataclass(frozen=True)
+class Sides:
+    """Nodes of the sides of a joint, spring or bushing (points, or nodes made for them), and what each carries."""
+
+    owner: str
+    ends: tuple[int, ...]
+    carried: tuple[Ints | None, ...]
+    links: tuple[str, ...]
 
 
 FAR = 0.05  # of the diagonal: more is no gap of an assembly
@@ -178,24 +189,35 @@ class _Collector:
         if len(targets) == 0:
             raise DescriptionError(f'{owner}: links the point "{link.point}" to nothing but itself')
         targets = self.attached(owner, targets, "targets")
+        self.bound(name, owner, node, targets, "rigid" if link.rigid is not None else "averaging")
+
+    def bound(self, name: str, owner: str, node: int, targets: Ints, kind: str) -> None:
+        """A link by its node, what it carries (or is carried by), and its kind."""
         place = self.mesh.nodes[node]
-        kind = "rigid" if link.rigid is not None else "averaging"
         dependent, rows = getattr(self, kind)(owner, node, targets)
         # λ acts on the dependent motions: the carried nodes of a rigid link, the point of an averaging one
         sign = -1.0 if kind == "rigid" else 1.0
         weights = sign * _resultant(self.mesh.nodes, dependent, place, np.eye(3))
         self.out.bonds[name] = Bond(name, kind, place, np.eye(3), rows, weights, np.append(targets, node))
 
+    def sides(self, made: Sides, name: str = "") -> None:
+        """What the sides of a joint, spring or bushing carry; with a name, as links of their own."""
+        for number, (end, carried, link) in enumerate(zip(made.ends, made.carried, made.links, strict=True), start=1):
+            if carried is not None:
+                where = f"{made.owner}, side {number}"
+                targets = self.attached(where, carried, "nodes")
+                if name:
+                    self.bound(f"{name} side {number}", where, end, targets, link)
+                else:
+                    getattr(self, link)(where, end, targets)
+
     # -- joints ---------------------------------------------------------------------------------------
 
-    def joint(self, name: str, ends: tuple[int, int], sides: tuple[Ints | None, Ints | None]) -> None:
-        """`ends`: nodes of the two sides (points, or nodes made for them); `sides`: what each carries."""
+    def joint(self, name: str, made: Sides) -> None:
         joint = self.d.joints[name]
         owner = f'joint "{name}"'
-        for end, carried, side in zip(ends, sides, joint.between, strict=True):
-            if carried is not None:
-                where = f"{owner}, side at node {end + 1}"
-                getattr(self, side.link)(where, end, self.attached(where, carried, "nodes"))
+        self.sides(made)
+        ends = (made.ends[0], made.ends[1])
         axes = np.eye(3)
         if joint.axes is not None:
             axes = axes_from(joint.axes.x, joint.axes.y, owner=owner)
@@ -212,7 +234,7 @@ class _Collector:
         if any(joint.stiffness) or any(joint.damping):
             self.out.elastic_joints.append(whole)
         held = list(joint.held)
-        nodes = np.unique(np.concatenate([np.array(ends), *[s for s in sides if s is not None]]))
+        nodes = np.unique(np.concatenate([np.array(ends), *[s for s in made.carried if s is not None]]))
         rows = slice(self.count, self.count)
         weights = np.zeros((6, 0))
         if held:
@@ -321,14 +343,17 @@ def build_bonds(
     d: Description,
     mesh: Mesh,
     active: NDArray[np.bool_],
-    joint_ends: dict[str, tuple[tuple[int, int], tuple[Ints | None, Ints | None]]],
+    sides: dict[str, Sides],
 ) -> Bonds:
     """Equations of everything that constrains."""
     collector = _Collector(d, mesh, active)
     for name in d.links:
         collector.link(name)
-    for name, (ends, sides) in joint_ends.items():
-        collector.joint(name, ends, sides)
+    for name, made in sides.items():
+        if name in d.joints:
+            collector.joint(name, made)
+        else:
+            collector.sides(made, name)
     for name in d.ties:
         collector.tie(name)
     for name in d.supports:
@@ -336,31 +361,45 @@ def build_bonds(
     return collector.out
 
 
-def joint_sides(
-    d: Description, mesh: Mesh
-) -> tuple[Mesh, dict[str, tuple[tuple[int, int], tuple[Ints | None, Ints | None]]]]:
-    """Ends of every joint; a side that is a set of nodes gets a node of its own at their centre."""
+def all_sides(d: Description, mesh: Mesh) -> tuple[Mesh, dict[str, Sides]]:
+    """Ends of joints, springs and bushings; a side that is a set of nodes gets a node of its own at their centre."""
     from dataclasses import replace
 
-    result: dict[str, tuple[tuple[int, int], tuple[Ints | None, Ints | None]]] = {}
+    result: dict[str, Sides] = {}
     nodes = [mesh.nodes]
     count = len(mesh.nodes)
-    for name, joint in d.joints.items():
-        ends: list[int] = []
-        sides: list[Ints | None] = []
-        for k, side in enumerate(joint.between):
-            chosen = select_nodes(mesh, d, side.to, f'joint "{name}", side {k + 1}')
-            if len(chosen) == 1 and _is_point(side.to):
-                ends.append(int(chosen[0]))
-                sides.append(None)
-            else:
-                nodes.append(mesh.nodes[chosen].mean(axis=0, keepdims=True))
-                ends.append(count)
-                sides.append(chosen)
-                count += 1
-        if ends[0] == ends[1]:
-            raise DescriptionError(f'joint "{name}": both sides are one node; write "apart: true" at one of the points')
-        result[name] = ((ends[0], ends[1]), (sides[0], sides[1]))
+    tables: tuple[tuple[str, dict[str, Any]], ...] = (
+        ("joint", d.joints), ("spring", d.springs), ("bushing", d.bushings),
+    )  # fmt: skip
+    for kind, table in tables:
+        for name, model in table.items():
+            owner = f'{kind} "{name}"'
+            ends: list[int] = []
+            sides: list[Ints | None] = []
+            links: list[str] = []
+            for k, side in enumerate(model.between):
+                if isinstance(side, str):
+                    if side == GROUND:
+                        continue
+                    ends.append(mesh.points[side])
+                    sides.append(None)
+                    links.append("")
+                    continue
+                chosen = select_nodes(mesh, d, side.to, f"{owner}, side {k + 1}")
+                links.append(side.link)
+                if len(chosen) == 1 and _is_point(side.to):
+                    ends.append(int(chosen[0]))
+                    sides.append(None)
+                else:
+                    nodes.append(mesh.nodes[chosen].mean(axis=0, keepdims=True))
+                    ends.append(count)
+                    sides.append(chosen)
+                    count += 1
+            if not ends:
+                raise DescriptionError(f"{owner}: one end at least must be a point or a selection")
+            if len(ends) == 2 and ends[0] == ends[1]:
+                raise DescriptionError(f'{owner}: both sides are one node; write "apart: true" at one of the points')
+            result[name] = Sides(owner, tuple(ends), tuple(sides), tuple(links))
     if count == len(mesh.nodes):
         return mesh, result
     return replace(mesh, nodes=np.concatenate(nodes), part_nodes={}), result
