@@ -85,6 +85,8 @@ FRAME: dict[str, Any] = {
                   "rigid between": [30, 60], "missing mass": True, "over missing mass": "absolute",
                   "zero period acceleration": {"x": "1 g", "z": "2 g"},
                   "damping": "3 %", "upto": "2 kHz"},
+        "apart": {"support pulses": {"west": {"supports": ["wall"], "pulse": {"x": {"rectangle": {"peak": "2 g",
+                  "duration": "9 ms"}}}}}, "ring down": "20 ms"},
         "jolt": {"pulse": {"z": {"rectangle": {"peak": "3 g", "duration": "8 ms", "start": "1 ms"}},
                            "x": {"file": "record.csv", "column": "left [g]", "scale": 0.5, "delay": "2 ms"}},
                  "loads": {"push": {"step": {"rise": "3 ms", "peak": 0.5}}}, "ring down": "60 ms", "step": "1 ms",

@@ -487,3 +487,156 @@ def test_the_stiffness_at_rest_is_factorised_once(monkeypatch):
     answer.points()
     a.ritz("hit", count=4)
     assert len(calls) == 1
+
+
+# -- groups of supports that move by themselves, in time ------------------------------------------------------
+
+
+def portal() -> hk.Assembly:
+    """A beam on two posts of different height, whose feet are two groups."""
+    a = hk.Assembly("portal").material("m", **STEEL).section("s", rectangle={"width": 0.04, "height": 0.03})
+    for name, at in {"a": [0, 0, 0], "b": [0, 0, 0.8], "c": [1.0, 0, 0.8], "d": [1.0, 0, 0.3]}.items():
+        a.point(name, at)
+    for name, ends in {"left": "ab", "top": "bc", "right": "cd"}.items():
+        a.part(name, beam={"through": list(ends), "section": "s", "up": "y", "divisions": 6}, material="m")
+    a.support("foot left", at="a", hold="all").support("foot right", at="d", hold="all").mass("box", at="b", mass=3.0)
+    a.gauge("u", displacement="b").gauge("v", velocity="b", motion="absolute").gauge("acc", acceleration="b")
+    a.gauge("rel", displacement="b", relative_to="c", axis="x").gauge("arel", acceleration="b", motion="relative")
+    a.gauge("pull", reaction="foot left").gauge("root", beam_moment="left", end="start").gauge("s", stress="top")
+    return a.damping(0.03)
+
+
+HIT = {"half sine": {"peak": 12.0, "duration": 0.03}}
+
+
+def histories(answer: hk.Answer) -> dict[str, np.ndarray]:
+    result = answer.result
+    return {r.label: result.history(n) for n, r in enumerate(result.reduced.readings)}
+
+
+@pytest.mark.parametrize("correction", [True, False])
+def test_groups_that_move_alike_are_the_whole_base_in_time(correction):
+    """Both feet by one signal: forces, stress and absolute accelerations of the base pulse; motion adds the base's."""
+    modes = portal().modes(count=8)
+    keys = {"static correction": correction, "ring down": 0.3}
+    whole = modes.respond({"pulse": {"x": HIT}, **keys})
+    both = modes.respond({"support pulses": {"feet": {"supports": ["foot left", "foot right"], "pulse": {"x": HIT}}},
+                          **keys})  # fmt: skip
+    each = modes.respond({"support pulses": {
+        "l": {"supports": ["foot left"], "pulse": {"x": HIT}}, "r": {"supports": ["foot right"], "pulse": {"x": HIT}},
+    }, **keys})  # fmt: skip
+    displacement = whole.result.pulse.base_motion(whole.result.time, whole.result.base)[1][:, 0]
+    reference = histories(whole)
+    reference["u x"] = reference["u x"] + displacement
+    reference["arel x"] = reference["arel x"] + whole.result.base[:, 0]
+    for answer in (both, each):
+        for label, history in histories(answer).items():
+            if "magnitude" in label or "stress" in label:
+                continue
+            size = np.abs(reference[label]).max()
+            np.testing.assert_allclose(history, reference[label], atol=1e-8 * size + 1e-12, err_msg=label)
+        assert answer.result.peaks[-1] == pytest.approx(whole.result.peaks[-1], rel=1e-8)
+        assert answer.peaks().set_index(["gauge", "component"]).loc[("pull", "x"), "peak"] == pytest.approx(
+            whole.peaks().set_index(["gauge", "component"]).loc[("pull", "x"), "peak"], rel=1e-8)  # fmt: skip
+    assert "groups of supports move: l x, r x" in each.lines()[0]
+
+
+@pytest.mark.parametrize("dashpot", [0.0, 12.0])
+def test_groups_of_supports_in_time_against_integration(dashpot):
+    """Two masses between two moved points: M u'' + C u' + K u by DOP853 with both motions, modal damping."""
+    a = hk.Assembly().damping(0.04)
+    for k, x in enumerate((0.0, 0.1, 0.2, 0.3)):
+        a.point(f"p{k}", [x, 0, 0])
+    a.mass("m1", at="p1", mass=2.0).mass("m2", at="p2", mass=1.0)
+    for k, stiffness in enumerate((3e3, 2e3, 5e3)):
+        a.spring(f"k{k}", between=[f"p{k}", f"p{k + 1}"], stiffness=stiffness, damping=dashpot if k == 0 else 0.0)
+    a.support("g1", at=["p1", "p2"], hold=["y", "z"]).support("west", at="p0", hold="all")
+    a.support("east", at="p3", hold="all")
+    for n in (1, 2):
+        a.gauge(f"u{n}", displacement=f"p{n}", axis="x").gauge(f"a{n}", acceleration=f"p{n}", axis="x")
+    a.gauge("f", force="k0").gauge("c", damper_force="k0").gauge("r", reaction="west", axis="x")
+    event = {"support pulses": {
+        "west": {"supports": ["west"], "pulse": {"x": {"half sine": {"peak": 30.0, "duration": 0.08}}}},
+        "east": {"supports": ["east"], "pulse": {"x": {"sine": {"peak": 20.0, "frequency": 8, "cycles": 2,
+                                                             "window": "none"}}}},
+    }, "ring down": 0.5}  # fmt: skip
+    modes = a.modes()
+    found = histories(modes.respond(event))
+    t = modes.respond(event).result.time
+    K, M = np.array([[5e3, -2e3], [-2e3, 7e3]]), np.diag([2.0, 1.0])
+    B = np.array([[3e3, 0.0], [0.0, 5e3]])  # pulls of the moved points
+    w2, phi = scipy.linalg.eigh(K, M)
+    C = M @ phi @ np.diag(2 * 0.04 * np.sqrt(w2)) @ phi.T @ M
+    R = np.linalg.solve(K, B)
+
+    def ground(s):
+        push = np.array([30 * np.sin(np.pi * s / 0.08) * (s < 0.08), 20 * np.sin(16 * np.pi * s) * (s < 0.25)])
+        return push * (s >= 0)
+
+    def slope(s, y):  # relative to what follows at rest; then the grounds' own velocity and place
+        x, v, gv = y[:2], y[2:4], y[4:6]
+        speed = v + R @ gv  # of the masses in space
+        pull = np.array([dashpot * (gv[0] - speed[0]), 0.0])
+        return np.concatenate([v, np.linalg.solve(M, pull - C @ v - K @ x) - R @ ground(s), ground(s), gv])
+
+    y, rows = np.zeros(8), []
+    edges = [0.0, 0.08, 0.25, float(t[-1])]
+    for lo, hi in pairwise(edges):
+        inside = t[(t >= lo) & (t <= hi)]
+        run = solve_ivp(lambda s, y, hi=hi: slope(min(s, hi - 1e-13), y), (lo, hi), y, "DOP853", rtol=1e-12, atol=1e-15,
+                        t_eval=np.unique(np.concatenate([[lo], inside, [hi]])))  # fmt: skip
+        rows.append((run.t, run.y))
+        y = run.y[:, -1]
+    when, every = (np.concatenate([r[k] for r in rows], axis=-1) for k in (0, 1))
+    when, first = np.unique(when, return_index=True)
+    every = every[:, first]
+    own = np.isin(t, when)
+    at = np.searchsorted(when, t[own])
+    total = every[:2] + R @ every[6:8]
+    for n in (1, 2):
+        np.testing.assert_allclose(found[f"u{n} x"][own], total[n - 1][at], atol=1e-6 * np.abs(total).max())
+    stretch = total[0][at] - every[6][at]
+    np.testing.assert_allclose(found["f along"][own], 3e3 * stretch, atol=3e-6 * np.abs(3e3 * stretch).max())
+    if dashpot:
+        speeds = every[2:4] + R @ every[4:6]
+        taken = dashpot * (speeds[0][at] - every[4][at])
+        np.testing.assert_allclose(found["c along"][own], taken, atol=1e-5 * np.abs(taken).max())
+
+
+def test_fields_and_refusals_of_groups_of_supports_in_time(tmp_path):
+    a = portal()
+    event = {"support pulses": {"left": {"supports": "foot left", "pulse": {"x": HIT, "z": HIT}}}, "ring down": 0.2}
+    modes = a.modes(count=8)
+    answer = modes.respond(event)
+    assert any("stay where they are: foot right" in f.text for f in answer.findings)
+    points = answer.points().set_index(["point", "axis"])
+    peaks = answer.peaks().set_index(["gauge", "component"])
+    assert points.loc[("b", "x"), "highest_displacement_mm"] == pytest.approx(
+        peaks.loc[("u", "x"), "highest"], rel=1e-3
+    )
+    assert points.loc[("a", "x"), "highest_displacement_mm"] == pytest.approx(
+        1e3 * answer.result.pulse.end_displacement[3] + 1e3 * answer.result.pulse.velocity_change[3] * 0.2, rel=1e-6
+    )
+    shape = answer.deformed(0.02).points().set_index("point")
+    history = answer.history("u")
+    row = int(np.abs(history["time_s"] - 0.02).argmin())
+    assert shape.loc["b", "x_mm"] == pytest.approx(history["u_x_mm"].iloc[row], rel=0.05)
+    members = answer.members()
+    root = members[(members["part"] == "left") & (members["element"] == 1) & (members["end"] == "start")].iloc[0]
+    assert max(abs(root["highest_Mz_nm"]), abs(root["highest_My_nm"])) > 0
+    assert answer.plot().axes[0].get_legend().get_texts()[0].get_text() == "left x"
+    assert answer.plot_excitation().axes
+    run = modes.save(tmp_path / "p.run")
+    np.testing.assert_allclose(hk.Modes.open(run).respond(event).result.peaks, answer.result.peaks, rtol=1e-9)
+    for bad, words in (
+        ({**event, "pulse": {"x": HIT}}, "not both"),
+        ({**event, "model": "full", "method": "average acceleration"}, "by modes"),
+        ({"support pulses": {"l": {"supports": ["foot left"], "pulse": {}}}}, "needs supports and a pulse"),
+        ({"support pulses": {"l": {"supports": ["foot left"], "pulse": {"x": HIT}},
+                             "m": {"supports": ["foot left"], "pulse": {"z": HIT}}}}, "named twice"),
+        ({"support pulses": {"l": {"supports": ["foot lfet"], "pulse": {"x": HIT}}}}, 'Did you mean "foot left"'),
+    ):  # fmt: skip
+        with pytest.raises(HolokineError, match=words):
+            modes.respond(bad)
+    with pytest.raises(EventError, match="energy balance"):
+        answer.energies()

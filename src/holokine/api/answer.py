@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, Generic, TypeVar
@@ -205,7 +205,7 @@ class Answer(Generic[R]):
                       Look.of(self.system, view, only))  # fmt: skip
         return Path(path)
 
-    def _coloured(self, colour: str, look: dict[str, Any], path: Path) -> Path:
+    def _coloured(self, colour: str, look: Mapping[str, Any], path: Path) -> Path:
         return self.picture(path, colour=colour, **look)
 
     _largest_word: ClassVar[str] = "largest "
@@ -256,11 +256,11 @@ class Answer(Generic[R]):
         """What draws each figure, by name."""
         return {"": self.plot}
 
-    def files(self, **look: Any) -> dict[str, Writer]:
+    def files(self, look: Mapping[str, Any] | None = None) -> dict[str, Writer]:
         """What writes each further file, by its ending after the event's name; `look` is for the pictures."""
         found: dict[str, Writer] = {".vtu": self.write_vtu}
         for colour in ("stress", "displacement"):
-            found[f"_{colour}.png"] = partial(self._coloured, colour, look)
+            found[f"_{colour}.png"] = partial(self._coloured, colour, look or {})
         found["_parts.csv"] = lambda path: self.worst().to_csv(path, index=False)
         return found
 

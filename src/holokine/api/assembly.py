@@ -308,6 +308,7 @@ class Assembly:
         spectrum: Table | None = None,
         support_spectra: Table | None = None,
         pulse: Table | None = None,
+        support_pulses: Table | None = None,
         loads: Table | None = None,
         static: str | Sequence[str] | Table | None = None,
         combine: str | None = None,

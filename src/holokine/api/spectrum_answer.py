@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -155,11 +155,11 @@ class SpectrumAnswer(Answer[SpectrumResult]):
             own = [("Peaks by every rule, this event's first", self.rules()), ("Missing mass", self.missing_mass())]
         return [peaks, *own, words, *limits]
 
-    def files(self, **look: Any) -> dict[str, Writer]:
+    def files(self, look: Mapping[str, Any] | None = None) -> dict[str, Writer]:
         """Largest fields as a mesh and pictures, and tables of points and members."""
         more: dict[str, Writer] = {"_points.csv": lambda path: self.points().to_csv(path, index=False)}
         more["_members.csv"] = lambda path: self.members().to_csv(path, index=False)
-        return {**super().files(**look), **more}
+        return {**super().files(look), **more}
 
     def figures(self) -> dict[str, Callable[[], Any]]:
         """The spectra, the shares of the modes, and four-way paper."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -88,9 +88,9 @@ class StaticAnswer(Answer[StaticResult]):
         """None."""
         return {}
 
-    def files(self, **look: Any) -> dict[str, Writer]:
+    def files(self, look: Mapping[str, Any] | None = None) -> dict[str, Writer]:
         """Deformed shape as a mesh and as pictures."""
         found: dict[str, Writer] = {".vtu": self.write_vtu}
         for colour in ("displacement", "stress"):
-            found[f"_{colour}.png"] = partial(self._deformed.picture, colour=colour, **look)
+            found[f"_{colour}.png"] = partial(self._deformed.picture, colour=colour, **(look or {}))
         return found

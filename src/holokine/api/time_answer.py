@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -284,10 +284,10 @@ class TimeAnswer(Answer[TimeResult]):
         own = super().figures() if self.result.reduced.readings else {}
         return {**own, "_excitation": self.plot_excitation}
 
-    def files(self, **look: Any) -> dict[str, Writer]:
+    def files(self, look: Mapping[str, Any] | None = None) -> dict[str, Writer]:
         """Page of histories; envelopes as a mesh, pictures and tables where there are whole fields."""
         page: dict[str, Writer] = {"_histories.html": self.page} if self.result.reduced.readings else {}
         if not self.has_fields:
             return page
-        return {**super().files(**look), "_points.csv": lambda path: self.points().to_csv(path, index=False),
+        return {**super().files(look), "_points.csv": lambda path: self.points().to_csv(path, index=False),
                 "_members.csv": lambda path: self.members().to_csv(path, index=False), **page}  # fmt: skip

@@ -368,7 +368,7 @@ class AnswerView(_View):
         if asked.rules:
             tables |= {f"{name}_{k}": t for k, t in answer.rule_tables().items()}  # type: ignore[attr-defined]
         screens = answer.screens(**signed, **({"rules": True} if asked.rules else {}))
-        files = {f"{name}{ending}": write for ending, write in answer.files(**asked.look.keys).items()}
+        files = {f"{name}{ending}": write for ending, write in answer.files(asked.look.keys).items()}
         if asked.film is not None:
             files[f"{name}.{asked.film.ending}"] = asked.film.maker(answer)
         if asked.at is not None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -33,9 +33,9 @@ class BasePulse:
         Seconds, not falling; a time given twice is a jump. After the last row its values stay (zero unless a step
         or a ramp keeps them).
     acceleration : ndarray, shape (rows, loads)
-        m/s² along x, y, z, then factors on loads; linear between rows.
+        m/s² along x, y, z and of groups of supports, then factors on loads; linear between rows.
     names : tuple of str
-        x, y, z and the loads.
+        x, y, z, the groups with their directions, and the loads.
     before : ndarray, shape (loads,)
         Values before the first row, under which the assembly rests at the start.
     notes : tuple of str
@@ -47,6 +47,26 @@ class BasePulse:
     names: tuple[str, ...] = ("x", "y", "z")
     before: Floats | None = None
     notes: tuple[str, ...] = ()
+    moving: int = 3
+    """How many of the columns are accelerations of the base or of groups of supports."""
+    felt: tuple[tuple[int, int], ...] = ()
+    """Columns that are the velocity of a moving one, which dampers feel: they are filled on the rows of an answer."""
+
+    @property
+    def loads(self) -> list[int]:
+        """Columns of loads with signals of their own."""
+        filled = {column for column, _ in self.felt}
+        return [k for k in range(self.moving, len(self.names)) if k not in filled]
+
+    def with_velocities(self, time: Floats, rows: Floats) -> Floats:
+        """Rows of `time` with the columns filled that are velocities (straight between rows)."""
+        if not self.felt:
+            return rows
+        velocity = self.base_motion(time, rows)[0]
+        result = rows.copy()
+        for column, of in self.felt:
+            result[:, column] = velocity[:, of]
+        return result
 
     @property
     def start(self) -> float:
@@ -71,33 +91,34 @@ class BasePulse:
     @property
     def moves_base(self) -> bool:
         """Whether the base moves at all."""
-        return bool(self.peak[:3].any())
+        return bool(self.peak[: self.moving].any())
 
     @property
     def velocity_change(self) -> Floats:
-        """Velocity of the base after the last row in m/s, shape (3,); zero where it is rounding only."""
+        """Velocity of the base and groups after the last row in m/s, shape (moving,); zero where it is rounding."""
         velocity = self.base_motion(self.time, self.acceleration)[0][-1]
         return np.where(np.abs(velocity) > _NOISE * self._impulse, velocity, 0.0)
 
     @property
     def end_displacement(self) -> Floats:
-        """Displacement of the base at the last row in m, shape (3,); zero where it is rounding only."""
+        """Displacement of the base and groups at the last row in m, shape (moving,); zero where it is rounding."""
         displacement = self.base_motion(self.time, self.acceleration)[1][-1]
         return np.where(np.abs(displacement) > _NOISE * self._impulse * (self.end - self.start), displacement, 0.0)
 
     @property
     def _impulse(self) -> Floats:
-        """Area under the size of the base acceleration in m/s, shape (3,)."""
-        size = np.abs(self.acceleration[:, :3])
+        """Area under the size of the base acceleration in m/s, shape (moving,)."""
+        size = np.abs(self.acceleration[:, : self.moving])
         return np.asarray((np.diff(self.time)[:, None] * (size[1:] + size[:-1]) / 2.0).sum(axis=0))
 
     def base_motion(self, time: Floats, acceleration: Floats) -> tuple[Floats, Floats]:
-        """Velocity (m/s) and displacement (m) of the base on rows of `time`, from rest; each (rows, 3)."""
+        """Velocity (m/s) and displacement (m) of the base on rows of `time`, from rest; each (rows, moving)."""
         h = np.diff(time)[:, None]
-        a0, a1 = acceleration[:-1, :3], acceleration[1:, :3]
-        v = np.concatenate([np.zeros((1, 3)), np.cumsum(h * (a0 + a1) / 2.0, axis=0)])
+        a0, a1 = acceleration[:-1, : self.moving], acceleration[1:, : self.moving]
+        rest = np.zeros((1, self.moving))
+        v = np.concatenate([rest, np.cumsum(h * (a0 + a1) / 2.0, axis=0)])
         step = h * v[:-1] + h**2 * (2.0 * a0 + a1) / 6.0
-        return v, np.concatenate([np.zeros((1, 3)), np.cumsum(step, axis=0)])
+        return v, np.concatenate([rest, np.cumsum(step, axis=0)])
 
 
 @dataclass(frozen=True)
@@ -225,16 +246,22 @@ def _summed(parts: list[_Rows]) -> _Rows:
 def build_pulse(
     shapes: Mapping[str, PulseShape],
     *,
+    groups: Mapping[str, PulseShape] | None = None,
+    felt: Sequence[str] = (),
     loads: Mapping[str, PulseShape] | None = None,
     stays: str | None = None,
     goes: str | None = None,
     folder: Folder | None = None,
     source: str = "pulse",
 ) -> BasePulse:
-    """One excitation from shapes by direction (x, y, z) and by load, put on common rows.
+    """One excitation from shapes by direction (x, y, z), by group of supports and by load, put on common rows.
 
     Parameters
     ----------
+    groups : dict of str to PulseShape, optional
+        By column: a group's name and its direction.
+    felt : list of str, optional
+        Columns of groups whose velocity dampers feel; each has a column of its own for that.
     stays, goes : str, optional
         A load at full size from before the start: all the time, or until the first instant.
 
@@ -245,6 +272,12 @@ def build_pulse(
     """
     parts = [("xyz".index(axis), _rows(shape, folder, f"{source}, {axis}", False)) for axis, shape in shapes.items()]
     names = ["x", "y", "z"]
+    for name, shape in (groups or {}).items():
+        parts.append((len(names), _rows(shape, folder, f"{source}, {name}", False)))
+        names.append(name)
+    moving = len(names)
+    pairs = tuple((moving + k, names.index(column)) for k, column in enumerate(felt))
+    names += [f"{column}, dampers" for column in felt]
     for name, shape in (loads or {}).items():
         parts.append((len(names), _rows(shape, folder, f'{source}, load "{name}"', True)))
         names.append(name)
@@ -269,7 +302,7 @@ def build_pulse(
             rows[:, len(names)] = value
             names.append(at_rest)
     notes = tuple(n for _, p in parts for n in p.notes)
-    return BasePulse(times, rows, tuple(names), before, notes)
+    return BasePulse(times, rows, tuple(names), before, notes, moving, pairs)
 
 
 def _common_times(tables: list[Floats]) -> Floats:

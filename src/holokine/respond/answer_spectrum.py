@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from holokine.describe.events import SpectrumEvent
 from holokine.excite.spectrum import ResponseSpectrum, build_spectrum
 from holokine.modes.check import Finding
-from holokine.respond.bench import Bench, damping_words, taken
+from holokine.respond.bench import Bench, about_supports, damping_words, taken
 from holokine.respond.combine import SpectrumResult, respond_spectrum
 from holokine.respond.reduced import at_supports
 from holokine.system.loads import moved_supports
@@ -70,7 +70,8 @@ def answer_spectrum(bench: Bench, name: str, event: SpectrumEvent) -> SpectrumRe
     )
     more = [*_about_size(spectra), *damping_words(bench, event, reduced)]
     if imposed:
-        more += _about_supports(bench, event)
+        named = [s for own in (event.support_spectra or {}).values() for s in own.supports]
+        more += about_supports(bench, named)
     return replace(answer, findings=(*answer.findings, *more)) if more else answer
 
 
@@ -84,19 +85,4 @@ def _about_size(spectra: dict[str, ResponseSpectrum]) -> list[Finding]:
                 "warning", f"{d}: the largest value of the spectrum is {most:.4g} m/s² ({most / STANDARD_GRAVITY:.3g} "
                 "g): is its unit right? A column without one is in the units of the description",
             ))  # fmt: skip
-    return found
-
-
-def _about_supports(bench: Bench, event: SpectrumEvent) -> list[Finding]:
-    """What independent support motion leaves as it is."""
-    d = bench.document.description
-    named = {s for own in (event.support_spectra or {}).values() for s in own.supports}
-    rest = [s for s in d.supports if s not in named]
-    found = []
-    if rest:
-        found.append(Finding("note", f"supports in no group stay where they are: {', '.join(rest)}"))
-    tables: tuple[dict[str, Any], ...] = (d.springs, d.bushings)
-    grounded = [n for t in tables for n, s in t.items() if "ground" in s.between]
-    if grounded:
-        found.append(Finding("note", f"what springs to ground stand on stays where it is: {', '.join(grounded)}"))
     return found

@@ -5,15 +5,18 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
-from holokine.describe.events import TimeEvent
+import numpy as np
+
+from holokine.describe.events import PulseShape, TimeEvent
 from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse, build_pulse
+from holokine.modes.check import Finding
 from holokine.modes.damping import rayleigh_factors
-from holokine.respond.bench import Bench, damping_words, taken
+from holokine.respond.bench import Bench, about_supports, damping_words, taken
 from holokine.respond.direct import FullModel
-from holokine.respond.reduced import ReducedModel, with_loads
+from holokine.respond.reduced import ReducedModel, solve_static, with_loads
 from holokine.respond.transient import TimeResult, respond_pulse
-from holokine.system.loads import LoadField, base_field, load_field, load_sum
+from holokine.system.loads import LoadField, base_field, load_field, load_sum, moved_supports
 
 __all__ = ["COUPLED", "answer_time"]
 
@@ -29,6 +32,9 @@ def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
     """
     reduced = taken(bench, event)
     pulse, extra = _excitation(bench, name, event)
+    findings: tuple[Finding, ...] = ()
+    if event.support_pulses is not None:
+        findings = tuple(about_supports(bench, [s for g in event.support_pulses.values() for s in g.supports]))
     if extra:
         reduced = with_loads(reduced, bench.modes, bench.gauges, extra)
     method: str = event.method
@@ -50,16 +56,22 @@ def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
         high_frequency_damping=event.high_frequency_damping,
         full=_full(bench, reduced, extra, event) if event.model == "full" else None,
     )
-    findings = (*answer.findings, *damping_words(bench, event, reduced))
+    findings = (*answer.findings, *findings, *damping_words(bench, event, reduced))
     return replace(answer, acting=tuple(extra), findings=findings)
 
 
 def _excitation(bench: Bench, name: str, event: TimeEvent) -> tuple[BasePulse, list[LoadField]]:
     """Signals on common rows, and the loads that they (and the start) act with."""
     d = bench.document.description
-    extra = []
+    groups = _groups(bench, name, event)
+    extra = [field for field, _ in groups.values()]
+    # what dampers take from the motion of the supports itself, C r s'
+    pushed = {column: -(bench.system.damping @ field.ride) for column, (field, _) in groups.items()}
+    none = np.zeros(bench.system.size)
+    pushed = {column: force for column, force in pushed.items() if force.any()}
+    extra += [LoadField(f"{column}, dampers", force, none, none) for column, force in pushed.items()]
     if event.load_names or event.at_rest:
-        extra = [load_field(bench.system, load, d.loads[load]) for load in event.load_names]
+        extra += [load_field(bench.system, load, d.loads[load]) for load in event.load_names]
     rest: dict[str, str | None] = {"start_from": None, "let_go": None}
     for key in rest:
         static = getattr(event, key)
@@ -75,10 +87,27 @@ def _excitation(bench: Bench, name: str, event: TimeEvent) -> tuple[BasePulse, l
             )
     base = {str(a): s for a, s in (event.pulse or {}).items()}
     pulse = build_pulse(
-        base, loads=event.loads, stays=rest["start_from"], goes=rest["let_go"],
-        folder=bench.document.folder, source=f'event "{name}"',
+        base, groups={c: shape for c, (_, shape) in groups.items()}, felt=list(pushed), loads=event.loads,
+        stays=rest["start_from"], goes=rest["let_go"], folder=bench.document.folder, source=f'event "{name}"',
     )  # fmt: skip
     return pulse, extra
+
+
+def _groups(bench: Bench, name: str, event: TimeEvent) -> dict[str, tuple[LoadField, PulseShape]]:
+    """By column: the assembly that follows a unit motion of a group of supports at rest, and the group's signal.
+
+    Its motion relative to that answers to the inertia -M r s'' (Clough & Penzien, section 26-7).
+    """
+    system, none = bench.system, np.zeros(bench.system.size)
+    found: dict[str, tuple[LoadField, PulseShape]] = {}
+    for group, own in (event.support_pulses or {}).items():
+        for axis, shape in own.pulse.items():
+            column = f"{group} {axis}"
+            where = f'event "{name}", supports "{group}"'
+            imposed = moved_supports(system, own.supports, {str(axis): 1.0}, where)
+            ride = solve_static(system, [LoadField(column, none, none, imposed)])[0]
+            found[column] = (LoadField(column, none, ride, none, True), shape)
+    return found
 
 
 def _full(bench: Bench, reduced: ReducedModel, extra: list[LoadField], event: TimeEvent) -> FullModel:

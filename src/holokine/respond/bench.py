@@ -21,7 +21,7 @@ from holokine.respond.reduced import ReducedModel
 from holokine.system.build import System
 from holokine.system.loads import LoadField, base_field, load_field
 
-__all__ = ["Bench", "acting_loads", "damping_words", "taken"]
+__all__ = ["Bench", "about_supports", "acting_loads", "damping_words", "taken"]
 
 Floats = NDArray[Any]  # float64
 
@@ -116,3 +116,17 @@ def acting_loads(system: System, event: EventKind, name: str) -> list[LoadField]
         if f.moved.any():
             raise EventError(f'"{name}": the load "{f.name}" moves supports, for which there are no such vectors')
     return fields
+
+
+def about_supports(bench: Bench, named: list[str]) -> list[Finding]:
+    """What motion of some supports alone leaves as it is."""
+    d = bench.document.description
+    rest = [s for s in d.supports if s not in named]
+    found = []
+    if rest:
+        found.append(Finding("note", f"supports in no group stay where they are: {', '.join(rest)}"))
+    tables: tuple[dict[str, Any], ...] = (d.springs, d.bushings)
+    grounded = [n for t in tables for n, s in t.items() if "ground" in s.between]
+    if grounded:
+        found.append(Finding("note", f"what springs to ground stand on stays where it is: {', '.join(grounded)}"))
+    return found

@@ -103,7 +103,7 @@ def pulse_under_rules(
     EventError
         For an event that is not a base pulse alone.
     """
-    if not isinstance(event, TimeEvent) or event.load_names or event.at_rest:
+    if not isinstance(event, TimeEvent) or event.load_names or event.at_rest or not event.pulse:
         raise EventError(f'"{name}" is not a base pulse alone: name one, whose own spectra are then taken')
     result = answer_time(bench, name, event)
     spectra = spectra_of_pulse(result.pulse, result.reduced)

@@ -36,6 +36,8 @@ def energy_balance(answer: TimeResult) -> dict[str, Floats]:
     system = getattr(answer.reader, "oscillators", None)
     if type(system) is not Oscillators:
         raise EventError("the energy balance is there for answers by uncoupled modes (method: modes)")
+    if answer.reduced.settled is not None:
+        raise EventError("the energy balance is there where the whole base moves, not groups of supports by themselves")
     path = answer.reader.path
     q, v, _ = system.motion(path.state, path.load)
     h = np.diff(path.time)

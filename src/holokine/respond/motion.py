@@ -83,15 +83,24 @@ class FieldMotion:
     def _fields(self, what: str) -> Floats:
         """Fields that go with `_coordinates`, shape (coordinates, dofs)."""
         if what == "displacement":
-            return np.vstack([self.shapes, self.left_out])
+            return np.vstack([self.shapes, self.left_out, *self._following])
         ride = np.array([f.ride if f.is_base else np.zeros_like(f.ride) for f in self.loads])
         return np.vstack([self.shapes, ride])
+
+    @cached_property
+    def _following(self) -> list[Floats]:
+        """The assembly that follows the base and groups of supports at rest, where groups move, (columns, dofs)."""
+        if self.answer.reduced.settled is None:
+            return []
+        moving = self.answer.pulse.moving
+        return [np.array([f.ride if k >= 3 else np.zeros_like(f.ride) for k, f in enumerate(self.loads[:moving])])]
 
     def _coordinates(self, what: str, rows: Any) -> Floats:
         """Displacement relative to the frame, or absolute acceleration, as coordinates, (rows, modes + loads)."""
         path = self.answer.reader.path
         q, _, a = self.answer.reader.oscillators.motion(path.state[rows], path.load[rows])
-        return np.hstack([q if what == "displacement" else a, path.load[rows]])
+        base = self.answer.reader.base(rows) if what == "displacement" else None
+        return np.hstack([q if what == "displacement" else a, path.load[rows], *([] if base is None else [base])])
 
     def at(self, time: float, *, nearest: bool = False) -> tuple[float, Floats]:
         """Instant in s, and displacement relative to the frame then, (dofs,), in m and rad.
@@ -121,7 +130,10 @@ class FieldMotion:
         row = np.clip(np.searchsorted(self.answer.time, times, side="right") - 1, 0, len(self.answer.time) - 1)
         state, load = self.answer.reader.oscillators.within(path, row, times - self.answer.time[row])
         q, _, _ = self.answer.reader.oscillators.motion(state, load)
-        return np.asarray(np.hstack([q, load]) @ self._fields("displacement")[:, dofs])
+        base = []
+        if self._following:
+            base = [self.answer.reader.base_between(row, times - self.answer.time[row], load)[1]]
+        return np.asarray(np.hstack([q, load, *base]) @ self._fields("displacement")[:, dofs])
 
     def envelope(self, what: str = "displacement", dofs: Any = None, through: csr_array | None = None) -> Envelope:
         """Extremes of every motion (or of some), with their times.

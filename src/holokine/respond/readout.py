@@ -14,6 +14,7 @@ amplitudes (rows are then frequencies), the largest values of modes (`per_mode`)
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -43,8 +44,8 @@ class Motion:
         Modal displacement, velocity, acceleration, and balance (see above).
     load : ndarray, shape (rows, loads)
         What acts: acceleration of the base along x y z in m/s², then factors of other loads.
-    base_velocity, base_displacement : ndarray, shape (rows, 3), or None
-        Of the frame, where absolute velocities or displacements are read.
+    base_velocity, base_displacement : ndarray, shape (rows, 3 or more), or None
+        Of the frame, where absolute velocities or displacements are read, and of groups of supports beside it.
     """
 
     q: Numbers
@@ -82,7 +83,8 @@ class Readout:
         self.residual = reduced.residual if correct else np.zeros_like(reduced.residual)
         self.damped: NDArray[np.bool_] = (reduced.modal_damper != 0).any(axis=0)
         self._framed = channels.is_absolute & (channels.order < 2)
-        self.needs_frame = bool(self._framed.any())
+        self.settled = reduced.settled
+        self.needs_frame = bool(self._framed.any()) or self.settled is not None
 
     def per_load(self, columns: Any) -> Floats:
         """Weight of each load beside the modes, shape (loads, columns): Σ g q + this · load."""
@@ -112,8 +114,27 @@ class Readout:
                 use = framed & (r.channels.order[columns] == order)
                 if use.any():
                     assert frame is not None
-                    result[:, use] += frame @ r.rigid[:3, columns][:, use]
+                    result[:, use] += frame[:, :3] @ r.rigid[:3, columns][:, use]
+        for use, given, weight in self._following(motion, columns):
+            result[:, use] += given @ weight[:, use]
         return result
+
+    def _following(self, motion: Motion, columns: Any) -> Iterator[tuple[NDArray[np.bool_], Numbers, Floats]]:
+        """Which columns read that the assembly follows groups of supports, with the motion and its weights."""
+        if self.settled is None:
+            return
+        channels = self.reduced.channels
+        order = np.where(channels.is_motion[columns], channels.order[columns], 0)
+        for k, given in enumerate((motion.base_displacement, motion.base_velocity, motion.load)):
+            use = (order == k) & ~channels.is_acceleration[columns]
+            if use.any():
+                assert given is not None
+                yield use, given, self.settled[: given.shape[1]][:, columns]
+        rates = self.reduced.settled_damper
+        if rates is not None and motion.base_velocity is not None:
+            use = np.asarray(rates[:, columns].any(axis=0), dtype=bool)
+            if use.any():
+                yield use, motion.base_velocity, rates[: motion.base_velocity.shape[1]][:, columns]
 
     def read_each(self, motion: Motion, columns: Ints) -> Numbers:
         """Values of own channels on each row, shape (rows, several) for `columns` of that shape."""
@@ -129,7 +150,9 @@ class Readout:
             for order, frame in ((1, motion.base_velocity), (0, motion.base_displacement)):
                 use = (self._framed & (r.channels.order == order))[columns]
                 if frame is not None:
-                    values += np.where(use, np.einsum("kd,dkc->kc", frame, r.rigid[:3][:, columns]), 0.0)
+                    values += np.where(use, np.einsum("kd,dkc->kc", frame[:, :3], r.rigid[:3][:, columns]), 0.0)
+        for use, given, weight in self._following(motion, columns):
+            values += np.where(use, np.einsum("kd,dkc->kc", given, weight), 0.0)
         return values
 
     def per_mode(self, columns: Any = slice(None)) -> Floats:

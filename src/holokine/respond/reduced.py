@@ -63,6 +63,8 @@ class ReducedModel:
         x, y, z and the loads that an event adds.
     settled : ndarray, shape (loads, channels), or None
         For groups of supports: reading of the assembly that follows a unit motion of the group at rest.
+    settled_damper : ndarray, shape (loads, channels), or None
+        And of dampers, to a unit velocity of the group.
     """
 
     omega: Floats
@@ -80,6 +82,7 @@ class ReducedModel:
     whole_mass: Floats
     loads: tuple[str, ...] = ("x", "y", "z")
     settled: Floats | None = None
+    settled_damper: Floats | None = None
 
     def __post_init__(self) -> None:
         for f in fields(self):
@@ -196,6 +199,13 @@ def with_loads(reduced: ReducedModel, modes: ModeSet, gauges: GaugeSet, fields: 
     kept = _lowest(modes, reduced.count)
     columns = [_column(kept, gauges, reduced.modal, factor, f) for f in fields]
     nothing = np.full(len(fields), np.nan)
+    settled = settled_damper = None
+    if any(f.is_base for f in fields):
+        none, here = np.zeros(len(gauges.channels)), ~gauges.channels.is_damper_portion
+        rows = [np.where(here, gauges.read(f.ride[None])[0], 0.0) if f.is_base else none for f in fields]
+        settled = np.array([none] * len(reduced.loads) + rows)
+        rates = [gauges.read_velocity(f.ride[None])[0] if f.is_base else none for f in fields]
+        settled_damper = np.array([none] * len(reduced.loads) + rates)
     return replace(
         reduced,
         participation=np.hstack([reduced.participation, *(c["participation"][:, None] for c in columns)]),
@@ -206,6 +216,8 @@ def with_loads(reduced: ReducedModel, modes: ModeSet, gauges: GaugeSet, fields: 
         free_mass=np.concatenate([reduced.free_mass, nothing]),
         whole_mass=np.concatenate([reduced.whole_mass, nothing]),
         loads=(*reduced.loads, *(f.name for f in fields)),
+        settled=settled,
+        settled_damper=settled_damper,
     )
 
 

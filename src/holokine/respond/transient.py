@@ -143,10 +143,20 @@ class History:
         q, v, a = self.oscillators.motion(state, load)
         frame: tuple[Any, Any] = (None, None)
         if self._frame is not None:  # the frame's acceleration is straight between rows
-            before, now, t = self.path.load[rows][:, :3], load[:, :3], tau[:, None]
-            speed, place = self._frame[0][rows], self._frame[1][rows]
-            frame = (speed + t * (before + now) / 2.0, place + t * speed + t**2 * (2.0 * before + now) / 6.0)
+            frame = self.base_between(rows, tau, load)
         return self.readout.read_each(Motion(q, v, a, self.oscillators.balance(q, v, a, load), load, *frame), columns)
+
+    def base_between(self, rows: Ints, tau: Floats, load: Floats) -> tuple[Floats, Floats]:
+        """Velocity and displacement of the base and of groups of supports at `tau` after rows, exactly."""
+        assert self._frame is not None
+        moving = self._frame[0].shape[1]
+        before, now, t = self.path.load[rows][:, :moving], load[:, :moving], tau[:, None]
+        speed, place = self._frame[0][rows], self._frame[1][rows]
+        return speed + t * (before + now) / 2.0, place + t * speed + t**2 * (2.0 * before + now) / 6.0
+
+    def base(self, rows: Any) -> Floats | None:
+        """Displacement of the base and of groups of supports at rows, where groups move; else None."""
+        return None if self._frame is None or self.readout.settled is None else self._frame[1][rows]
 
     def bound(self, reading: Reading) -> Floats | None:
         """What a reading cannot exceed at each place, shape (places,); None where no bound is at hand.
@@ -156,6 +166,8 @@ class History:
         own = reading.columns
         which = np.unique(self.readout.which[own])
         if reading.form.quadratic(reading.width) is None or len(which) > 1 or self.readout.damped[own].any():
+            return None
+        if self.readout.settled is not None:
             return None
         kind = int(which[0])
         if kind not in self._most:
@@ -251,6 +263,7 @@ def respond_pulse(
         even = np.linspace(lead, time[-1], count + 1)
         base = np.stack([np.interp(even, time, base[:, k]) for k in range(base.shape[1])], axis=1)
         time = even
+    base = pulse.with_velocities(time, base)
     if len(time) > MAX_ROWS:
         raise EventError(
             f"{name}: {len(time):,} rows would be needed; give a longer step, a shorter ring down, or keep "
@@ -341,12 +354,13 @@ def _before(reduced: ReducedModel, pulse: BasePulse, step: float | None, correct
         ("the base moves on after the pulse", "m/s", 1.0, pulse.velocity_change),
         ("it is displaced at the end of the pulse", "mm", 1e3, pulse.end_displacement),
     ):
-        shown = ", ".join(f"{a} {factor * m:.4g} {unit}" for a, m in zip("xyz", values, strict=True) if m != 0.0)
+        moving = pulse.names[: pulse.moving]
+        shown = ", ".join(f"{a} {factor * m:.4g} {unit}" for a, m in zip(moving, values, strict=True) if m != 0.0)
         if shown:
             said.append(f"{text}: {shown}")
     if said:
         findings.append(Finding("note", "; ".join(said).replace("it is", "it is" if len(said) > 1 else "the base is")))
-    left = pulse.acceleration[-1, :3]
+    left = pulse.acceleration[-1, : pulse.moving]
     if left.any():
         findings.append(Finding("warning", "the base's acceleration does not end: its velocity grows without bound"))
     return findings
@@ -538,7 +552,7 @@ def _static(reduced: ReducedModel, pulse: BasePulse, peaks: Floats, reader: Hist
     for number, reading in enumerate(reduced.readings):
         own = np.array(reading.at(reader.governing.get(number, 0)))
         still = readout.static(own)
-        if still is not None:
+        if still is not None and readout.settled is None:
             static[number] = float(np.abs(reading.form.value(rows @ still)).max())
         if readout.has_correction(own):
             left = abs(float(reading.form.value((varying @ np.abs(readout.residual[:, own]))[None])[0]))

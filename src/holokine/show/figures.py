@@ -248,12 +248,12 @@ def plot_histories(answer: TimeResult, numbers: list[int] | None = None, checks:
     figure, axes = _figure(len(numbers) + 1, sharex=True, gridspec_kw={"height_ratios": [0.8, *[1.0] * len(numbers)]})
     thin = max(1, len(answer.time) // 20000)
     t = 1e3 * answer.time[::thin]
-    for d, axis in enumerate("xyz"):
+    moving = answer.pulse.moving
+    for d, axis in enumerate(answer.pulse.names[:moving]):
         if answer.pulse.peak[d] > 0:
-            axes[0].plot(
-                1e3 * answer.time, answer.base[:, d] / STANDARD_GRAVITY, color=COLOURS[d], label=f"base along {axis}"
-            )
-    loads = [k for k in range(3, len(answer.pulse.names)) if answer.pulse.resting[k] == 0]
+            label = f"base along {axis}" if d < 3 else axis
+            axes[0].plot(1e3 * answer.time, answer.base[:, d] / STANDARD_GRAVITY, color=COLOURS[d % 6], label=label)
+    loads = [k for k in answer.pulse.loads if answer.pulse.resting[k] == 0]
     above: Any = axes[0] if not answer.pulse.moves_base else axes[0].twinx() if loads else None
     for k in loads:
         above.plot(1e3 * answer.time, answer.base[:, k], color=COLOURS[k % 6], ls="--", label=answer.pulse.names[k])

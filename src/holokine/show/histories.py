@@ -33,7 +33,7 @@ def plot_excitation(pulse: BasePulse, name: str) -> Any:
     """Acceleration, velocity and displacement of the base, and factors of loads, against time; returns the Figure."""
     from matplotlib.figure import Figure
 
-    moves, loads = pulse.moves_base, [k for k in range(3, len(pulse.names)) if pulse.resting[k] == 0]
+    moves, loads = pulse.moves_base, [k for k in pulse.loads if pulse.resting[k] == 0]
     rows = 3 * moves + bool(loads)
     figure = Figure(figsize=(12.8, 8.0), layout="constrained")
     axes = np.atleast_1d(figure.subplots(max(rows, 1), 1, sharex=True))
@@ -44,21 +44,23 @@ def plot_excitation(pulse: BasePulse, name: str) -> Any:
     if moves:
         velocity, displacement = pulse.base_motion(t, values)
         for ax, data, word in zip(
-            axes, (values[:, :3] / STANDARD_GRAVITY, velocity, 1e3 * displacement),
+            axes, (values[:, : pulse.moving] / STANDARD_GRAVITY, velocity, 1e3 * displacement),
             ("acceleration (g)", "velocity (m/s)", "displacement (mm)"), strict=False,
         ):  # fmt: skip
-            for d, axis in enumerate("xyz"):
+            for d, axis in enumerate(pulse.names[: pulse.moving]):
                 if pulse.peak[d] > 0:
                     end = data[-2, d]
-                    ax.plot(1e3 * t, data[:, d], color=COLOURS[d], lw=1.6, label=f"{axis}: {n(end)} at the end (dot)")
-                    ax.plot(1e3 * pulse.end, end, "o", color=COLOURS[d], ms=6)
+                    ax.plot(
+                        1e3 * t, data[:, d], color=COLOURS[d % 6], lw=1.6, label=f"{axis}: {n(end)} at the end (dot)"
+                    )
+                    ax.plot(1e3 * pulse.end, end, "o", color=COLOURS[d % 6], ms=6)
             ax.set_ylabel(word)
             ax.margins(y=0.12)
             ax.legend(loc="best")
         at = 3
     if loads:
         for k in loads:
-            axes[at].plot(1e3 * t, values[:, k], color=COLOURS[(k - 3) % 6], lw=1.6, label=pulse.names[k])
+            axes[at].plot(1e3 * t, values[:, k], color=COLOURS[(k - pulse.moving) % 6], lw=1.6, label=pulse.names[k])
         axes[at].set_ylabel("factor of the load")
         axes[at].legend(loc="upper right")
     axes[-1].set_xlabel("time (ms)")

@@ -77,10 +77,12 @@ def history_table(answer: TimeResult, numbers: list[int], thin: int = 1) -> pd.D
     """Histories in display units, one column per reading, beside the base acceleration in g."""
     table: dict[str, object] = {"time_s": answer.time[::thin]}
     unit, size = display_unit("acceleration")
-    for d, axis in enumerate("xyz"):
+    moving = answer.pulse.moving
+    for d, axis in enumerate(answer.pulse.names[:moving]):
         if answer.pulse.peak[d] > 0:
-            table[f"base_{axis}_{unit}"] = answer.base[::thin, d] / size
-    for k, name in enumerate(answer.pulse.names[3:], start=3):
+            table[f"base_{axis.replace(' ', '_')}_{unit}"] = answer.base[::thin, d] / size
+    for k in answer.pulse.loads:
+        name = answer.pulse.names[k]
         table[f"{name} factor".replace(" ", "_")] = answer.base[::thin, k]
     for number in numbers:
         reading = answer.reduced.readings[number]
@@ -96,15 +98,16 @@ def _time_words(answer: TimeResult) -> str:
     words = []
     if pulse.moves_base:
         peak, change, end = pulse.peak / STANDARD_GRAVITY, pulse.velocity_change, pulse.end_displacement
-        moved = [d for d in range(3) if pulse.peak[d] > 0]
+        moved = [d for d in range(pulse.moving) if pulse.peak[d] > 0]
         shown = ", ".join(
-            f"{'xyz'[d]} {n(peak[d])} g with a velocity change of {n(change[d])} m/s and a displacement of "
+            f"{pulse.names[d]} {n(peak[d])} g with a velocity change of {n(change[d])} m/s and a displacement of "
             f"{n(1e3 * end[d])} mm at its end" for d in moved
         )  # fmt: skip
-        words.append(f"base pulse along {', '.join('xyz'[d] for d in moved)}: peak {shown}")
+        what = "base pulse along" if pulse.moving == 3 else "groups of supports move:"
+        words.append(f"{what} {', '.join(pulse.names[d] for d in moved)}: peak {shown}")
     signals = [
         f"{name} (peak {n(pulse.peak[k])} times)" for k, name in enumerate(pulse.names)
-        if k > 2 and pulse.resting[k] == 0
+        if k in pulse.loads and pulse.resting[k] == 0
     ]  # fmt: skip
     if signals:
         words.append("loads in time: " + ", ".join(signals))

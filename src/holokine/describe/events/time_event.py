@@ -8,11 +8,12 @@ from pydantic import BeforeValidator, ValidationInfo, WithJsonSchema, model_vali
 
 from holokine.describe.events.kind import ModalEvent
 from holokine.describe.events.signals import PulseShape
-from holokine.describe.fields import Axis, Time, complaint, names_of, quantity_field, quantity_schema
+from holokine.describe.events.spectrum_event import Supports
+from holokine.describe.fields import Axis, Strict, Time, complaint, names_of, quantity_field, quantity_schema
 from holokine.errors import UnitError
 from holokine.units import UnitSystem, quantity
 
-__all__ = ["TimeEvent"]
+__all__ = ["SupportPulses", "TimeEvent"]
 
 DIRECT = ("average acceleration", "generalised alpha")
 
@@ -39,16 +40,30 @@ def _ring_down(value: Any, info: ValidationInfo) -> float | tuple[float]:
 _AtRest = names_of("events", kind="static")
 
 
+class SupportPulses(Strict):
+    """A group of supports that moves by signals of its own; supports in no group stay where they are."""
+
+    supports: Supports
+    pulse: dict[Axis, PulseShape]
+
+    @model_validator(mode="after")
+    def _some(self) -> SupportPulses:
+        if not self.supports or not self.pulse:
+            raise complaint("a group of supports needs supports and a pulse")
+        return self
+
+
 class TimeEvent(ModalEvent):
-    """A base pulse in time by direction (`pulse`) and loads in time (`loads`)."""
+    """A base pulse in time by direction (`pulse`) or by groups of supports (`support pulses`), and loads in time."""
 
     kind: ClassVar[str] = "time"
-    words: ClassVar[str] = "events in time (pulse, loads, let go)"
-    told_by: ClassVar[tuple[str, ...]] = ("pulse", "loads")
+    words: ClassVar[str] = "events in time (pulse, support pulses, loads, let go)"
+    told_by: ClassVar[tuple[str, ...]] = ("pulse", "support_pulses", "loads")
     told_alone: ClassVar[tuple[str, ...]] = ("let_go",)
     together: ClassVar[bool] = True
 
     pulse: dict[Axis, PulseShape] | None = None
+    support_pulses: dict[str, SupportPulses] | None = None
     loads: dict[names_of("loads"), PulseShape] | None = None  # type: ignore[valid-type]
     static_correction: bool = True
     ring_down: Annotated[Any, BeforeValidator(_ring_down), WithJsonSchema(quantity_schema("time or percentage"))] = None
@@ -62,7 +77,15 @@ class TimeEvent(ModalEvent):
     @model_validator(mode="after")
     def _sense(self) -> TimeEvent:
         given = self.model_fields_set
-        if not self.pulse and not self.loads and self.let_go is None:
+        if self.pulse is not None and self.support_pulses is not None:
+            raise complaint("give pulse (the whole base) or support pulses (groups of supports), not both")
+        named = [s for group in (self.support_pulses or {}).values() for s in group.supports]
+        twice = next((s for s in named if named.count(s) > 1), None)
+        if twice is not None:
+            raise complaint(f'support pulses: the support "{twice}" is named twice; a support moves with one group')
+        if self.support_pulses is not None and self.model == "full":
+            raise complaint("support pulses are answered by modes; take model: reduced")
+        if not self.pulse and not self.support_pulses and not self.loads and self.let_go is None:
             raise complaint("the event acts in no direction; directions are x, y, z")
         if self.high_frequency_damping > 1.0:
             raise complaint("high frequency damping lies from 0 (none) to 100 % (gone in one step)")
