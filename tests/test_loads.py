@@ -240,7 +240,7 @@ def test_supports_that_move_alike_are_the_base_and_missing_mass_completes_them()
         assert alike.result.peaks == pytest.approx(base.result.peaks, rel=1e-9)
         assert alike.result.reduced.free_mass.sum() <= np.trace(M) + 1e-9
     texts = " ".join(f.text for f in modes.respond({"support spectra": {"one": groups["left"]}}).findings)
-    assert "stay with the frame: guide 1" in texts
+    assert "stay where they are: guide 1" in texts
     assert "right" in texts
 
 
