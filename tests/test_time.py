@@ -533,3 +533,18 @@ def test_rounding_is_not_told_as_motion_of_the_base():
     text = " ".join(f.text for f in push.findings)
     assert "the base moves on after the pulse: x 0.06243 m/s" in text  # 2 g T / π
     assert " y " not in text
+
+
+def test_recurrences_by_blocks_are_the_plain_loop():
+    """Many poles at once, blocks that end anywhere, against one step after the other."""
+    from holokine.respond.oscillators import recurrence
+
+    rng = np.random.default_rng(4)
+    for rows, poles in ((1, 2), (23, 3), (24, 1), (25, 4), (500, 5)):
+        E = np.exp(-rng.uniform(0, 3, poles) * rng.integers(0, 2, poles) + 1j * rng.uniform(0, 3, poles))
+        drive, y = rng.standard_normal((rows, poles)) + 1j, rng.standard_normal(poles) + 0j
+        found, plain = recurrence(E, drive, y), []
+        for d in drive:
+            y = E * y + d
+            plain.append(y)
+        np.testing.assert_allclose(found, plain, rtol=1e-11, atol=1e-12)

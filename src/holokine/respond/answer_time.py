@@ -67,9 +67,11 @@ def _excitation(bench: Bench, name: str, event: TimeEvent) -> tuple[BasePulse, l
     extra = [field for field, _ in groups.values()]
     # what dampers take from the motion of the supports itself, C r s'
     pushed = {column: -(bench.system.damping @ field.ride) for column, (field, _) in groups.items()}
-    none = np.zeros(bench.system.size)
     pushed = {column: force for column, force in pushed.items() if force.any()}
-    extra += [LoadField(f"{column}, dampers", force, none, none) for column, force in pushed.items()]
+    extra += [
+        LoadField(f"{column}, dampers", force, np.zeros_like(force), np.zeros_like(force))
+        for column, force in pushed.items()
+    ]
     if event.load_names or event.at_rest:
         extra += [load_field(bench.system, load, d.loads[load]) for load in event.load_names]
     rest: dict[str, str | None] = {"start_from": None, "let_go": None}
@@ -98,9 +100,11 @@ def _groups(bench: Bench, name: str, event: TimeEvent) -> dict[str, tuple[LoadFi
 
     Its motion relative to that answers to the inertia -M r s'' (Clough & Penzien, section 26-7).
     """
-    system, none = bench.system, np.zeros(bench.system.size)
     found: dict[str, tuple[LoadField, PulseShape]] = {}
-    for group, own in (event.support_pulses or {}).items():
+    if not event.support_pulses:
+        return found  # a run file answers without its system being built
+    system, none = bench.system, np.zeros(bench.system.size)
+    for group, own in event.support_pulses.items():
         for axis, shape in own.pulse.items():
             column = f"{group} {axis}"
             where = f'event "{name}", supports "{group}"'

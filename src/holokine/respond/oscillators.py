@@ -16,11 +16,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Oscillators", "Trajectory", "cubic_extremes", "phi_functions"]
+__all__ = ["Oscillators", "Trajectory", "cubic_extremes", "phi_functions", "recurrence"]
 
 Floats = NDArray[Any]  # float64
 Complexes = NDArray[Any]  # complex128
 _MANY_RUNS = 200
+_ROWS = 24  # of a block in which a recurrence is a product
+_SPAN = 32768  # rows taken at once
 
 
 _TERMS = [1.0 / math.factorial(k) for k in range(1, 13)]
@@ -41,6 +43,28 @@ def phi_functions(x: Any) -> tuple[Any, Any, Any]:
         phi2[small] = sum2
         phi1[small] = 1.0 + z * sum2
     return grown, phi1, phi2
+
+
+def recurrence(E: Complexes, drive: Complexes, start: Complexes) -> Complexes:
+    """y_{n+1} = E y_n + d_n for many poles |E| ≤ 1 at once, shape (rows, poles); by blocks of rows.
+
+    Within a block y is a product with the powers of E, so that only one step per block is taken one after the other.
+    """
+    rows, count = drive.shape
+    blocks = -(-rows // _ROWS)
+    padded = np.zeros((blocks * _ROWS, count), dtype=complex)
+    padded[:rows] = drive
+    powers = E[:, None] ** np.arange(_ROWS + 1)
+    lag = np.arange(_ROWS)[:, None] - np.arange(_ROWS)
+    kernel = np.where(lag >= 0, powers[:, np.maximum(lag, 0)], 0.0)  # (poles, row, row of the drive)
+    inside = np.matmul(kernel, padded.reshape(blocks, _ROWS, count).transpose(2, 1, 0))  # (poles, rows, blocks)
+    carry = np.empty((blocks, count), dtype=complex)
+    y, last, whole = np.asarray(start, dtype=complex), inside[:, -1], powers[:, -1]
+    for k in range(blocks):
+        carry[k] = y
+        y = whole * y + last[:, k]
+    found = inside + powers[:, 1:, None] * carry.T[:, None]
+    return np.ascontiguousarray(found.transpose(2, 1, 0).reshape(-1, count)[:rows])
 
 
 @dataclass(frozen=True)
@@ -104,20 +128,17 @@ class Oscillators:
         return Trajectory(time, load, state)
 
     def _filter(self, state: Complexes, p: Floats, a: int, b: int, h: float) -> None:
-        """Rows a+1 .. b by a one-pole filter per oscillator, equal steps h."""
+        """Rows a+1 .. b by one-pole recurrences, equal steps h."""
         if h == 0.0:
             state[a + 1 : b + 1] = state[a]
             return
-        from scipy.signal import lfilter  # loads for over a second: only where a pulse is answered
-
         E, phi1, phi2 = phi_functions(self.poles * h)
-        for i in range(len(self.poles)):
-            for k in range(self.poles.shape[1]):
-                drive = h * ((phi1[i, k] - phi2[i, k]) * p[a:b, i] + phi2[i, k] * p[a + 1 : b + 1, i])
-                carry = np.array([E[i, k] * state[a, i, k]])
-                state[a + 1 : b + 1, i, k] = lfilter(np.array([1.0 + 0j]), np.array([1.0, -E[i, k]]), drive, zi=carry)[
-                    0
-                ]
+        first, second = h * (phi1 - phi2), h * phi2
+        for k in range(self.poles.shape[1]):
+            for start in range(a, b, _SPAN):
+                end = min(start + _SPAN, b)
+                drive = first[:, k] * p[start:end] + second[:, k] * p[start + 1 : end + 1]
+                state[start + 1 : end + 1, :, k] = recurrence(E[:, k], drive, state[start, :, k])
 
     def _march(self, state: Complexes, p: Floats, steps: Floats) -> None:
         for n, h in enumerate(steps):
