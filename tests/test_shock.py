@@ -324,3 +324,26 @@ def test_lists_of_frequencies_hold_the_peaks(crate_modes):
     assert "broadened by 10 %" in listed.plot().axes[0].get_title()
     with pytest.raises(EventError, match="not both"):
         answer.shock("fan z", frequencies=[20], low=3)
+
+
+def test_long_records_are_read_at_once_and_faults_named(tmp_path):
+    """Thousands of rows by one call: the same numbers to the last digit, and the line of what is wrong."""
+    from holokine.excite.tables import read_columns
+
+    rng = np.random.default_rng(3)
+    t, a = np.arange(5000) * 1e-4, rng.standard_normal(5000)
+    rows = [f"{x!r};{y!r};note {k}" for k, (x, y) in enumerate(zip(t.tolist(), a.tolist(), strict=True))]
+    path = tmp_path / "long.csv"
+    for lines, decimal in ((rows, "."), ([r.replace(".", ",") for r in rows], ",")):
+        path.write_text("# made here\ntime [s];acc left [g];remark\n" + "\n".join(lines), encoding="utf-8")
+        found = read_columns(path, only="acc left [g]")
+        assert (found["time"] == t).all(), decimal
+        assert (found["acceleration"] == a * G).all()
+    for change, words in ((("4711", "1;x;y"), 'line 4711: "x" is not a number'), (("4000", "1;2"), "2 values for 3"),
+                          (("3000", "1;nan;y"), "line 3000: a value is not a finite")):  # fmt: skip
+        line, text = change
+        bad = ["time [s];acc left [g];remark", *rows]
+        bad[int(line) - 1] = text
+        path.write_text("\n".join(bad), encoding="utf-8")
+        with pytest.raises(EventError, match=words):
+            read_columns(path, only="acc left [g]")

@@ -30,6 +30,7 @@ _WORDS = {
     "displacement": "displacement",
     "factor": "factor",
 }
+_FEW = 2000  # rows that are read line by line
 _MEASURED = ("acceleration", "velocity", "displacement")
 _DIMENSION = {"period": "time"}
 _SPELT = {
@@ -172,11 +173,43 @@ def parse_columns(lines: list[str], name: str, only: str | None = None, time: st
     names = [name for name, _ in columns]
     if len(set(names)) < len(names):
         raise EventError(f"{file.name}, line {rows[0][0]}: a quantity stands in two columns: {', '.join(names)}")
-    values = np.empty((len(rows) - 1, len(columns)))
+    values = _quickly(rows, separator, names)
+    if values is None:
+        values = _line_by_line(rows, separator, names, file)
+    bad = np.argwhere(~np.isfinite(values))
+    if len(bad):
+        raise EventError(f"{file.name}, line {rows[1 + bad[0][0]][0]}: a value is not a finite number")
+    return {name: values[:, c] * factor for c, (name, factor) in enumerate(columns) if not name.startswith("unused")}
+
+
+def _quickly(rows: list[tuple[int, str]], separator: str, names: list[str]) -> Floats | None:
+    """All numbers at once; None where something is not one, or not in its place, which `_line_by_line` then names."""
+    width, count = len(names), len(rows) - 1
+    text = "\n".join([line for _, line in rows[1:]])
+    if count < _FEW or not separator or text.count(separator) != count * (width - 1):
+        return None
+    cells = text.replace(separator, "\n").split("\n")
+    values = np.zeros((count, width))
+    try:
+        for c, name in enumerate(names):
+            if not name.startswith("unused"):
+                own = cells[c::width] if separator == "," else [cell.replace(",", ".") for cell in cells[c::width]]
+                values[:, c] = list(map(float, own))
+    except ValueError:
+        return None
+    return values if np.isfinite(values).all() else None
+
+
+def _parted(line: str, separator: str) -> list[str]:
+    return line.split(separator) if separator else line.split()
+
+
+def _line_by_line(rows: list[tuple[int, str]], separator: str, names: list[str], file: Path) -> Floats:
+    values = np.empty((len(rows) - 1, len(names)))
     for index, (number, line) in enumerate(rows[1:]):
-        cells = line.split(separator) if separator else line.split()
-        if len(cells) != len(columns):
-            raise EventError(f"{file.name}, line {number}: {len(cells)} values for {len(columns)} columns")
+        cells = _parted(line, separator)
+        if len(cells) != len(names):
+            raise EventError(f"{file.name}, line {number}: {len(cells)} values for {len(names)} columns")
         for c, cell in enumerate(cells):
             if names[c].startswith("unused"):
                 values[index, c] = 0.0
@@ -185,7 +218,4 @@ def parse_columns(lines: list[str], name: str, only: str | None = None, time: st
                 values[index, c] = _number(cell.strip(), separator)
             except ValueError:
                 raise EventError(f'{file.name}, line {number}: "{cell.strip()}" is not a number') from None
-    bad = np.argwhere(~np.isfinite(values))
-    if len(bad):
-        raise EventError(f"{file.name}, line {rows[1 + bad[0][0]][0]}: a value is not a finite number")
-    return {name: values[:, c] * factor for c, (name, factor) in enumerate(columns) if not name.startswith("unused")}
+    return values
