@@ -121,7 +121,12 @@ class EnergyView(_View):
             "modes",
             modes.key,
             lines=lines,
-            screens=[("Share of the energy (percent; members above 5 %, at most six)", _screen_energy(energy))],
+            screens=[
+                (
+                    "Share of the energy (percent; those above 5 % or the three largest, at most six)",
+                    _screen_energy(energy),
+                )
+            ],
             tables={"energy": energy, "guidance": guidance},
             figures={"energy": lambda: modes.plot_energy(None if by == "member" else by)},
             findings=modes.findings,

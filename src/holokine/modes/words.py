@@ -272,15 +272,15 @@ def _moves(system: System, field: _Field) -> str:
 
 
 def _verb(system: System, field: _Field, direction: int) -> str:
-    """Sways: sideways of the way from where the assembly is held."""
+    """Sways: sideways of the way from where the assembly is held, for what lies beyond all of that."""
     held = [s.nodes for s in system.supports.values()]
     if not held:
         return "moves"
-    away = field.centre - system.mesh.nodes[np.unique(np.concatenate(held))].mean(axis=0)
-    size = float(np.linalg.norm(away))
+    places = system.mesh.nodes[np.unique(np.concatenate(held))]
+    beyond = np.maximum(field.centre - places.max(axis=0), places.min(axis=0) - field.centre)
+    axis = int(beyond.argmax())
     extent = float(np.ptp(system.mesh.nodes, axis=0).max())
-    upright = size > 0.1 * extent and np.abs(away).max() > 0.8 * size
-    return "sways" if upright and int(np.abs(away).argmax()) != direction else "moves"
+    return "sways" if beyond[axis] > 0.05 * extent and axis != direction else "moves"
 
 
 def _field(system: System, modes: ModeSet, row: int, members: list[str], weight: Floats) -> _Field:
