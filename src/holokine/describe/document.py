@@ -191,6 +191,9 @@ def _as_written(path: tuple[Any, ...], places: Places) -> tuple[Any, ...]:
     return done
 
 
+_DEEPEST = 60
+
+
 def _load_yaml(file: Path) -> tuple[dict[str, Any], dict[tuple[Any, ...], int]]:
     from ruamel.yaml import YAML
     from ruamel.yaml.error import MarkedYAMLError, YAMLError
@@ -204,7 +207,10 @@ def _load_yaml(file: Path) -> tuple[dict[str, Any], dict[tuple[Any, ...], int]]:
     except (OSError, UnicodeDecodeError) as err:
         raise DescriptionError(f"{file}: cannot be read as text ({err})") from None
     try:
-        root = YAML(typ="rt").load(text)
+        yaml = YAML(typ="safe", pure=True)
+        root = yaml.compose(text)
+        lines: dict[tuple[Any, ...], int] = {}
+        data = None if root is None else _plain(root, (), lines, yaml.constructor)
     except MarkedYAMLError as err:
         mark = err.problem_mark or err.context_mark
         line = f", line {mark.line + 1}" if mark else ""
@@ -212,29 +218,39 @@ def _load_yaml(file: Path) -> tuple[dict[str, Any], dict[tuple[Any, ...], int]]:
         raise DescriptionError(f"{file.name}{line}: not valid YAML: {problem}") from None
     except YAMLError as err:
         raise DescriptionError(f"{file.name}: not valid YAML: {err}") from None
-    if not isinstance(root, dict):
+    if not isinstance(data, dict):
         raise DescriptionError(f"{file.name}: expected keys and values (holokine: 1, parts: ...)")
-    lines: dict[tuple[Any, ...], int] = {}
-    return _plain(root, (), lines), lines
+    return data, lines
 
 
-def _plain(node: Any, path: tuple[Any, ...], lines: dict[tuple[Any, ...], int]) -> Any:
-    if isinstance(node, dict):
-        result = {}
-        marks: Any = node
-        for key, value in node.items():
-            here = (*path, _scalar(key))
-            lines[here] = marks.lc.key(key)[0] + 1 if key in (marks.lc.data or {}) else lines.get(path, 1)
-            result[_scalar(key)] = _plain(value, here, lines)
+def _plain(node: Any, path: tuple[Any, ...], lines: dict[tuple[Any, ...], int], constructor: Any) -> Any:
+    """Plain data of a composed node, and the line of every entry."""
+    from ruamel.yaml.constructor import DuplicateKeyError
+    from ruamel.yaml.error import MarkedYAMLError
+    from ruamel.yaml.nodes import MappingNode, SequenceNode
+
+    if len(path) > _DEEPEST:
+        raise MarkedYAMLError(problem=f"nested more than {_DEEPEST} deep", problem_mark=node.start_mark)
+    if isinstance(node, MappingNode):
+        if any(key.tag == "tag:yaml.org,2002:merge" for key, _ in node.value):
+            constructor.flatten_mapping(node)
+        result: dict[Any, Any] = {}
+        for key_node, value in node.value:
+            key = _scalar(constructor.construct_object(key_node, deep=True))
+            if key in result:
+                raise DuplicateKeyError(problem=f'found duplicate key "{key}"', problem_mark=key_node.start_mark)
+            here = (*path, key)
+            lines[here] = key_node.start_mark.line + 1
+            result[key] = _plain(value, here, lines, constructor)
         return result
-    if isinstance(node, list):
-        items, marks = [], node
-        for number, value in enumerate(node):
+    if isinstance(node, SequenceNode):
+        items = []
+        for number, value in enumerate(node.value):
             here = (*path, number)
-            lines[here] = marks.lc.item(number)[0] + 1 if number in (marks.lc.data or {}) else lines.get(path, 1)
-            items.append(_plain(value, here, lines))
+            lines[here] = value.start_mark.line + 1
+            items.append(_plain(value, here, lines, constructor))
         return items
-    return _scalar(node)
+    return _scalar(constructor.construct_object(node, deep=True))
 
 
 def _scalar(value: Any) -> Any:

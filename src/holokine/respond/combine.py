@@ -8,6 +8,7 @@ added as a term of its own: uncorrelated with the modes, or algebraically with t
 from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -87,7 +88,7 @@ class SpectrumResult:
     apart: dict[str, float] = field(default_factory=dict)
     over_displacement: str = "absolute"
 
-    @property
+    @cached_property
     def noise(self) -> Floats:
         """What is rounding only in each reading, shape (readings,)."""
         return reading_noise(self.reduced.readings, self.peaks)

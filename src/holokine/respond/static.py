@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -55,7 +56,7 @@ class StaticResult:
     ground: Floats
     findings: tuple[Finding, ...]
 
-    @property
+    @cached_property
     def noise(self) -> Floats:
         """What is rounding only in each reading, shape (readings,)."""
         return reading_noise(self.reduced.readings, self.peaks)

@@ -85,7 +85,7 @@ class TimeResult:
     extreme_times: Floats
     acting: tuple[LoadField, ...] = ()
 
-    @property
+    @cached_property
     def noise(self) -> Floats:
         """What is rounding only in each reading, shape (readings,)."""
         return reading_noise(self.reduced.readings, self.peaks)

@@ -217,14 +217,14 @@ def peaks_table(
 
     `more`: further columns of a reading, given the size of its unit. What is rounding only shows as zero, without them.
     """
-    rows = []
+    rows, noise = [], answer.noise
     for number, reading in enumerate(answer.reduced.readings):
         if skip(number):
             continue
         unit, size = display_unit(reading.dimension)
         frame = answer.reduced.channels.block(reading.channels[0]).frame
         row: dict[str, object] = {"gauge": reading.gauge, "component": reading.component, "motion": frame}
-        quiet = abs(answer.peaks[number]) <= answer.noise[number]
+        quiet = abs(answer.peaks[number]) <= noise[number]
         row |= {column: 0.0 if quiet else answer.peaks[number] / size, "unit": unit}
         rows.append(row if quiet else {**row, **more(number, size)})
     return pd.DataFrame(rows)
