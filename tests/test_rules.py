@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import re
 from itertools import product
 
 import numpy as np
@@ -512,3 +513,23 @@ def test_words_of_options_may_be_capitals():
     assert (event.combine, event.directions, event.outside) == ("cqc", "srss", "hold")
     with pytest.raises(hk.HolokineError, match="cqcc"):
         described(spectrum={"z": {"text": "Hz g\n5 1\n9 2"}}, combine="cqcc")
+
+
+def test_close_modes_are_ranked_by_what_they_change():
+    """Two masses on one base, nearly alike: their relative motion suffers, a third pair far from any gauge does not."""
+    a = hk.Assembly().damping(0.02)
+    for k, (m, f) in enumerate(((10.0, 5.0), (10.0, 5.1), (0.5, 20.0), (0.5, 21.0))):
+        a.point(f"p{k}", [0.1 * k, 0, 0]).mass(f"m{k}", at=f"p{k}", mass=m)
+        a.support(f"g{k}", at=f"p{k}", hold=["y", "z", "rx", "ry", "rz"])
+        a.spring(f"k{k}", between=["ground", f"p{k}"], stiffness=m * (2 * math.pi * f) ** 2, axis="x")
+    a.gauge("apart", displacement="p0", relative_to="p1", axis="x").gauge("far", displacement="p3", axis="x")
+    event = {"spectrum": {"x": {"text": "Hz g\n1 1\n100 1"}}, "combine": "srss", "missing mass": False}
+    answer = a.modes().respond(event)
+    (text,) = [f.text for f in answer.findings if "within 10 %" in f.text]
+    told = re.findall(r"(\d+) and (\d+) \(up to (\d+) %\)", text)
+    assert [pair[:2] for pair in told] == [("1", "2"), ("3", "4")]
+    assert int(told[0][2]) > 20 > int(told[1][2]) == 0
+    cqc = a.modes().respond({**event, "combine": "cqc"})
+    change = abs(cqc.result.peaks[0] / answer.result.peaks[0])
+    # the cross term adds or takes away the same amount of the square
+    assert (1 + int(told[0][2]) / 100) ** 2 - 1 == pytest.approx(1 - change**2, abs=0.02)

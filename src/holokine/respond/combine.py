@@ -20,7 +20,16 @@ from holokine.gauges import Reading
 from holokine.modes.check import Finding
 from holokine.respond.readout import Readout
 from holokine.respond.reduced import ReducedModel, reading_noise
-from holokine.respond.rules import RULES, Beside, Combination, DirectionRule, Rule, Sources, rigid_share
+from holokine.respond.rules import (
+    RULES,
+    Beside,
+    Combination,
+    DirectionRule,
+    Rule,
+    Sources,
+    cqc_correlation,
+    rigid_share,
+)
 
 __all__ = ["SpectrumResult", "respond_spectrum"]
 
@@ -281,13 +290,13 @@ def respond_spectrum(
                 "warning", f"{d}: the modes hold {100 * share:.1f} % of the free mass, below "
                 f"{100 * MASS_THRESHOLD:.0f} %; {cure}",
             ))  # fmt: skip
-    if rule in ("srss", "largest plus srss"):
-        findings += _close_modes(rule, reduced, columns)
     if not missing_mass:
         zpa[:] = 0.0
     coordinate = reduced.participation[:, columns] * spectral / (reduced.omega**2)[:, None]
     readout = Readout(reduced)
     modal = sources.gathered(coordinate, 1)[:, :, None] * readout.per_mode()[:, None, :]
+    if rule in ("srss", "largest plus srss"):
+        findings += _close_modes(rule, reduced, modal)
     missing = sources.gathered(readout.beside_modes(columns) * zpa[:, None], 0)
     untold = reduced.channels.is_absolute & (reduced.channels.order < 2)
     if untold.any():
@@ -340,19 +349,28 @@ def _settled(reduced: ReducedModel, sources: Sources, apart: dict[str, float], m
     return np.where(reduced.channels.is_rate, 0.0, each)
 
 
-def _close_modes(rule: str, reduced: ReducedModel, columns: list[int]) -> list[Finding]:
-    """Modes whose correlation a rule leaves out, those first that hold most of the mass together."""
+def _close_modes(rule: str, reduced: ReducedModel, modal: Floats) -> list[Finding]:
+    """Modes whose correlation a rule leaves out, those first whose cross term changes a reading most.
+
+    `modal`: (modes, directions, channels).
+    """
     f = reduced.frequencies_hz
     close = np.flatnonzero(np.diff(f) < 0.1 * f[:-1])
     if not len(close):
         return []
-    held = np.abs(reduced.participation[:, columns])
-    weight = (held[close] * held[close + 1]).sum(axis=1)
-    ranked = close[np.argsort(-weight, kind="stable")]
-    pairs = ", ".join(f"{i + 1} and {i + 2}" for i in ranked[:8])
-    more = f" and {len(close) - 8} more pairs with less mass" if len(close) > 8 else ""
-    text = f"{len(close)} pairs of modes lie within 10 % of one another under {rule}: {pairs}{more}"
-    return [Finding("warning", f"{text}; CQC takes their correlation in")]
+    correlation = cqc_correlation(reduced.omega, np.maximum(reduced.damping, 1e-6))
+    square = np.nan_to_num((modal**2).sum(axis=0))
+    loud = square > 1e-12 * square.max(initial=0.0)
+    effect = np.zeros(len(close))
+    for k, i in enumerate(close):
+        cross = 2.0 * correlation[i, i + 1] * np.nan_to_num(np.abs(modal[i] * modal[i + 1]))
+        effect[k] = np.sqrt(1.0 + float((cross[loud] / square[loud]).max(initial=0.0))) - 1.0
+    order = np.argsort(-effect, kind="stable")
+    pairs = first_few((f"{close[k] + 1} and {close[k] + 2} (up to {100 * effect[k]:.0f} %)" for k in order), 8)
+    text = f"{len(close)} pairs of modes lie within 10 % of one another under {rule}, which leaves out how they act"
+    return [Finding(
+        "warning", f"{text} together; by what that changes in a reading: {pairs}. CQC takes their correlation in"
+    )]  # fmt: skip
 
 
 def _spectrum_findings(d: str, spectrum: ResponseSpectrum, reduced: ReducedModel, axis: int) -> list[Finding]:

@@ -73,6 +73,7 @@ class FieldMotion:
             return np.zeros((len(self.loads), self.shapes.shape[1]))
         system, reduced = self.modes.system, self.answer.reduced
         acting = (self.answer.pulse.peak > 0) | (self.answer.pulse.resting != 0)
+        acting[[column for column, _ in self.answer.pulse.felt]] = True
         result = np.zeros((len(self.loads), self.shapes.shape[1]))
         factor = rest_factor(system)
         for k in np.flatnonzero(acting):
