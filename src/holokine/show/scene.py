@@ -41,6 +41,7 @@ __all__ = [
 
 Floats = NDArray[Any]  # float64
 PIXELS = (1280, 800)
+NAMED_PARTS = 24
 VIEW_HINT = 'rendered pictures need the extra: python -m pip install "holokine[view]"'
 
 
@@ -113,15 +114,24 @@ def _sections(plotter: Any, system: System, drawing: Drawing, colours: dict[str,
     """Beams with their sections, and their axes y and z in the middle of each run."""
     import pyvista
 
-    size, seen = 0.05 * drawing.diagonal, False
-    for part, faces, place, axes in bodies_of(system, drawing.lines):
-        if len(faces):
-            points = faces.reshape(-1, 3)
-            plotter.add_mesh(_surface(points, np.arange(len(points)).reshape(-1, 4)), color=colours[part][:3])
-        for axis, colour, name in zip(axes, ("#228833", "#4477AA"), ("beam y", "beam z"), strict=True):
-            arrow = pyvista.Arrow(start=place, direction=axis, scale=size, shaft_radius=0.03, tip_radius=0.08)
-            plotter.add_mesh(arrow, color=colour, label=None if seen else name)
-        seen = True
+    faces, shades, places, axes = [], [], [], []
+    for part, own, place, turned in bodies_of(system, drawing.lines):
+        faces.append(own)
+        shades.append(np.tile(255.0 * np.array(colours[part][:3]), (len(own), 1)))
+        places.append(place)
+        axes.append(turned)
+    if not places:
+        return
+    points = np.concatenate(faces).reshape(-1, 3)
+    if len(points):
+        body = _surface(points, np.arange(len(points)).reshape(-1, 4))
+        body.cell_data["rgb"] = np.concatenate(shades).astype(np.uint8)
+        plotter.add_mesh(body, scalars="rgb", rgb=True)
+    arrow = pyvista.Arrow(scale=0.05 * drawing.diagonal, shaft_radius=0.03, tip_radius=0.08)
+    for k, (colour, name) in enumerate((("#228833", "beam y"), ("#4477AA", "beam z"))):
+        roots = pyvista.PolyData(np.array(places))
+        roots["along"] = np.array(axes)[:, k]
+        plotter.add_mesh(roots.glyph(geom=arrow, orient="along", scale=False), color=colour, label=name)
 
 
 def picture_assembly(system: System, path: Path, look: Look | None = None) -> None:
@@ -133,13 +143,29 @@ def picture_assembly(system: System, path: Path, look: Look | None = None) -> No
     plotter = _plotter()
     colours = part_colours(drawing.parts)
     radius = _beam_radius(drawing)
-    for part, faces in drawing.faces.items():
-        plotter.add_mesh(_surface(drawing.nodes, faces), color=colours[part][:3], label=part, opacity=0.92)
+    named = drawing.parts[:NAMED_PARTS]
+    for part in named:
+        if part in drawing.faces:
+            surface = _surface(drawing.nodes, drawing.faces[part])
+            plotter.add_mesh(surface, color=colours[part][:3], label=part, opacity=0.92)
+        if part in drawing.lines:
+            run = _tubes(drawing.nodes, drawing.lines[part], radius)
+            plotter.add_mesh(run, color=colours[part][:3], label=None if part in drawing.faces else part)
+    rest = [part for part in drawing.parts if part not in named]
+    for kind, made, draw in (("faces", drawing.faces, _surface), ("lines", drawing.lines, _lines)):
+        own = [part for part in rest if part in made]
+        if own:  # in one piece: thousands of parts would take minutes
+            whole = draw(drawing.nodes, np.concatenate([made[p] for p in own]))
+            shades = [np.tile(255.0 * np.array(colours[p][:3]), (len(made[p]), 1)) for p in own]
+            whole.cell_data["rgb"] = np.concatenate(shades).astype(np.uint8)
+            whole = whole if kind == "faces" else whole.tube(radius=radius)
+            plotter.add_mesh(whole, scalars="rgb", rgb=True, opacity=0.92 if kind == "faces" else 1.0)
+    for faces in drawing.faces.values():
         edges = feature_edges(drawing.nodes, faces)
         if len(edges):
             plotter.add_mesh(_lines(drawing.nodes, edges), color="#303030", line_width=1.5)
-    for part, lines in drawing.lines.items():
-        plotter.add_mesh(_tubes(drawing.nodes, lines, radius), color=colours[part][:3], label=part)
+    if rest:
+        _spheres(plotter, [drawing.nodes[drawing.used].mean(axis=0)], 1e-9, GHOST, f"and {len(rest):,} more parts")
     if look is not None and look.sections:
         _sections(plotter, system, drawing, colours)
     for kind, arms in drawing.arms.items():
@@ -163,9 +189,7 @@ def picture_assembly(system: System, path: Path, look: Look | None = None) -> No
             text_color="#B34700", shape_color="white", shape_opacity=0.75, always_visible=True, point_size=8,
             point_color=COLOURS[1],
         )  # fmt: skip
-    plotter.add_legend(
-        bcolor=None, face="rectangle", size=(0.2, min(0.9, 0.03 * (len(drawing.parts) + 6))), loc="upper left"
-    )
+    plotter.add_legend(bcolor=None, face="rectangle", size=(0.2, min(0.9, 0.03 * (len(named) + 7))), loc="upper left")
     plotter.add_text(system.description.title or "assembly", font_size=11, color="black", position="upper_right")
     _look(plotter, look, (-0.22, 0.0))  # the legend stands to the left
     plotter.screenshot(str(path))
