@@ -245,6 +245,7 @@ class ModalChain:
         return answer_event(self, name, event)
 
 
+_SAME = "nothing that is written, but this version reads descriptions in another way than the one that saved them"
 _TO_MODES: tuple[StageName, ...] = ("mesh", "system", "state")
 
 
@@ -258,7 +259,7 @@ def changes(before: Document, now: Document, basis: Basis | None = None, *, most
     if basis is not None and basis.plain(before.keys) != (again := basis.again(now.description)).plain(now.keys):
         old, new = basis.plain(before.keys), again.plain(now.keys)
         words += [f"modes, {k}: {old[k]}, now {new[k]}" for k in old if old[k] != new[k]]
-    words = list(dict.fromkeys(words)) or ["something that cannot be told"]
+    words = list(dict.fromkeys(words)) or [_SAME]
     return words[:most] + ([f"and {len(words) - most} more"] if len(words) > most else [])
 
 
