@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Iterable
+from itertools import chain
 from typing import TYPE_CHECKING, Annotated, Any
 
 from pydantic import BeforeValidator, ValidationInfo, model_validator
@@ -20,7 +23,14 @@ from holokine.describe.targets import Selection, Target
 from holokine.errors import UnitError
 from holokine.units import UnitSystem, quantity
 
-__all__ = ["Load", "Supports", "length_vector"]
+__all__ = ["Load", "Supports", "each_moves_with_one_group", "length_vector"]
+
+
+def each_moves_with_one_group(key: str, groups: Iterable[tuple[str, ...]]) -> None:
+    """Refuse a support that two groups under ``key`` name, or one group names twice."""
+    twice = [name for name, count in Counter(chain.from_iterable(groups)).items() if count > 1]
+    if twice:
+        raise complaint(f'{key}: the support "{twice[0]}" is named twice; a support moves with one group')
 
 
 def _vector(dimension: str) -> Any:

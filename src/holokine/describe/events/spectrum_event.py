@@ -21,7 +21,7 @@ from holokine.describe.fields import (
     complaint,
     quantity_field,
 )
-from holokine.describe.loads import Supports, length_vector
+from holokine.describe.loads import Supports, each_moves_with_one_group, length_vector
 from holokine.errors import UnitError
 from holokine.units import quantity
 
@@ -179,10 +179,9 @@ class SpectrumEvent(ModalEvent):
             self.has_no_effect(given, ("zero_period_acceleration",), "with missing mass: false")
             if self.rigid_between is None:
                 self.has_no_effect(given, ("over_missing_mass",), "with missing mass: false")
-        named = [s for group in (self.support_spectra or {}).values() for s in group.supports]
-        twice = next((s for s in named if named.count(s) > 1), None)
-        if twice is not None:
-            raise complaint(f'support spectra: the support "{twice}" is named twice; a support moves with one group')
+        each_moves_with_one_group(
+            "support spectra", (group.supports for group in (self.support_spectra or {}).values())
+        )
         return self
 
     @property

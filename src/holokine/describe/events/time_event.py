@@ -8,8 +8,8 @@ from pydantic import BeforeValidator, ValidationInfo, WithJsonSchema, model_vali
 
 from holokine.describe.events.kind import ModalEvent
 from holokine.describe.events.signals import PulseShape
-from holokine.describe.events.spectrum_event import Supports
 from holokine.describe.fields import Axis, Strict, Time, complaint, names_of, quantity_field, quantity_schema
+from holokine.describe.loads import Supports, each_moves_with_one_group
 from holokine.errors import UnitError
 from holokine.units import UnitSystem, quantity
 
@@ -79,10 +79,8 @@ class TimeEvent(ModalEvent):
         given = self.model_fields_set
         if self.pulse is not None and self.support_pulses is not None:
             raise complaint("give pulse (the whole base) or support pulses (groups of supports), not both")
-        named = [s for group in (self.support_pulses or {}).values() for s in group.supports]
-        twice = next((s for s in named if named.count(s) > 1), None)
-        if twice is not None:
-            raise complaint(f'support pulses: the support "{twice}" is named twice; a support moves with one group')
+        groups = (self.support_pulses or {}).values()
+        each_moves_with_one_group("support pulses", (group.supports for group in groups))
         if self.support_pulses is not None and self.model == "full":
             raise complaint("support pulses are answered by modes; take model: reduced")
         if not self.pulse and not self.support_pulses and not self.loads and self.let_go is None:
