@@ -16,7 +16,9 @@ from holokine.units import UnitSystem, quantity
 
 __all__ = [
     "DIRECTIONS",
+    "NAMES_OR_TABLE",
     "ONE_OR_MORE",
+    "one_or_more",
     "FileName",
     "Names",
     "NamesFile",
@@ -162,6 +164,17 @@ def by_direction(dimension: str) -> Any:
 
 ONE_OR_MORE = WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]})
 """JSON schema of a name, or a list of them."""
+
+NAMES_OR_TABLE = WithJsonSchema(
+    {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}, {"type": "object"}]}
+)
+"""JSON schema of a name, a list of them, or a table of keys."""
+
+
+def one_or_more(value: Any) -> Any:
+    """A list as it is; a single name as a list of one."""
+    return (value,) if isinstance(value, str) else value
+
 
 LengthVector = Annotated[
     tuple[float, float, float], BeforeValidator(_length_vector), WithJsonSchema(vector_schema("length"))

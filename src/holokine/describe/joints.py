@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import BeforeValidator, ValidationInfo, WithJsonSchema, model_validator
+from pydantic import BeforeValidator, ValidationInfo, model_validator
 
 from holokine.describe.fields import (
     DIRECTIONS,
+    NAMES_OR_TABLE,
     ONE_OR_MORE,
     Direction,
     PositiveLength,
@@ -15,6 +16,7 @@ from holokine.describe.fields import (
     by_direction,
     complaint,
     names_of,
+    one_or_more,
 )
 from holokine.describe.parts import Axes
 from holokine.describe.targets import Target
@@ -105,14 +107,7 @@ def connector_end(value: Any) -> Any:
     return value if isinstance(value, str | Side) else _side(value)
 
 
-_SIDES = {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}, {"type": "object"}]}
-_Side = Annotated[Side, BeforeValidator(_side), WithJsonSchema(_SIDES)]
-
-
-def _released(value: Any) -> Any:
-    if isinstance(value, str):
-        return (value,)
-    return value
+_Side = Annotated[Side, BeforeValidator(_side), NAMES_OR_TABLE]
 
 
 class Joint(Strict):
@@ -124,7 +119,7 @@ class Joint(Strict):
 
     between: tuple[_Side, _Side]
     kind: Literal["rigid", "hinge", "slider", "ball"] = "rigid"
-    release: Annotated[tuple[Direction, ...], BeforeValidator(_released), ONE_OR_MORE] = ()
+    release: Annotated[tuple[Direction, ...], BeforeValidator(one_or_more), ONE_OR_MORE] = ()
     stiffness: StiffnessSet = (0.0,) * 6
     damping: DampingSet = (0.0,) * 6
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping"})}

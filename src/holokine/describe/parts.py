@@ -24,6 +24,7 @@ from holokine.describe.fields import (
     UnitVector,
     complaint,
     names_of,
+    one_or_more,
 )
 
 __all__ = [
@@ -46,7 +47,7 @@ __all__ = [
 def _directions(value: Any) -> Any:
     if value == "all":
         return DIRECTIONS
-    return (value,) if isinstance(value, str) else value
+    return one_or_more(value)
 
 
 DirectionList = Annotated[tuple[Direction, ...], BeforeValidator(_directions), ONE_OR_MORE]

@@ -8,16 +8,15 @@ from __future__ import annotations
 
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import BeforeValidator, Field, ValidationInfo, WithJsonSchema, field_validator, model_validator
+from pydantic import BeforeValidator, Field, ValidationInfo, field_validator, model_validator
 
 from holokine.describe.damping import Damping
 from holokine.describe.events import Event
 from holokine.describe.fields import (
     DIRECTIONS,
-    ONE_OR_MORE,
+    NAMES_OR_TABLE,
     Area,
     Density,
-    Direction,
     Frequency,
     Length,
     LengthVector,
@@ -39,7 +38,7 @@ from holokine.describe.gauges import GAUGE_KINDS, Gauge
 from holokine.describe.joints import AveragingOrRigid, DampingSet, Joint, Side, StiffnessSet, Tie, connector_end
 from holokine.describe.loads import Load
 from holokine.describe.matrices import Matrices
-from holokine.describe.parts import Axes, Part
+from holokine.describe.parts import Axes, DirectionList, Part
 from holokine.describe.targets import Target
 from holokine.describe.walk import walk
 from holokine.errors import UnitError
@@ -66,7 +65,7 @@ _Point = names_of("points", also=(GROUND,))
 _End = Annotated[
     _Point | Side,  # type: ignore[valid-type]
     BeforeValidator(connector_end),
-    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}, {"type": "object"}]}),
+    NAMES_OR_TABLE,
 ]
 _Members = ("parts", "masses", "springs", "bushings", "links", "joints", "ties", "groups")
 MassMatrix = Literal["consistent", "lumped", "lumped without rotary"]
@@ -337,19 +336,11 @@ class Bushing(Strict):
     axes: Axes | None = None
 
 
-def _hold(value: Any) -> Any:
-    if value == "all":
-        return DIRECTIONS
-    if isinstance(value, str):
-        return (value,)
-    return value
-
-
 class Support(Strict):
     """Holds directions (global axes) of a point or of all nodes that a target selects."""
 
     at: Target
-    hold: Annotated[tuple[Direction, ...], BeforeValidator(_hold), ONE_OR_MORE]
+    hold: DirectionList
 
     @field_validator("hold")
     @classmethod
@@ -428,7 +419,7 @@ class Description(Strict):
     bands: dict[str, Band] = {}
     matrices: Matrices | None = None
     mass_matrix: MassMatrix = "consistent"
-    massless: Annotated[tuple[Direction, ...], BeforeValidator(_hold), ONE_OR_MORE] = ()
+    massless: DirectionList = ()
     merge_tolerance: PositiveLength | None = None
     adjust: dict[names_of(*_Members), Adjust] = {}  # type: ignore[valid-type]
     variants: dict[str, dict[str, Any]] = {}

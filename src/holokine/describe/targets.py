@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from pydantic import BeforeValidator, WithJsonSchema, model_validator
+from pydantic import BeforeValidator, model_validator
 
 from holokine.describe.fields import (
+    NAMES_OR_TABLE,
     ONE_OR_MORE,
     Angle,
     LengthVector,
@@ -15,6 +16,7 @@ from holokine.describe.fields import (
     UnitVector,
     complaint,
     names_of,
+    one_or_more,
     quantity_field,
 )
 
@@ -48,15 +50,11 @@ class NormalRegion(Strict):
     within: Angle = 0.08726646259971647
 
 
-def _one_or_more(value: Any) -> Any:
-    return (value,) if isinstance(value, str) else value
-
-
 class Selection(Strict):
     """Nodes by point names, part (or several), group or set, and by place; several keys narrow the choice."""
 
     points: tuple[names_of("points"), ...] | None = None  # type: ignore[valid-type]
-    part: Annotated[tuple[names_of("parts"), ...], BeforeValidator(_one_or_more), ONE_OR_MORE] | None = None  # type: ignore[valid-type]
+    part: Annotated[tuple[names_of("parts"), ...], BeforeValidator(one_or_more), ONE_OR_MORE] | None = None  # type: ignore[valid-type]
     group: names_of("groups") | None = None  # type: ignore[valid-type]
     set: str | None = None
     box: tuple[LengthVector, LengthVector] | None = None
@@ -91,5 +89,5 @@ def _target(value: Any) -> Any:
 Target = Annotated[
     Selection,
     BeforeValidator(_target),
-    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}, {"type": "object"}]}),
+    NAMES_OR_TABLE,
 ]
