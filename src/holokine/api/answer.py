@@ -162,7 +162,12 @@ class Answer(Generic[R]):
         """Largest stress of every part with its place: combined, at rest, or in time with the instant."""
         from holokine.show.tables import part_peaks_table
 
-        return part_peaks_table(self._stress[0])
+        return part_peaks_table(self._worst)
+
+    @property
+    def _worst(self) -> Any:
+        """Peaks of stress by part."""
+        return self._stress[0]
 
     @property
     def _stress(self) -> Any:

@@ -192,6 +192,10 @@ class TimeAnswer(Answer[TimeResult]):
         return self.motion.stress()
 
     @cached_property
+    def _worst(self) -> Any:
+        return self._stress[0] if "_stress" in self.__dict__ else self.motion.stress(nodal=False)[0]
+
+    @cached_property
     def _largest(self) -> NDArray[Any]:
         e = self.motion.envelope()
         return np.maximum(np.abs(e.lowest), np.abs(e.highest))

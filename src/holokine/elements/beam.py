@@ -12,14 +12,14 @@ Local axes per node: u, v, w, θx, θy, θz along x, y, z of the beam.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from functools import cache, lru_cache
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_array, csr_array
+from scipy.sparse import csr_array
 
 from holokine.elements.kinds import ElementKind
 from holokine.elements.sections import SectionProperties
@@ -385,64 +385,47 @@ class BeamElements(ElementKind):
     def section_map(self, size: int) -> csr_array:
         """N, Vy, Vz, T, My, Mz on the positive side of a cut, from the elastic forces: a map (elements * 12, size)."""
         sign = np.repeat([-1.0, 1.0], 6)[:, None]
-        return self._scattered(sign * (self.local_stiffness @ self.to_local), np.arange(len(self.nodes)), size)
+        return _scattered(sign * (self.local_stiffness @ self.to_local), self.dofs, size)
 
     def matrices(self) -> tuple[Floats, Floats]:
         """Stiffness and mass in global axes, each of shape (elements, 12, 12)."""
         back = np.swapaxes(self.to_local, 1, 2)
         return back @ self.local_stiffness @ self.to_local, back @ self.local_mass @ self.to_local
 
-    def _fibre_rows(self) -> tuple[Floats, Floats]:
-        """Normal stress of every fibre at both ends of every element on global motions: from stiffness, and inertia.
-
-        Shapes (elements, 2, fibres, 12).
-        """
-        count = len(self.nodes)
-        if self.stations:
-            every = np.array([fibre_stress(s) for s in self.stations[::2]])
-        else:
-            every = np.broadcast_to(fibre_stress(self.section), (count + 1, len(self.section.fibres), 3))
-        found = []
-        for matrix in (self.local_stiffness, self.local_mass):
-            ends = []
-            for side, sign in ((0, -1.0), (1, 1.0)):
-                rows = 6 * side + np.array([0, 4, 5])
-                fibres = every[side : side + count]
-                ends.append(sign * np.einsum("efr,erj->efj", fibres, matrix[:, rows] @ self.to_local))
-            found.append(np.stack(ends, axis=1))
-        return found[0], found[1]
-
-    def _scattered(self, values: Floats, elements: NDArray[np.int64], size: int) -> csr_array:
-        """Rows (elements, rows, 12) as one sparse map."""
-        per = values.shape[1]
-        columns = np.repeat(self.dofs[elements], per, axis=0)
-        index = np.repeat(np.arange(len(columns)), 12)
-        return csr_array(coo_array((values.ravel(), (index, columns.ravel())), shape=(len(columns), size)).tocsr())
-
     def stress_fields(self, size: int) -> list[StressField]:
         """Normal stress of all fibres of every element, at its start and at its end, from the elastic forces alone.
 
         Empty without fibres.
         """
-        count = len(self.section.fibres)
-        if count == 0:
-            return []
-        stiff, every = self._fibre_rows()[0], np.arange(len(self.nodes))
-        return [
-            StressField(
-                self.part, self._scattered(stiff[:, side], every, size), 1,
-                Places.on("element", np.repeat(every + 1, count), None, word), self.nodes, self.nodes[:, [side]],
-                spots=self.ends[:, side],
-            )
-            for side, word in enumerate((", start", ", end"))
-        ]  # fmt: skip
+        return self.joined_fields([self], size)
+
+    @classmethod
+    def joined_fields(cls, blocks: Sequence[ElementKind], size: int) -> list[StressField]:
+        """One field of all beams with so many fibres for their starts, and one for their ends."""
+        found = []
+        beams = [b for b in blocks if isinstance(b, BeamElements)]
+        for count in sorted({len(b.section.fibres) for b in beams} - {0}):
+            own = [b for b in beams if len(b.section.fibres) == count]
+            rows = _fibre_rows(own, "local_stiffness")
+            numbers = np.concatenate([np.arange(1, len(b.nodes) + 1) for b in own])
+            nodes, dofs, ends = (np.concatenate([getattr(b, a) for b in own]) for a in ("nodes", "dofs", "ends"))
+            starts = tuple(np.cumsum([0, *(len(b.nodes) for b in own[:-1])]).tolist())
+            found += [
+                StressField(
+                    tuple(b.part for b in own), _scattered(rows[:, side], dofs, size), 1,
+                    Places.on("element", np.repeat(numbers, count), None, word), nodes, nodes[:, [side]],
+                    spots=ends[:, side], starts=starts,
+                )
+                for side, word in enumerate((", start", ", end"))
+            ]  # fmt: skip
+        return found
 
     def gauge_fields(self, size: int, **options: str | None) -> list[StressField]:
         """Normal stress of the fibres by balance, at both ends of every element, or at one end of the run."""
         count, end = len(self.section.fibres), options.get("end")
         if count == 0:
             raise DescriptionError(f'the section of "{self.part}" has no fibres; add fibres: [[y, z], ...] to it')
-        stiff, inert = self._fibre_rows()
+        stiff, inert = (_fibre_rows([self], name) for name in ("local_stiffness", "local_mass"))
         fibres = [f", fibre y {1e3 * y + 0.0:.4g} z {1e3 * z + 0.0:.4g} mm" for y, z in _tidy(self.section.fibres)]
         if self.stations:
             fibres = [f"{fibre} at the run's start, thinner or thicker here" for fibre in fibres]
@@ -452,14 +435,39 @@ class BeamElements(ElementKind):
             ends = [0 if end == "start" else 1]
             elements = elements[[0]] if end == "start" else elements[[-1]]
         maps = [
-            self._scattered(values[elements][:, ends].reshape(len(elements), -1, 12), elements, size)
+            _scattered(values[elements][:, ends].reshape(len(elements), -1, 12), self.dofs[elements], size)
             for values in (stiff, inert)
         ]
         number = np.repeat(elements + 1, len(ends) * count)
         side = np.tile(np.concatenate([e * count + np.arange(count) for e in ends]), len(elements))
         places = Places("element", number, None, sides, side)
         none = np.zeros((0, 1), dtype=np.int64)
-        return [StressField(self.part, maps[0], 1, places, none, none, maps[1])]
+        return [StressField((self.part,), maps[0], 1, places, none, none, maps[1])]
+
+
+def _fibre_rows(blocks: Sequence[BeamElements], name: str) -> Floats:
+    """Normal stress of every fibre at both ends of every element on global motions, (elements, 2, fibres, 12).
+
+    By the local stiffness, or by the local mass for what inertia adds (`name`); blocks have equally many fibres.
+    """
+    each = []
+    for b in blocks:
+        along = np.array([fibre_stress(s) for s in b.stations[::2]] if b.stations else [fibre_stress(b.section)])
+        first = np.arange(len(b.nodes)) if b.stations else np.zeros(len(b.nodes), dtype=np.int64)
+        each.append(np.stack([along[first], along[first + 1 if b.stations else first]], axis=1))
+    fibres, to_local = np.concatenate(each), np.concatenate([b.to_local for b in blocks])
+    matrix = np.concatenate([getattr(b, name) for b in blocks])
+    found = np.empty((*fibres.shape[:3], 12))
+    for side, sign in ((0, -1.0), (1, 1.0)):
+        found[:, side] = sign * fibres[:, side] @ (matrix[:, 6 * side + np.array([0, 4, 5])] @ to_local)
+    return found
+
+
+def _scattered(values: Floats, dofs: NDArray[np.int64], size: int) -> csr_array:
+    """Rows (elements, rows, 12) on the motions of each element as one sparse map."""
+    columns = np.repeat(dofs, values.shape[1], axis=0)
+    start = np.arange(0, 12 * len(columns) + 1, 12)
+    return csr_array((values.ravel(), columns.ravel(), start), shape=(len(columns), size))
 
 
 def fibre_stress(s: SectionProperties) -> Floats:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any, ClassVar
 
 import numpy as np
@@ -74,6 +74,11 @@ class ElementKind(ABC):
     def stress_fields(self, size: int) -> list[StressField]:
         """What stress is judged by, for every element: surfaces, or extreme fibres; empty where there is none."""
 
+    @classmethod
+    def joined_fields(cls, blocks: Sequence[ElementKind], size: int) -> list[StressField]:
+        """`stress_fields` of several sets of this kind; small ones may come as one field of several parts."""
+        return [field for block in blocks for field in block.stress_fields(size)]
+
     @abstractmethod
     def gauge_fields(self, size: int, **options: str | None) -> list[StressField]:
         """What a stress gauge reads, by its options (of `stress_options`)."""
@@ -127,4 +132,4 @@ def averaged_field(
         entries = (values, (np.repeat(rows, dofs.shape[1]), columns))
         total = csr_array(total + coo_array(entries, shape=total.shape).tocsr())
     none = np.zeros((0, 1), dtype=np.int64)
-    return StressField(block.part, total, width, Places.on("node", used + 1, mesh_places[used], side), none, none)
+    return StressField((block.part,), total, width, Places.on("node", used + 1, mesh_places[used], side), none, none)

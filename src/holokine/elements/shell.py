@@ -435,7 +435,7 @@ class ShellElements(ElementKind):
             S = local(np.zeros(2) if self.kind == "quad4" else np.full(2, 1 / 3))
             A = csr_array(coo_array(scattered(S, self.dofs), shape=(3 * len(X), size)).tocsr())
             places = Places.on("element", np.arange(1, len(X) + 1), X.mean(axis=1), f", {surface}")
-            return StressField(self.part, A, 3, places, self.nodes, self.nodes)
+            return StressField((self.part,), A, 3, places, self.nodes, self.nodes)
         corners = _QUAD if self.kind == "quad4" else np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0]])
         if self.kind == "quad4":
             points = _QUAD / np.sqrt(3.0)

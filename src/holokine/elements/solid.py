@@ -264,7 +264,7 @@ class SolidElements(ElementKind):
         S = self.elasticity @ _b_matrix(gradient)
         A = csr_array(coo_array(scattered(S, self.dofs), shape=(6 * len(X), size)).tocsr())
         places = Places.on("element", np.arange(1, len(X) + 1), X.mean(axis=1))
-        return StressField(self.part, A, 6, places, self.nodes, self.nodes)
+        return StressField((self.part,), A, 6, places, self.nodes, self.nodes)
 
     def _nodal_stress(self, X: Floats) -> Iterator[Floats]:
         """Stress map (elements, 6, dofs) at each corner or edge node, from the integration points."""

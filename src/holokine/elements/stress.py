@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-__all__ = ["Places", "StressField", "equivalent_form", "equivalent_stress", "principal_stress"]
+__all__ = [
+    "Places", "StressField", "equivalent_form", "equivalent_root", "equivalent_stress", "mapped", "principal_stress",
+]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -72,11 +75,11 @@ class Places:
 
 @dataclass(frozen=True)
 class StressField:
-    """Stress components of one set of elements as a linear map of displacement.
+    """Stress components of the elements of a part, or of several parts one after the other, as a linear map of motion.
 
     Attributes
     ----------
-    part : str
+    parts : tuple of str
     matrix : sparse array, shape (places * width, dofs)
         Pa per m and rad, place by place.
     width : int
@@ -88,9 +91,11 @@ class StressField:
         What absolute acceleration adds, for stress from balance.
     spots : ndarray, shape (elements, 3), or None
         Where the value of each element is, in m; None: in its middle.
+    starts : tuple of int
+        First element of each part.
     """
 
-    part: str
+    parts: tuple[str, ...]
     matrix: csr_array
     width: int
     places: Places
@@ -98,6 +103,12 @@ class StressField:
     nodes: Ints
     inertia: csr_array | None = None
     spots: Floats | None = None
+    starts: tuple[int, ...] = (0,)
+
+    @property
+    def owner(self) -> Ints:
+        """Which of the parts each element belongs to, shape (elements,)."""
+        return np.repeat(np.arange(len(self.parts)), np.diff([*self.starts, len(self.cells)]))
 
     @property
     def per_element(self) -> int:
@@ -114,6 +125,24 @@ class StressField:
         if self.width == 1:
             return np.abs(components).reshape(*shape, -1, self.per_element).max(axis=-1)
         return equivalent_stress(components.reshape(*shape, -1, self.width))
+
+
+def mapped(matrix: csr_array, fields: Floats) -> Floats:
+    """A sparse map of several fields, shape (fields, dofs), as (rows, fields); only motions in use are gathered."""
+    marked = np.zeros(matrix.shape[1], dtype=bool)
+    marked[matrix.indices] = True
+    used = np.flatnonzero(marked)
+    index = np.cumsum(marked)[matrix.indices] - 1
+    small = csr_array((matrix.data, index, matrix.indptr), shape=(matrix.shape[0], len(used)))
+    return np.asarray(small @ np.ascontiguousarray(fields[:, used].T))
+
+
+@cache
+def equivalent_root(width: int) -> Floats:
+    """Matrix L, shape (independent, width), with LᵀL the form of `equivalent_form`: σ_eq is the length of L σ."""
+    values, vectors = np.linalg.eigh(equivalent_form(width))
+    kept = values > 1e-12
+    return np.asarray(np.sqrt(values[kept])[:, None] * vectors[:, kept].T)
 
 
 def equivalent_form(width: int) -> Floats:

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-from holokine.elements.stress import StressField, equivalent_form
+from holokine.elements.stress import StressField, equivalent_form, mapped
 from holokine.modes.extract import ModeSet
 from holokine.respond.combine import SpectrumResult
 from holokine.respond.reduced import solve_static
@@ -115,11 +115,11 @@ def spectrum_members(answer: SpectrumResult, modes: ModeSet) -> list[BeamEnds]:
         step = max(1, 5_000_000 // max(coordinate.size, 1))
         for a in range(0, len(combined), step):
             rows = forces[a : a + step]
-            values = coordinate[:, :, None] * (rows @ shapes.T).T[:, None]
-            missing = np.zeros(values.shape[1:]) if rest is None else (rows @ rest.T).T
+            values = coordinate[:, :, None] * mapped(rows, shapes).T[:, None]
+            missing = np.zeros(values.shape[1:]) if rest is None else mapped(rows, rest).T
             largest = answer.sources.over(answer.combination.combined(values, missing))
             if still is not None:
-                largest = answer.with_settled(largest, answer.sources.over_apart(np.abs((rows @ still.T).T)))
+                largest = answer.with_settled(largest, answer.sources.over_apart(np.abs(mapped(rows, still).T)))
             combined[a : a + step] = largest
         found.append(BeamEnds(part, ends, combined.reshape(-1, 2, 6)))
     return found
@@ -157,8 +157,8 @@ def spectrum_stress(answer: SpectrumResult, modes: ModeSet) -> tuple[list[PartPe
         step = max(1, 40_000_000 // (8 * width * max(coordinate.size, 1))) * width
         for a in range(0, A.shape[0], step):
             rows = A[a : a + step]
-            values = coordinate[:, :, None] * (rows @ shapes.T).T[:, None]
-            missing = (rows @ rest.T).T
+            values = coordinate[:, :, None] * mapped(rows, shapes).T[:, None]
+            missing = mapped(rows, rest).T
             if width == 1:
                 each = answer.combination.combined(values, missing)
             else:
@@ -174,6 +174,6 @@ def spectrum_stress(answer: SpectrumResult, modes: ModeSet) -> tuple[list[PartPe
     for m in stress_fields(system):
         stress = combined(m.matrix, m.width).reshape(len(m.cells), -1).max(axis=1)
         if still is not None:
-            stress = answer.with_settled(stress, answer.sources.over_apart(m.size((m.matrix @ still.T).T)))
+            stress = answer.with_settled(stress, answer.sources.over_apart(m.size(mapped(m.matrix, still).T)))
         found.append((m, stress, None))
     return keep_worst(system, found)

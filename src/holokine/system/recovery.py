@@ -31,8 +31,8 @@ class PartPeak:
 
 def stress_fields(system: System) -> Iterator[StressField]:
     """Shells on both surfaces and solids at the centres of elements; extreme fibres of beams at both ends."""
-    for block in system.elements:
-        yield from block.stress_fields(system.size)
+    for kind in dict.fromkeys(type(block) for block in system.elements):
+        yield from kind.joined_fields([b for b in system.elements if type(b) is kind], system.size)
 
 
 def keep_worst(system: System, found: list[tuple[StressField, Floats, Floats | None]]) -> tuple[list[PartPeak], Floats]:
@@ -40,14 +40,15 @@ def keep_worst(system: System, found: list[tuple[StressField, Floats, Floats | N
     nodal = np.zeros(len(system.mesh.nodes))
     peaks: dict[str, PartPeak] = {}
     for one, stress, times in found:
-        best = int(stress.argmax())
-        part = one.part
-        if part not in peaks or stress[best] > peaks[part].stress:
-            middle = system.mesh.nodes[one.cells[best]].mean(axis=0)
-            spot = middle if one.spots is None else one.spots[best]
-            when = None if times is None else float(times[best])
-            where = f"element {best + 1}{one.side(best)}"
-            peaks[part] = PartPeak(part, float(stress[best]), spot, where, when)
+        ends = [*one.starts[1:], len(stress)]
+        for part, start, end in zip(one.parts, one.starts, ends, strict=True):
+            best = start + int(stress[start:end].argmax())
+            if part not in peaks or stress[best] > peaks[part].stress:
+                middle = system.mesh.nodes[one.cells[best]].mean(axis=0)
+                spot = middle if one.spots is None else one.spots[best]
+                when = None if times is None else float(times[best])
+                where = f"element {best - start + 1}{one.side(best)}"
+                peaks[part] = PartPeak(part, float(stress[best]), spot, where, when)
         for column in one.nodes.T:
             np.maximum.at(nodal, column, stress)
     return [peaks[p] for p in system.description.parts if p in peaks], nodal
