@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from holokine.errors import HolokineError, MechanismError, SolverError
 from holokine.mesh.seams import half_open_seams
-from holokine.solvers.nullspace import unresisted
+from holokine.modes.rest import pencil_of
+from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.system.adequacy import ENOUGH, coarse_parts, symmetry_planes
 from holokine.system.build import System
 from holokine.system.loads import load_field
@@ -222,15 +223,16 @@ def _loose_pieces(system: System, pieces: tuple[Piece, ...]) -> list[Finding]:
 
 def internal_mechanisms(system: System, pieces: tuple[Piece, ...]) -> list[str]:
     """Motions without resistance that are not rigid motions of a whole piece, in words."""
-    K = system.reduced_stiffness
     T = system.constraints.reduce
     known = []
     for piece in pieces:
         if len(piece.free):
             known += list(piece_motions(system, piece))
     try:
-        free = unresisted(K, most=len(known) + 8)
-    except SolverError:
+        free = _without_resistance(system, len(known))
+    except SolverError as err:
+        if "memory" in str(err):
+            raise
         return ["the stiffness matrix is singular: something can move without resistance"]
     if len(free) <= len(known):
         return []
@@ -250,6 +252,28 @@ def internal_mechanisms(system: System, pieces: tuple[Piece, ...]) -> list[str]:
     if cause:
         found = [f for f in found if f != "a mechanism: "] or ["a mechanism"]
     return [*found, cause] if cause else found
+
+
+def _without_resistance(system: System, known: int) -> Floats:
+    """Vectors that the stiffness does not resist, (vectors, independent motions), of which `known` are known; kept."""
+    found: Floats | None = system.kept.get("unresisted")
+    if found is None:
+        K = system.reduced_stiffness
+        found = np.zeros((0, K.shape[0]))
+        if known or not _held_throughout(system):
+            found = unresisted(K, most=known + 8)
+        system.kept["unresisted"] = found
+    return found
+
+
+def _held_throughout(system: System) -> bool:
+    """Whether the factor at rest, which all that follows needs, shows that nothing moves freely."""
+    try:
+        return all_resisted(system.reduced_stiffness, pencil_of(system).at(0.0, keep=True))
+    except SolverError as err:
+        if "memory" in str(err):
+            raise
+        return False
 
 
 def refuse_loose(system: System, pieces: tuple[Piece, ...]) -> list[Finding]:

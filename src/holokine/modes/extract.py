@@ -13,6 +13,7 @@ from scipy.sparse import csr_array, diags_array, eye_array
 
 from holokine.errors import MechanismError, SolverError, UnknownNameError
 from holokine.modes.check import Finding, mesh_findings, refuse_loose
+from holokine.modes.rest import pencil_of
 from holokine.solvers import factorise
 from holokine.solvers.eigen import Progress, Wish, find_pairs
 from holokine.system.adequacy import symmetry_planes
@@ -207,7 +208,11 @@ def extract_modes(
     K, M = system.reduced_stiffness, system.reduced_mass
     wish = Wish(count, *(None if f is None else (2.0 * np.pi * f) ** 2 for f in (upto, above, near)))
     free = _free_vectors(system, pieces)
-    pairs = find_pairs(K, M, wish, rigid=free, progress=progress)
+    pencil = pencil_of(system)
+    try:
+        pairs = find_pairs(K, M, wish, rigid=free, progress=progress, pencil=pencil)
+    finally:
+        pencil.release()
     searched = _searched(count, upto, above, near)
     if len(pairs.values) == 0:
         raise SolverError(f"there is no mode {searched}")

@@ -139,6 +139,7 @@ def find_pairs(
     rigid: Floats | None = None,
     seed: int = 0,
     progress: Progress | None = None,
+    pencil: Pencil | None = None,
 ) -> EigenPairs:
     """The wanted eigenpairs.
 
@@ -150,6 +151,8 @@ def find_pairs(
         Vectors with K x = 0: found exactly, and kept out of the iteration.
     progress : callable, optional
         Called with a phase in words, pairs converged, and pairs wanted in this phase.
+    pencil : Pencil, optional
+        Of K and M, if there is one already; a factor that it keeps is used.
 
     Raises
     ------
@@ -179,7 +182,7 @@ def find_pairs(
     best: EigenPairs | None = None
     for attempt, widen in enumerate((1, 3)):
         try:
-            sweep = _Sweep(K, M, free, seed + 100 * attempt, progress, widen)
+            sweep = _Sweep(K, M, free, seed + 100 * attempt, progress, widen, pencil)
             pairs = _finished(K, M, sweep.around(wish) if wish.near is not None else sweep.upwards(wish))
         except IndefiniteError:
             raise
@@ -297,10 +300,11 @@ class _Sweep:
     """Slices of the spectrum, each with its proof."""
 
     def __init__(
-        self, K: csr_array, M: csr_array, free: Floats, seed: int, progress: Progress | None, widen: int = 1
-    ) -> None:
+        self, K: csr_array, M: csr_array, free: Floats, seed: int, progress: Progress | None, widen: int = 1,
+        pencil: Pencil | None = None,
+    ) -> None:  # fmt: skip
         self.K, self.M, self.free, self.seed = K, M, free, seed
-        self.pencil = Pencil(K, M)
+        self.pencil = pencil or Pencil(K, M)
         self.progress = progress
         self.factorisations = 0
         # wide enough for solves by blocks to pay, narrow enough not to need many more columns

@@ -11,7 +11,9 @@ from __future__ import annotations
 import ctypes
 import glob
 import os
+import shutil
 import sys
+import tempfile
 from functools import lru_cache
 from typing import Any, Protocol
 
@@ -21,7 +23,7 @@ from numpy.typing import NDArray
 from scipy.sparse import csc_array, csr_array, triu
 
 from holokine.errors import SolverError
-from holokine.solvers.memory import refuse_beyond_memory
+from holokine.solvers.memory import available_memory, beyond_memory, refuse_beyond_memory
 
 __all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise", "fast_available"]
 
@@ -205,63 +207,92 @@ class Pencil:
         self._K, self._M = K, M
         self._shared: _PardisoFactor | None = None
         self._parts: tuple[Floats, Floats] | None = None
+        self._kept: tuple[float, Factor] | None = None
 
     def method_words(self) -> str:
         """The way of factorising, in words."""
+        if self._shared is not None:
+            return self._shared.method
         kinds: dict[str, Any] = {"dense": _DenseFactor, "ldl": _PardisoFactor, "superlu": _SuperLUFactor}
         return str(kinds[self.method].method)
 
-    def at(self, shift: float) -> Factor:
-        """Factorise K - shift M. With pypardiso the factor of the shift before gives up its place, and says so.
+    def at(self, shift: float, *, keep: bool = False) -> Factor:
+        """Factorise K - shift M, unless the factor that is kept is the one.
+
+        With pypardiso a factor gives up its place to that of the next shift, and says so. One that is kept stays
+        beside it as long as memory lets it (`held`).
 
         Raises
         ------
         SolverError
             When the matrix is singular to working precision or memory is too small.
         """
+        if self.held(shift):
+            assert self._kept is not None
+            return self._kept[1]
+        factor = self._made(shift, 0 if keep else 1)
+        if keep:
+            self._kept = shift, factor
+        return factor
+
+    def held(self, shift: float) -> bool:
+        """Whether a factor at this shift is kept and still there."""
+        if self._kept is None or self._kept[0] != shift:
+            return False
+        factor = self._kept[1]
+        return not isinstance(factor, _Held) or factor.there
+
+    def release(self) -> None:
+        """Give back the memory of the factor that is not kept."""
+        if self._shared is not None:
+            self._shared.release(1)
+
+    def _made(self, shift: float, slot: int) -> Factor:
         if self.method != "ldl":
-            return factorise(csr_array(self._K - shift * self._M), method=self.method)
+            return factorise(csr_array(self._K - shift * self._M if shift else self._K), method=self.method)
         if self._shared is None or self._parts is None:
             pattern, k, m = _aligned(self._K, self._M)
             self._parts = k, m
             self._shared = _PardisoFactor(pattern)
         k, m = self._parts
-        self._shared.renew(k - shift * m if shift else k)
-        return _Held(self._shared)
+        slot = self._shared.renew(k - shift * m if shift else k, slot)
+        return _Held(self._shared, slot)
 
 
 class _Held:
-    """The shared factor as it was at one shift; refuses to answer when a later shift has taken its place."""
+    """A factor in a place of the shared one; refuses to answer when a later shift has taken that place."""
 
-    def __init__(self, shared: _PardisoFactor) -> None:
-        self._shared, self._turn = shared, shared.turn
+    def __init__(self, shared: _PardisoFactor, slot: int) -> None:
+        self._shared, self._slot, self._turn = shared, slot, shared.turns[slot]
         self.method, self.negative = shared.method, shared.negative
         self.perturbed, self.entries = shared.perturbed, shared.entries
 
+    @property
+    def there(self) -> bool:
+        """Whether it still has its place."""
+        return self._turn == self._shared.turns[self._slot]
+
     def solve(self, right: Floats) -> Floats:
-        if self._turn != self._shared.turn:
+        if not self.there:
             raise RuntimeError("this factor has given up its place to that of a later shift")
-        return self._shared.solve(right)
+        return self._shared.solve(right, self._slot)
 
 
 def _aligned(K: csr_array, M: csr_array) -> tuple[csr_array, Floats, Floats]:
     """The joint pattern of the upper triangles, diagonal complete, and the data of K and M on it."""
-    n = K.shape[0]
-    upper = [csr_array(triu(A, format="csr")) for A in (K, M)]
-    ones = [csr_array((np.ones(len(A.data), dtype=np.int8), A.indices, A.indptr), shape=A.shape) for A in upper]
-    diagonal = csr_array((np.ones(n, dtype=np.int8), (np.arange(n), np.arange(n))), shape=(n, n))
-    pattern = csr_array(ones[0] + ones[1] + diagonal)
-    pattern.sort_indices()
-    row_of = np.repeat(np.arange(n, dtype=np.int64), np.diff(pattern.indptr))
-    keys = row_of * n + pattern.indices
-    spread = []
-    for A in upper:
-        A.sort_indices()
-        own = np.repeat(np.arange(n, dtype=np.int64), np.diff(A.indptr)) * n + A.indices
-        data = np.zeros(len(keys))
-        data[np.searchsorted(keys, own)] = A.data
-        spread.append(data)
-    return pattern, spread[0], spread[1]
+    # as real and imaginary part of one matrix, the two come to lie on one pattern
+    both = csr_array(csr_array(triu(K, format="csr")) + 1j * csr_array(triu(M, format="csr")))
+    both.sort_indices()
+    diagonal = both.diagonal()
+    k, m = both.data.real.copy(), both.data.imag.copy()
+    empty = np.flatnonzero(diagonal == 0.0)
+    if len(empty) == 0:
+        return csr_array((np.ones(len(k), dtype=np.int8), both.indices, both.indptr), shape=both.shape), k, m
+    before = both.indptr[empty]  # the diagonal comes first in the row of an upper triangle
+    indices = np.insert(both.indices, before, empty.astype(both.indices.dtype))
+    starts = both.indptr + np.concatenate([[0], np.cumsum(diagonal == 0.0)]).astype(both.indptr.dtype)
+    k, m = np.insert(k, before, 0.0), np.insert(m, before, 0.0)
+    return csr_array((np.ones(len(k), dtype=np.int8), indices, starts), shape=both.shape), k, m
 
 
 def _chosen(method: str, size: int) -> str:
@@ -273,13 +304,14 @@ def _chosen(method: str, size: int) -> str:
 class _PardisoFactor:
     """LDLᵀ of an upper triangle by pypardiso's library, called without copies of the matrix.
 
-    The pattern is ordered and analysed once; `renew` factorises other numbers on it.
+    The pattern is ordered and analysed once; `renew` factorises other numbers on it. There are places for two
+    factors. Where memory is too small for two there is one; where it is too small for that, the factor lies on disk.
     """
 
     method = "sparse LDLT (pypardiso)"
 
     def __init__(self, pattern: csr_array) -> None:
-        self._a: Floats = np.zeros(0)
+        self._data: list[Floats] = [np.zeros(0), np.zeros(0)]
         self._ia = pattern.indptr.astype(np.int32)
         self._ja = pattern.indices.astype(np.int32)
         self._n = int(pattern.shape[0])
@@ -294,38 +326,83 @@ class _PardisoFactor:
         iparm[20] = 1  # 1 by 1 and 2 by 2 pivots: an exact inertia
         iparm[34] = 1  # indices from zero
         self._analysed = False
+        self._disk: tempfile.TemporaryDirectory[str] | None = None
         self.negative: int | None = None
-        self.perturbed = self.entries = self.turn = 0
+        self.perturbed = self.entries = 0
+        self.turns = [0, 0]
+        self._filled = [False, False]
 
-    def renew(self, data: Floats) -> None:
-        """Factorise the matrix with these numbers on the pattern."""
-        self._a = data
-        self.turn += 1
+    def renew(self, data: Floats, slot: int) -> int:
+        """Factorise the matrix with these numbers on the pattern, in a place of which the number is returned."""
+        self._data[slot] = data
         self.negative, self.perturbed = None, 1  # until it is done
         if not self._analysed:
-            self._call(11, np.zeros((1, 0)))
+            self._call(11, np.zeros((1, 0)), slot)
             self._analysed = True
-            # kilobytes: kept after the analysis, and taken by factor and solution
-            refuse_beyond_memory(1024.0 * (float(self._iparm[15]) + float(self._iparm[16])), self._n)
-        self._call(22, np.zeros((1, 0)))
+        slot = self._roomy(slot)
+        self._data[slot] = data
+        for place in (0, 1) if self._disk is not None else (slot,):
+            self.turns[place] += 1
+        self._call(22, np.zeros((1, 0)), slot)
+        self._filled[slot] = True
         self.negative = int(self._iparm[22])
         self.perturbed = int(self._iparm[13])
         self.entries = int(self._iparm[17])
+        return slot
 
-    def _call(self, phase: int, right: Floats) -> Floats:
+    def _roomy(self, slot: int) -> int:
+        """The place for the next factor, after what has to give way for it has.
+
+        Raises
+        ------
+        SolverError
+            When memory is too small even with the factor on disk.
+        """
+        if self._disk is not None:
+            return 0
+        # kilobytes: kept after the analysis, and taken by factor and solution
+        needed = 1024.0 * (float(self._iparm[15]) + float(self._iparm[16]))
+        if self._filled[slot] or not beyond_memory(needed):
+            return slot
+        if self._filled[1 - slot]:
+            self.release(1 - slot)
+            if not beyond_memory(needed):
+                return slot
+        least, free = 1024.0 * float(self._iparm[62]), available_memory() or 0
+        if least > 0.8 * free or 1.1 * needed > shutil.disk_usage(tempfile.gettempdir()).free:
+            refuse_beyond_memory(needed, self._n)
+        self._call(-1, np.zeros((1, 0)), slot)
+        self._disk = tempfile.TemporaryDirectory(prefix="holokine-factor-")
+        os.environ["MKL_PARDISO_OOC_PATH"] = self._disk.name
+        os.environ["MKL_PARDISO_OOC_MAX_CORE_SIZE"] = str(int(max(0.6 * free, 1.2 * least) / 2**20) + 1)
+        self._pt[:] = 0
+        self._iparm[59] = 2
+        self.method = "sparse LDLT, factor on disk (pypardiso)"
+        self._call(11, np.zeros((1, 0)), slot)
+        return 0
+
+    def release(self, slot: int) -> None:
+        """Give back the memory of one place."""
+        if self._filled[slot] and self._disk is None:
+            self._call(0, np.zeros((1, 0)), slot)
+            self._filled[slot], self._data[slot] = False, np.zeros(0)
+            self.turns[slot] += 1
+
+    def _call(self, phase: int, right: Floats, slot: int) -> Floats:
         """`right` of shape (columns, n), C order: each row is one right-hand side."""
         h = self._handle
         ints = ctypes.POINTER(ctypes.c_int32)
         result = np.empty_like(right) if phase == 33 else right
         error = ctypes.c_int32(0)
+        places = 2 if self._disk is None else 1
         h._mkl_pardiso(
             self._pt.ctypes.data_as(ctypes.POINTER(h._pt_type[0])),
-            ctypes.byref(ctypes.c_int32(1)),
-            ctypes.byref(ctypes.c_int32(1)),
+            ctypes.byref(ctypes.c_int32(places)),
+            ctypes.byref(ctypes.c_int32(min(slot + 1, places))),
             ctypes.byref(ctypes.c_int32(-2)),
             ctypes.byref(ctypes.c_int32(phase)),
             ctypes.byref(ctypes.c_int32(self._n)),
-            self._a.ctypes.data_as(ctypes.POINTER(ctypes.c_double)),
+            self._data[slot].ctypes.data_as(ctypes.POINTER(ctypes.c_double)),
             self._ia.ctypes.data_as(ints),
             self._ja.ctypes.data_as(ints),
             self._perm.ctypes.data_as(ints),
@@ -340,19 +417,25 @@ class _PardisoFactor:
             raise SolverError(f"not enough memory to factorise {self._n} unknowns; coarsen the mesh")
         if error.value == -4:
             raise SolverError("the matrix is singular to working precision")
+        if error.value in (-9, -10, -11):
+            raise SolverError(
+                f"not enough memory, or no room for files in {tempfile.gettempdir()}, to factorise {self._n} unknowns"
+            )
         if error.value:
             raise SolverError(f"the sparse factorisation failed (code {error.value})")
         return result
 
-    def solve(self, right: Floats) -> Floats:
+    def solve(self, right: Floats, slot: int) -> Floats:
         if right.ndim == 1:
-            return self._call(33, np.ascontiguousarray(right)[None]).ravel()
-        return self._call(33, np.ascontiguousarray(right.T)).T
+            return self._call(33, np.ascontiguousarray(right)[None], slot).ravel()
+        return self._call(33, np.ascontiguousarray(right.T), slot).T
 
     def __del__(self) -> None:
         handle: Any = getattr(self, "_handle", None)
         if handle is not None and ctypes is not None:
             try:
-                self._call(-1, np.zeros((1, 0)))
+                self._call(-1, np.zeros((1, 0)), 0)
+                if self._disk is not None:
+                    self._disk.cleanup()
             except Exception:  # at interpreter shutdown the library may be gone
                 return

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from holokine.errors import SolverError
 
-__all__ = ["available_memory", "refuse_beyond_memory"]
+__all__ = ["available_memory", "beyond_memory", "refuse_beyond_memory"]
 
 
 def available_memory() -> int | None:
@@ -30,6 +30,12 @@ def available_memory() -> int | None:
     except (OSError, ValueError):
         pass
     return max(min(limits), 0) if limits else None
+
+
+def beyond_memory(needed: float) -> bool:
+    """Whether `needed` bytes are more than there are (False where that is not known)."""
+    free = available_memory()
+    return free is not None and needed > free
 
 
 def refuse_beyond_memory(needed: float, unknowns: int, what: str = "the factorisation") -> None:
