@@ -53,9 +53,9 @@ def assembled(a: hk.Assembly) -> tuple[float, object, object]:
     sets = _elements(a.description, mesh)
     K, M = Accumulator(6 * len(mesh.nodes)), Accumulator(6 * len(mesh.nodes))
     for e in sets:
-        for dofs, k, m in e.chunks():
-            K.add(dofs, k)
-            M.add(dofs, m)
+        for nodes, index, k, m in e.blocks():
+            K.add_elements(nodes, e.motions, index, k)
+            M.add_elements(nodes, e.motions, index, m)
     return time.perf_counter() - start, K.result(), M.result()
 
 

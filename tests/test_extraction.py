@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import gc
 import json
 import shutil
 import signal
 import subprocess
 import sys
+import tempfile
 import time
 from pathlib import Path
 
@@ -144,6 +146,54 @@ def test_too_large_for_memory_is_refused_before_it_is_tried(monkeypatch):
             factorise(sp.csr_array(K), method=method)
     with pytest.raises(SolverError, match="keeping 90 shapes"):
         find_pairs(sp.csr_array(K), sp.csr_array(M), Wish(count=90))
+
+
+@pytest.mark.skipif(not fast_available(), reason="only pypardiso can work on disk")
+def test_where_memory_is_short_one_factor_gives_way_and_then_the_disk_serves(monkeypatch, tmp_path):
+    """A grid of springs, whose frequencies are known: two factors, one factor, a factor on disk, or a refusal."""
+    n = 24
+    line = sp.diags_array([-np.ones(n - 1), 2.0 * np.ones(n), -np.ones(n - 1)], offsets=[-1, 0, 1])
+    one = sp.eye_array(n)
+    K = sp.csr_array(
+        sum(sp.kron(sp.kron(a, b), c) for a, b, c in ((line, one, one), (one, line, one), (one, one, line)))
+    )
+    M = sp.csr_array(sp.eye_array(n**3))
+    along = 2.0 - 2.0 * np.cos(np.pi * np.arange(1, n + 1) / (n + 1))
+    exact = np.sort((along[:, None, None] + along[None, :, None] + along).ravel())[:17]
+    right = np.random.default_rng(0).standard_normal((n**3, 3))
+    monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
+    plain, low = "LDLT (pypardiso)", 15e6
+    shift = 0.5 * (exact[3] + exact[4])
+    for free, words, stays in ((1e9, plain, True), (None, plain, False), (low, "on disk", False)):
+        taken = []
+
+        def available(free=free, taken=taken):
+            taken.append(0)
+            return free if free is not None else (1e3 if len(taken) == 2 else 1e9)
+
+        monkeypatch.setattr(memory, "available_memory", available)
+        pencil = Pencil(K, M)
+        rest = pencil.at(0.0, keep=True)
+        other = pencil.at(shift)
+        assert other.negative == 4
+        assert pencil.held(0.0) is stays
+        assert words in other.method
+        np.testing.assert_allclose(
+            K @ other.solve(right) - 0.5 * (exact[3] + exact[4]) * other.solve(right), right, atol=1e-8
+        )
+        if stays:
+            np.testing.assert_allclose(K @ rest.solve(right), right, atol=1e-9)
+        else:
+            with pytest.raises(RuntimeError, match="given up its place"):
+                rest.solve(right)
+    monkeypatch.setattr(memory, "available_memory", lambda: low)
+    pairs = find_pairs(K, M, Wish(count=17))
+    np.testing.assert_allclose(pairs.values, exact, rtol=1e-10)
+    assert "factor on disk" in pairs.method
+    assert pairs.exists == 17
+    del pencil, rest, other, pairs
+    gc.collect()
+    assert not list(tmp_path.iterdir())  # nothing stays behind
 
 
 def test_ranges_that_make_no_sense():

@@ -48,8 +48,8 @@ def test_doubt_is_said_first_and_carried_by_answers(monkeypatch, tmp_path):
     monkeypatch.setattr(eigen, "REPAIR", 0)
     real = Pencil.at
 
-    def lying(self, shift):
-        factor = real(self, shift)
+    def lying(self, shift, **keys):
+        factor = real(self, shift, **keys)
         factor.negative = factor.negative + (shift > 0)
         return factor
 

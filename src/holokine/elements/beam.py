@@ -318,9 +318,9 @@ class BeamElements(ElementKind):
         """Degrees of freedom, shape (elements, 12)."""
         return (self.nodes[:, :, None] * 6 + np.arange(6)).reshape(len(self.nodes), -1)
 
-    def chunks(self) -> Iterator[tuple[NDArray[np.int64], Floats, Floats]]:
-        """Degrees of freedom, stiffness and mass (global axes)."""
-        yield (self.dofs, *self.matrices())
+    def blocks(self) -> Iterator[tuple[NDArray[np.int64], NDArray[np.int64] | None, Floats, Floats]]:
+        """Nodes, stiffness and mass (global axes) of all elements."""
+        yield self.nodes, None, *self.matrices()
 
     def lumped_chunks(self) -> Iterator[tuple[NDArray[np.int64], Floats]]:
         """Degrees of freedom and lumped mass (global axes)."""
@@ -390,7 +390,8 @@ class BeamElements(ElementKind):
     def matrices(self) -> tuple[Floats, Floats]:
         """Stiffness and mass in global axes, each of shape (elements, 12, 12)."""
         back = np.swapaxes(self.to_local, 1, 2)
-        return back @ self.local_stiffness @ self.to_local, back @ self.local_mass @ self.to_local
+        K, M = back @ self.local_stiffness @ self.to_local, back @ self.local_mass @ self.to_local
+        return (K + np.swapaxes(K, 1, 2)) / 2.0, (M + np.swapaxes(M, 1, 2)) / 2.0
 
     def stress_fields(self, size: int) -> list[StressField]:
         """Normal stress of all fibres of every element, at its start and at its end, from the elastic forces alone.

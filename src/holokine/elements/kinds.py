@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any, ClassVar
 
 import numpy as np
@@ -12,7 +12,7 @@ from scipy.sparse import coo_array, csr_array
 
 from holokine.elements.stress import Places, StressField
 
-__all__ = ["ElementKind", "averaged_field", "scattered"]
+__all__ = ["ElementKind", "averaged_field", "by_shape", "congruent", "scattered"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -50,9 +50,21 @@ class ElementKind(ABC):
     def dofs(self) -> Ints:
         """Degrees of freedom, shape (elements, motions)."""
 
+    motions: ClassVar[int] = 6
+    """How many of the six motions of a node the elements resist: the first three, or all."""
+
     @abstractmethod
+    def blocks(self) -> Iterator[tuple[Ints, Ints | None, Floats, Floats]]:
+        """Nodes, stiffness and mass (global axes) of some elements at a time.
+
+        Equal elements share matrices: the second is which one each element has, None where each has its own.
+        """
+
     def chunks(self) -> Iterator[tuple[Ints, Floats, Floats]]:
         """Degrees of freedom, stiffness and mass (global axes) of some elements at a time."""
+        for nodes, index, K, M in self.blocks():
+            dofs = (nodes[:, :, None] * 6 + np.arange(self.motions)).reshape(len(nodes), -1)
+            yield dofs, *((K, M) if index is None else (K[index], M[index]))
 
     @abstractmethod
     def lumped_chunks(self) -> Iterator[tuple[Ints, Floats]]:
@@ -108,6 +120,35 @@ class ElementKind(ABC):
         None of elements that have no section.
         """
         return None
+
+
+def congruent(X: Floats) -> tuple[Ints, Ints] | None:
+    """Elements that are equal but for where they lie, from node places (elements, nodes, 3).
+
+    Returns
+    -------
+    first, index : ndarray of int
+        One element of each sort, and the sort of every element; None where they are mostly different. Places count as
+        equal to 1e-11 of the largest element: some rounding of coordinates.
+    """
+    if len(X) < 16:
+        return None
+    R = (X - X[:, :1]).reshape(len(X), -1)
+    size = float(np.abs(R).max(initial=0.0))
+    if not 0.0 < size < np.inf:
+        return None
+    places = np.rint(R / (1e-11 * size)).astype(np.int64)
+    weights = np.random.default_rng(7).integers(-(2**62), 2**62, places.shape[1])
+    _, first, index = np.unique(places @ weights, return_index=True, return_inverse=True)
+    if 2 * len(first) > len(X) or (places != places[first[index]]).any():
+        return None
+    return first, index
+
+
+def by_shape(X: Floats, make: Callable[[Floats], Floats]) -> Floats:
+    """What is made from the node places of elements, worked out once for equal ones."""
+    found = congruent(X)
+    return make(X) if found is None else make(X[found[0]])[found[1]]
 
 
 def scattered(stress: Floats, dofs: Ints) -> tuple[Floats, tuple[Ints, Ints]]:

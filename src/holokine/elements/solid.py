@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
-from holokine.elements.kinds import ElementKind, averaged_field, scattered
+from holokine.elements.kinds import ElementKind, averaged_field, by_shape, congruent, scattered
 from holokine.elements.shapes import NODE_COUNT, gauss, shape, solid_rule, triangle_rule
 from holokine.elements.stress import Places, StressField
 
@@ -118,6 +118,7 @@ class SolidElements(ElementKind):
     words = "solids"
     stress_names = ("xx", "yy", "zz", "xy", "yz", "zx")
     stress_options = frozenset({"at", "component"})
+    motions = 3
     wave_exponent = 1.0
     judged_by_lumping = True
 
@@ -126,21 +127,21 @@ class SolidElements(ElementKind):
         """Degrees of freedom, shape (elements, 3 * nodes)."""
         return (self.nodes[:, :, None] * 6 + np.arange(3)).reshape(len(self.nodes), -1)
 
-    def chunks(self) -> Iterator[tuple[Ints, Floats, Floats]]:
-        """Degrees of freedom, stiffness and mass of some elements at a time."""
+    def blocks(self) -> Iterator[tuple[Ints, Ints | None, Floats, Floats]]:
+        """Nodes, stiffness and mass of some elements at a time, equal ones once."""
         for a in range(0, len(self.nodes), _CHUNK):
             nodes = self.nodes[a : a + _CHUNK]
             X = self.places[nodes]
-            dofs = (nodes[:, :, None] * 6 + np.arange(3)).reshape(len(nodes), -1)
-            K, inner = self._stiffness(X)
-            yield dofs, K, self._mass(X, inner)
+            first, index = congruent(X) or (slice(None), None)
+            K, inner = self._stiffness(X[first])
+            yield nodes, index, K, self._mass(X[first], inner)
 
     def lumped_chunks(self) -> Iterator[tuple[Ints, Floats]]:
         """Degrees of freedom and mass alone, for elements whose mass is lumped."""
         for a in range(0, len(self.nodes), _CHUNK):
             nodes = self.nodes[a : a + _CHUNK]
             dofs = (nodes[:, :, None] * 6 + np.arange(3)).reshape(len(nodes), -1)
-            yield dofs, self._mass(self.places[nodes], None, "lumped")
+            yield dofs, by_shape(self.places[nodes], lambda X: self._mass(X, None, "lumped"))
 
     def _jacobian(self, X: Floats, dN: Floats) -> tuple[Floats, Floats]:
         J = np.swapaxes(np.tensordot(X, dN, axes=(1, 0)), 1, 2)
@@ -260,8 +261,7 @@ class SolidElements(ElementKind):
         X = self.places[self.nodes]
         if at == "nodes":
             return averaged_field(self, self.places, self._nodal_stress(X), size)
-        gradient, _ = self._gradient(X, _middle(self.kind))
-        S = self.elasticity @ _b_matrix(gradient)
+        S = by_shape(X, lambda X: self.elasticity @ _b_matrix(self._gradient(X, _middle(self.kind))[0]))
         A = csr_array(coo_array(scattered(S, self.dofs), shape=(6 * len(X), size)).tocsr())
         places = Places.on("element", np.arange(1, len(X) + 1), X.mean(axis=1))
         return StressField((self.part,), A, 6, places, self.nodes, self.nodes)

@@ -23,7 +23,8 @@ from numpy.typing import NDArray
 from scipy.sparse import csc_array, csr_array, triu
 
 from holokine.errors import SolverError
-from holokine.solvers.memory import available_memory, beyond_memory, refuse_beyond_memory
+from holokine.solvers import memory
+from holokine.solvers.memory import beyond_memory, refuse_beyond_memory
 
 __all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise", "fast_available"]
 
@@ -368,7 +369,7 @@ class _PardisoFactor:
             self.release(1 - slot)
             if not beyond_memory(needed):
                 return slot
-        least, free = 1024.0 * float(self._iparm[62]), available_memory() or 0
+        least, free = 1024.0 * float(self._iparm[62]), memory.available_memory() or 0
         if least > 0.8 * free or 1.1 * needed > shutil.disk_usage(tempfile.gettempdir()).free:
             refuse_beyond_memory(needed, self._n)
         self._call(-1, np.zeros((1, 0)), slot)

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_array, csr_array
+from scipy.sparse import bsr_array, coo_array, csr_array
 
 __all__ = ["DIRECTION_NAMES", "Accumulator", "assemble", "node_dofs"]
 
@@ -38,6 +38,52 @@ class Accumulator:
         self._waiting: list[tuple[Ints, Ints, Floats]] = []
         self._count = 0
         self._pieces: list[csr_array] = []
+        self._blocks: dict[tuple[int, int], list[tuple[Ints, Ints, Floats]]] = {}
+        self._block_count = 0
+
+    def add_elements(self, nodes: Ints, motions: int, index: Ints | None, values: Floats) -> None:
+        """Add matrices of elements by their nodes.
+
+        Parameters
+        ----------
+        nodes : ndarray of int, shape (elements, nodes)
+        motions : int
+            How many motions of each node the matrices have, from x on.
+        index : ndarray of int, shape (elements,), optional
+            Which of `values` belongs to each element; in order when left out.
+        values : ndarray, shape (matrices, nodes * motions, nodes * motions)
+        """
+        which = np.arange(len(nodes)) if index is None else index
+        self._blocks.setdefault((nodes.shape[1], motions), []).append((nodes, which, values))
+        self._block_count += nodes.shape[0] * (nodes.shape[1] * motions) ** 2
+        if self._block_count > self.limit:
+            self._flush_blocks()
+
+    def _flush_blocks(self) -> None:
+        """Sum blocks of pairs of nodes: they are few against the numbers in them."""
+        for (count, motions), entries in self._blocks.items():
+            nodes = np.concatenate([e[0] for e in entries])
+            shift = np.cumsum([0, *(len(e[2]) for e in entries[:-1])])
+            which = np.concatenate([e[1] + s for e, s in zip(entries, shift, strict=True)])
+            shape = (-1, count, motions, count, motions)
+            values = np.concatenate([e[2].reshape(shape).transpose(0, 1, 3, 2, 4) for e in entries])
+            values = values.reshape(-1, motions * motions)
+            pairs = which[:, None] * count**2 + np.arange(count**2)
+            keys = (nodes[:, :, None] * (self.size // 6) + nodes[:, None, :]).ravel()
+            order = np.argsort(keys, kind="stable")
+            keys = keys[order]
+            starts = np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]]))
+            source = pairs.ravel()[order]
+            data = np.empty((len(starts), motions * motions))
+            ends = np.append(starts[1:], len(keys))
+            step = max(1, self.limit // 8 // (motions * motions))
+            for a in range(0, len(starts), step):
+                own = starts[a : a + step]
+                last = int(ends[min(a + step, len(ends)) - 1])
+                data[a : a + step] = np.add.reduceat(values[source[own[0] : last]], own - own[0], axis=0)
+            rows, columns = np.divmod(keys[starts], self.size // 6)
+            self._push(_expanded(rows, columns, data, motions, self.size, self._kind))
+        self._blocks, self._block_count = {}, 0
 
     def add(self, dofs: Ints, values: Floats) -> None:
         """Add blocks: `dofs` of shape (elements, m), `values` of shape (elements, m, m)."""
@@ -65,7 +111,10 @@ class Accumulator:
         self._waiting, self._count = [], 0
         piece = coo_array((data, (rows, cols)), shape=(self.size, self.size)).tocsr()
         del rows, cols, data
-        self._pieces.append(csr_array(piece))
+        self._push(csr_array(piece))
+
+    def _push(self, piece: csr_array) -> None:
+        self._pieces.append(piece)
         while len(self._pieces) > 1 and self._pieces[-2].nnz < 2 * self._pieces[-1].nnz:
             last = self._pieces.pop()
             self._pieces[-1] = csr_array(self._pieces[-1] + last)
@@ -73,6 +122,7 @@ class Accumulator:
     def result(self) -> csr_array:
         """The sum."""
         self._flush()
+        self._flush_blocks()
         while len(self._pieces) > 1:
             last = self._pieces.pop()
             self._pieces[-1] = csr_array(self._pieces[-1] + last)
@@ -81,6 +131,23 @@ class Accumulator:
         matrix = self._pieces.pop()
         matrix.sum_duplicates()
         return matrix
+
+
+def _expanded(rows: Ints, columns: Ints, data: Floats, motions: int, size: int, kind: Any) -> csr_array:
+    """Rows of numbers from rows of blocks, sorted; numbers that are zero are not stored."""
+    nodes = size // 6
+    starts = np.searchsorted(rows, np.arange(nodes + 1))
+    shape = (motions * nodes, motions * nodes)
+    blocks = data.reshape(-1, motions, motions)
+    matrix = csr_array(bsr_array((blocks, columns.astype(kind), starts.astype(kind)), shape=shape).tocsr())
+    matrix.eliminate_zeros()
+    if motions == 6:
+        return matrix
+    counts = np.zeros((nodes, 6), dtype=kind)
+    counts[:, :motions] = np.diff(matrix.indptr).reshape(nodes, motions)
+    indptr = np.concatenate([[0], np.cumsum(counts.ravel())]).astype(kind)
+    node, direction = np.divmod(matrix.indices, motions)
+    return csr_array((matrix.data, (6 * node + direction).astype(kind), indptr), shape=(size, size))
 
 
 def assemble(size: int, blocks: Iterable[tuple[Ints, Floats]]) -> csr_array:

@@ -81,17 +81,12 @@ class System:
     @cached_property
     def reduced_stiffness(self) -> csr_array:
         """Tᵀ K T."""
-        return self._reduced(self.stiffness)
+        return self.constraints.reduced(self.stiffness)
 
     @cached_property
     def reduced_mass(self) -> csr_array:
         """Tᵀ M T."""
-        return self._reduced(self.mass)
-
-    def _reduced(self, matrix: csr_array) -> csr_array:
-        T = self.constraints.reduce
-        result = csr_array(T.T @ matrix @ T)
-        return csr_array((result + result.T) * 0.5)
+        return self.constraints.reduced(self.mass)
 
     def rigid_motions(self, about: Floats) -> Floats:
         """Rigid-body motions of all nodes for unit motion along x y z and unit turn about x y z at `about`.
@@ -179,9 +174,9 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
     size = 6 * len(mesh.nodes)
     stiff, inert = Accumulator(size), Accumulator(size)
     for e in elements:
-        for dofs, k, mass in e.chunks():
-            stiff.add(dofs, k)
-            inert.add(dofs, mass)
+        for nodes, index, k, inertia in e.blocks():
+            stiff.add_elements(nodes, e.motions, index, k)
+            inert.add_elements(nodes, e.motions, index, inertia)
     for body in masses:
         inert.add(node_dofs(np.array([body.node]))[None], body.matrix()[None])
     active: Any = np.zeros(size, dtype=bool)

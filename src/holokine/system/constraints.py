@@ -70,6 +70,27 @@ class Constraints:
     independent: Ints
     redundant: tuple[str, ...] = ()
 
+    def reduced(self, matrix: csr_array) -> csr_array:
+        """Tᵀ A T of a symmetric matrix, shape (independent, independent).
+
+        Most motions are independent and keep their numbers; only the others take part in products.
+        """
+        kept = np.zeros(self.reduce.shape[0], dtype=bool)
+        kept[self.independent] = True
+        rows = np.diff(self.reduce.indptr)
+        pure = kept & (rows == 1)
+        if int(pure.sum()) < len(self.independent):  # not a plain selection with followers
+            return csr_array(self.reduce.T @ matrix @ self.reduce)
+        own = csr_array(csr_array(matrix[self.independent])[:, self.independent])
+        following = np.flatnonzero(~kept & (rows > 0))
+        if len(following) == 0:
+            return own
+        D = csr_array(self.reduce[following])
+        across = csr_array(matrix[following])
+        coupled = csr_array(D.T @ across[:, self.independent])
+        among = csr_array(D.T @ across[:, following] @ D)
+        return csr_array(own + (coupled + coupled.T + (among + among.T) * 0.5))
+
     @cached_property
     def _normal(self) -> Any:
         from scipy.sparse.linalg import splu
