@@ -369,13 +369,14 @@ class _PardisoFactor:
             self.release(1 - slot)
             if not beyond_memory(needed):
                 return slot
-        least, free = 1024.0 * float(self._iparm[62]), memory.available_memory() or 0
-        if least > 0.8 * free or 1.1 * needed > shutil.disk_usage(tempfile.gettempdir()).free:
+        least = 1024.0 * (float(self._iparm[15]) + float(self._iparm[62]))
+        free = memory.available_memory() or 0
+        if least > 0.9 * free or 1.1 * needed > shutil.disk_usage(tempfile.gettempdir()).free:
             refuse_beyond_memory(needed, self._n)
         self._call(-1, np.zeros((1, 0)), slot)
         self._disk = tempfile.TemporaryDirectory(prefix="holokine-factor-")
         os.environ["MKL_PARDISO_OOC_PATH"] = self._disk.name
-        os.environ["MKL_PARDISO_OOC_MAX_CORE_SIZE"] = str(int(max(0.6 * free, 1.2 * least) / 2**20) + 1)
+        os.environ["MKL_PARDISO_OOC_MAX_CORE_SIZE"] = str(int(max(0.7 * free, 1.02 * least) / 2**20) + 1)
         self._pt[:] = 0
         self._iparm[59] = 2
         self.method = "sparse LDLT, factor on disk (pypardiso)"
