@@ -93,7 +93,8 @@ def test_many_modes_are_taken_in_slices(sparse_route, monkeypatch, rigid):
     assert pairs.exists == 47
     assert pairs.factorisations >= 6
     assert pairs.orthogonality < 1e-10
-    assert any(c[0].startswith("finishing") for c in calls)
+    assert sum(c[0].startswith("factorising") for c in calls) == pairs.factorisations
+    assert len({c[0] for c in calls if c[0].startswith("iterating")}) >= 5  # slices
     assert all(done <= of or of == 0 for _, done, of in calls)
 
 

@@ -261,7 +261,12 @@ def _without_resistance(system: System, known: int) -> Floats:
         K = system.reduced_stiffness
         found = np.zeros((0, K.shape[0]))
         if known or not _held_throughout(system):
-            found = unresisted(K, most=known + 8)
+            found, others = unresisted(K, most=known + 8)
+            inertia = np.einsum("ij,ij->i", others, (system.reduced_mass @ others.T).T)
+            energy = np.einsum("ij,ij->i", others, (K @ others.T).T)
+            some = inertia > 1e-12 * inertia.max(initial=0.0)
+            if some.any():  # about where elastic modes begin
+                system.kept["lowest"] = float((energy[some] / inertia[some]).min())
         system.kept["unresisted"] = found
     return found
 

@@ -9,23 +9,21 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import csr_array, diags_array, eye_array
 
 from holokine.errors import MechanismError, SolverError, UnknownNameError
 from holokine.modes.check import Finding, mesh_findings, refuse_loose
+from holokine.modes.free_mass import free_to_move
 from holokine.modes.rest import pencil_of
-from holokine.solvers import factorise
 from holokine.solvers.eigen import Progress, Wish, find_pairs
 from holokine.system.adequacy import symmetry_planes
 from holokine.system.build import System
 from holokine.system.pieces import Piece, connected_pieces, motion_words, piece_motions
 from holokine.system.totals import MassTotals, mass_totals
 
-__all__ = ["DEFAULT_COUNT", "ModeSet", "extract_modes", "free_mass"]
+__all__ = ["DEFAULT_COUNT", "ModeSet", "extract_modes"]
 
 Floats = NDArray[Any]  # float64
 DEFAULT_COUNT = 20
-RIDGE = 1e-13
 
 
 @dataclass(frozen=True)
@@ -210,9 +208,12 @@ def extract_modes(
     free = _free_vectors(system, pieces)
     pencil = pencil_of(system)
     try:
-        pairs = find_pairs(K, M, wish, rigid=free, progress=progress, pencil=pencil)
+        pairs = find_pairs(K, M, wish, rigid=free, progress=progress, pencil=pencil, lowest=system.kept.get("lowest"))
+        moving = free_to_move(system)
     finally:
         pencil.release()
+    R = system.rigid_motions(totals.centre)
+    MR = system.mass @ R.T
     searched = _searched(count, upto, above, near)
     if len(pairs.values) == 0:
         raise SolverError(f"there is no mode {searched}")
@@ -267,8 +268,6 @@ def extract_modes(
     largest = shapes[np.arange(len(shapes)), np.abs(shapes).argmax(axis=1)]
     shapes *= np.where(largest < 0, -1.0, 1.0)[:, None]
     shapes.setflags(write=False)
-    R = system.rigid_motions(totals.centre)
-    MR = system.mass @ R.T
     whole = np.einsum("ij,ji->i", R, MR)
     return ModeSet(
         build=lambda: system,
@@ -285,7 +284,7 @@ def extract_modes(
         participation=shapes @ MR,
         totals=totals,
         whole_mass=whole,
-        free_mass=free_mass(M, T.T @ MR),
+        free_mass=moving,
         free_words=tuple(w for p in pieces for w in p.words),
         findings=tuple(findings),
         total=pairs.total,
@@ -321,18 +320,3 @@ def _refuse_without_inertia(system: System, pieces: tuple[Piece, ...]) -> None:
                 f"a motion without resistance and without inertia: {words}. Hold it, or give it inertia (the mass "
                 "matrix `lumped without rotary` has none about a beam's own axis)"
             )
-
-
-def free_mass(M: csr_array, load: Floats) -> Floats:
-    """bᵀ M⁻¹ b per direction: what the effective masses of all modes sum to. M may be singular."""
-    diagonal = M.diagonal()
-    carrying = np.flatnonzero(diagonal > 0)
-    root = 1.0 / np.sqrt(diagonal[carrying])
-    scaled = csr_array(diags_array(root) @ M[carrying][:, carrying] @ diags_array(root))
-    b = root[:, None] * load[carrying]
-    # a whiff of the unit matrix stands in for motions without inertia (b has no share in them)
-    factor = factorise(csr_array(scaled + RIDGE * eye_array(len(carrying))))
-    x = factor.solve(b)
-    for _ in range(4):
-        x = x + factor.solve(b - scaled @ x)
-    return np.asarray(2.0 * np.einsum("ij,ij->j", b, x) - np.einsum("ij,ij->j", x, scaled @ x))

@@ -17,7 +17,8 @@ from numpy.typing import NDArray
 
 from holokine.errors import EventError, MechanismError
 from holokine.modes.check import Finding
-from holokine.modes.extract import ModeSet, free_mass
+from holokine.modes.extract import ModeSet
+from holokine.modes.free_mass import free_mass, free_to_move
 from holokine.modes.rest import rest_factor
 from holokine.system.build import System
 from holokine.system.loads import LoadField
@@ -109,7 +110,8 @@ def ritz_vectors(system: System, fields: list[LoadField], count: int) -> ModeSet
         residuals=np.linalg.norm(residual, axis=0) / np.maximum(np.linalg.norm(K @ X, axis=0), 1e-300),
         orthogonality=off, method=RITZ, exists=None, missing=0, below=0,
         searched="from the loads of the event", participation=shapes @ MR, totals=totals,
-        whole_mass=np.einsum("ij,ji->i", R, MR), free_mass=free_mass(M, T.T @ MR), free_words=(), findings=(note,),
+        whole_mass=np.einsum("ij,ji->i", R, MR), free_words=(), findings=(note,),
+        free_mass=free_to_move(system),
     )  # fmt: skip
 
 

@@ -1,10 +1,9 @@
 """Eigenpairs of K x = λ M x: dense for small problems, shifted block Lanczos with proof by inertia for larger ones.
 
 The sparse way cuts the spectrum into slices (Grimes, Lewis & Simon 1994). A slice starts at a shift below which
-everything is known. The iteration there runs until the eigenvalues of the slice are known well enough to place
-the next shift in a gap above them. Its factorisation counts what lies below (Sylvester), and from the same
-factor the unfinished vectors, which are the ones next to it, converge in a few steps. So two factorisations do
-for a slice: both are used to iterate, the second is the proof.
+everything is known. The iteration there runs until the pairs of the slice have converged and the next eigenvalue is
+known roughly, so that the next shift lies in a gap above them. Its factorisation counts what lies below (Sylvester):
+it is the proof, it brings in what is missing, and it starts the next slice. So two factorisations do for one slice.
 
 What is said of the count is derived: a pair counts when its residual and its M-orthogonality to all others hold; an
 inertia counts when no pivot was changed, a trial solve holds, and the shift keeps away from every eigenvalue found.
@@ -29,6 +28,7 @@ from holokine.solvers.dense import NOT_DEFINITE, affordable, all_pairs, condense
 from holokine.solvers.factor import Factor, Pencil
 from holokine.solvers.lanczos import TOLERANCE, RitzPairs, block_lanczos
 from holokine.solvers.memory import refuse_beyond_memory
+from holokine.solvers.products import WIDE, Symmetric, inner, one_pool
 
 __all__ = ["EigenPairs", "Progress", "Wish", "find_pairs", "lowest_pairs"]
 
@@ -36,7 +36,7 @@ Floats = NDArray[Any]  # float64
 Progress = Callable[[str, int, int], None]
 DENSE_SIZE = 600
 SLICE = 120
-LOOSE = 1e-4
+LOOSE = 1e-3  # of the pair beyond a slice, which only places the shift that proves it
 _SLACK = 1.0 + 1e-5  # estimates are only so good; the bound itself is applied to the final values
 SAME = 1e-6  # eigenvalues closer than this, relatively, are taken as one group
 EDGE = 1e-9  # a bound takes in what lies so close to it
@@ -140,6 +140,7 @@ def find_pairs(
     seed: int = 0,
     progress: Progress | None = None,
     pencil: Pencil | None = None,
+    lowest: float | None = None,
 ) -> EigenPairs:
     """The wanted eigenpairs.
 
@@ -153,6 +154,8 @@ def find_pairs(
         Called with a phase in words, pairs converged, and pairs wanted in this phase.
     pencil : Pencil, optional
         Of K and M, if there is one already; a factor that it keeps is used.
+    lowest : float, optional
+        About the lowest eigenvalue above those of `rigid`, where that is known; it saves a factorisation.
 
     Raises
     ------
@@ -182,8 +185,9 @@ def find_pairs(
     best: EigenPairs | None = None
     for attempt, widen in enumerate((1, 3)):
         try:
-            sweep = _Sweep(K, M, free, seed + 100 * attempt, progress, widen, pencil)
-            pairs = _finished(K, M, sweep.around(wish) if wish.near is not None else sweep.upwards(wish))
+            with one_pool():
+                sweep = _Sweep(K, M, free, seed + 100 * attempt, progress, widen, pencil, lowest)
+                pairs = _finished(K, M, sweep.around(wish) if wish.near is not None else sweep.upwards(wish))
         except IndefiniteError:
             raise
         except SolverError as err:
@@ -278,7 +282,7 @@ def _chosen(values: Floats, vectors: Floats, wish: Wish, method: str) -> _Raw:
 def _dense(K: csr_array, M: csr_array, free: Floats, wish: Wish, why: str) -> _Raw:
     """The wanted pairs by dense matrices."""
     raw = _chosen(*all_pairs(K, M, free), wish, f"dense LAPACK ({why})")
-    off = _residuals(K, M, raw.values, raw.vectors)[0]
+    off = _residuals(K, M, raw.values, raw.vectors)
     values, X = polished(K, M, raw.values, raw.vectors, off)
     return replace(raw, values=values, vectors=X)
 
@@ -301,10 +305,12 @@ class _Sweep:
 
     def __init__(
         self, K: csr_array, M: csr_array, free: Floats, seed: int, progress: Progress | None, widen: int = 1,
-        pencil: Pencil | None = None,
+        pencil: Pencil | None = None, lowest: float | None = None,
     ) -> None:  # fmt: skip
+        self.lowest = lowest
         self.K, self.M, self.free, self.seed = K, M, free, seed
         self.pencil = pencil or Pencil(K, M)
+        self.product = Symmetric(M)
         self.progress = progress
         self.factorisations = 0
         # wide enough for solves by blocks to pay, narrow enough not to need many more columns
@@ -359,13 +365,15 @@ class _Sweep:
         def tell(done: int, of: int) -> None:
             self._say(phase, done, of)
 
-        return block_lanczos(factor.solve, self.M, wanted, progress=tell if self.progress else None, **keys)
+        return block_lanczos(factor.solve, self.product, wanted, progress=tell if self.progress else None, **keys)
 
     def _first(self) -> tuple[Factor, float]:
         """A factor at a shift below every elastic eigenvalue, negative where rigid-body modes are."""
         if not self.free.shape[1]:
             scale = _scale(self.K, self.M)
             factor, shift = self._factor(0.0, -1e-12 * scale, -1e-9 * scale)
+        elif self.lowest is not None and self.lowest > 0.0:
+            factor, shift = self._factor(-0.01 * self.lowest, -0.5 * self.lowest)
         else:
             factor, shift = self._factor(*(-f * _scale(self.K, self.M) for f in (1e-9, 1e-7)))
             if not factor.negative:
@@ -450,7 +458,7 @@ class _Sweep:
     def _loosely(
         self, factor: Factor, shift: float, X: Floats, goal: int, upto: float | None
     ) -> tuple[RitzPairs, Floats]:
-        """The next `goal` pairs above the floor (those up to `upto`), and one more, to a loose tolerance."""
+        """The next `goal` pairs above the floor (those up to `upto`), and one more that is known roughly."""
 
         def order(theta: Floats) -> Floats:
             """By rising λ from the shift up; what lies below it, or is rounding (θ ≈ 0), comes last."""
@@ -466,7 +474,7 @@ class _Sweep:
         phase = f"iterating from {_hertz(shift)}"
         found = self._iterate(
             factor, phase, wanted, block=self.block, most=most, order=order, locked=X, seed=self.seed,
-            tolerance=LOOSE, guard=self.block // 2,
+            last=LOOSE, guard=self.block // 2,
         )  # fmt: skip
         if not found.converged and len(found.theta) == 0:
             raise SolverError(f"the eigenvalue extraction did not converge within {found.steps} steps")
@@ -528,7 +536,7 @@ class _Sweep:
         """Which pairs fulfil K x = λ M x to the residual that counts as found."""
         if X.shape[1] == 0:
             return np.zeros(0, dtype=bool)
-        return _residuals(self.K, self.M, values, X)[0] <= RESIDUAL
+        return _residuals(self.K, self.M, values, X) <= RESIDUAL
 
     def _quieted(self, factor: Factor, place: float, values: Floats, X: Floats) -> tuple[NDArray[np.bool_], Floats]:
         """Which pairs hold, some of them after one more solve, which takes far higher shapes out of the rounding."""
@@ -666,29 +674,44 @@ def _place(
 
 
 def _finished(K: csr_array, M: csr_array, raw: _Raw) -> EigenPairs:
-    values, X = raw.values, raw.vectors
-    MX = M @ X
-    norm = np.sqrt(np.maximum(np.einsum("ij,ij->j", X, MX), 1e-300))
+    values, X = raw.values, np.ascontiguousarray(raw.vectors.T)  # rows from here on
+    times = Symmetric(M)
+    MX = times(X)
+    norm = np.sqrt(np.maximum(np.einsum("ij,ij->i", X, MX), 1e-300))[:, None]
     X, MX = X / norm, MX / norm
-    gram = X.T @ MX
-    if len(values) and np.abs(gram - np.eye(len(values))).max() > 1e-13:
+    gram = inner(X, MX)
+    loss = np.abs(gram - np.eye(len(values))).max(initial=0.0)
+    if loss > 1e-13:
         # from the lowest up (Cholesky): what rounding did to the highest of many modes is taken from them alone
         try:
-            X = scipy.linalg.solve_triangular(np.linalg.cholesky(gram), X.T, lower=True).T
-            MX = M @ X
+            X = np.ascontiguousarray(scipy.linalg.solve_triangular(np.linalg.cholesky(gram), X, lower=True))
+            loss = np.abs(inner(X, times(X)) - np.eye(len(values))).max(initial=0.0)
         except np.linalg.LinAlgError:
-            pass  # reported below as loss of orthogonality
-    residuals, _ = _residuals(K, M, values, X)
-    gram = X.T @ MX
-    loss = float(np.abs(gram - np.eye(len(values))).max(initial=0.0))
+            pass  # reported as loss of orthogonality
+    residuals = _residuals(K, M, values, X.T)
     return EigenPairs(
-        values, np.ascontiguousarray(X.T), residuals, loss, raw.method, raw.exists, raw.missing, raw.below,
-        raw.factorisations, raw.total, raw.doubt,
+        values, X, residuals, float(loss), raw.method, raw.exists, raw.missing, raw.below, raw.factorisations,
+        raw.total, raw.doubt,
     )  # fmt: skip
 
 
-def _residuals(K: csr_array, M: csr_array, values: Floats, X: Floats) -> tuple[Floats, Floats]:
-    """‖K x - λ M x‖ / (‖ |K| |x| ‖ + |λ| ‖ |M| |x| ‖) of every column, and M X."""
-    MX = M @ X
-    size = np.linalg.norm(abs(K) @ np.abs(X), axis=0) + np.abs(values) * np.linalg.norm(abs(M) @ np.abs(X), axis=0)
-    return np.linalg.norm(K @ X - MX * values, axis=0) / np.maximum(size, 1e-300), MX
+def _residuals(K: csr_array, M: csr_array, values: Floats, X: Floats) -> Floats:
+    """‖K x - λ M x‖ / (‖ |K| |x| ‖ + |λ| ‖ |M| |x| ‖) of every column."""
+    k, m, sizes_k, sizes_m = (Symmetric(A) for A in (K, M, _absolute(K), _absolute(M)))
+    result = np.empty(X.shape[1])
+    for a in range(0, X.shape[1], WIDE):
+        block, own = np.array(X[:, a : a + WIDE], order="C"), values[a : a + WIDE]
+        off = k.columns(block)
+        off -= m.columns(block) * own
+        np.abs(block, out=block)
+        size = _norms(sizes_k.columns(block)) + np.abs(own) * _norms(sizes_m.columns(block))
+        result[a : a + WIDE] = _norms(off) / np.maximum(size, 1e-300)
+    return result
+
+
+def _absolute(A: csr_array) -> csr_array:
+    return csr_array((np.abs(A.data), A.indices, A.indptr), shape=A.shape)
+
+
+def _norms(columns: Floats) -> Floats:
+    return np.sqrt(np.einsum("ij,ij->j", columns, columns))

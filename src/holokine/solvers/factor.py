@@ -20,13 +20,13 @@ from typing import Any, Protocol
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
-from scipy.sparse import csc_array, csr_array, triu
+from scipy.sparse import csc_array, csr_array, diags_array, triu
 
 from holokine.errors import SolverError
 from holokine.solvers import memory
 from holokine.solvers.memory import beyond_memory, refuse_beyond_memory
 
-__all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise", "fast_available"]
+__all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise", "fast_available", "sparse_library"]
 
 Floats = NDArray[Any]  # float64
 DENSE_LIMIT = 400
@@ -66,6 +66,7 @@ def _library() -> Any:
     """
     usual = sorted(glob.glob(f"{sys.prefix}/lib/libmkl_rt*") + glob.glob(f"{sys.prefix}/Library/bin/mkl_rt*"))
     named = "PYPARDISO_MKL_RT" in os.environ
+    os.environ.setdefault("KMP_BLOCKTIME", "0")  # its threads do not spin after their work is done
     if usual and not named:
         os.environ["PYPARDISO_MKL_RT"] = usual[0]
     try:
@@ -77,6 +78,12 @@ def _library() -> Any:
     finally:
         if usual and not named:
             del os.environ["PYPARDISO_MKL_RT"]
+
+
+def sparse_library() -> Any:
+    """The library of the sparse solver, which also multiplies; None where it is not installed."""
+    solver = _library()
+    return None if solver is None else getattr(solver, "libmkl", None)
 
 
 def fast_available() -> bool:
@@ -236,6 +243,14 @@ class Pencil:
             self._kept = shift, factor
         return factor
 
+    def of_mass(self, ridge: float) -> Factor:
+        """Factorise M alone, its diagonal larger by a share `ridge`, in the place of a factor that is not kept."""
+        if self.method != "ldl" or self._shared is None or self._parts is None:
+            return factorise(csr_array(self._M + diags_array(ridge * self._M.diagonal())), method=self.method)
+        m = self._parts[1].copy()
+        m[self._shared.diagonal] *= 1.0 + ridge
+        return _Held(self._shared, self._shared.renew(m, 1))
+
     def held(self, shift: float) -> bool:
         """Whether a factor at this shift is kept and still there."""
         if self._kept is None or self._kept[0] != shift:
@@ -315,6 +330,7 @@ class _PardisoFactor:
         self._data: list[Floats] = [np.zeros(0), np.zeros(0)]
         self._ia = pattern.indptr.astype(np.int32)
         self._ja = pattern.indices.astype(np.int32)
+        self.diagonal = pattern.indptr[:-1].copy()  # of an upper triangle: it comes first in its row
         self._n = int(pattern.shape[0])
         self._handle = _library()
         self._pt = np.zeros(64, dtype=np.int64)

@@ -18,10 +18,15 @@ import scipy.linalg
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
+from holokine.solvers.products import Symmetric, inner, subtract
+
 __all__ = ["RitzPairs", "block_lanczos"]
 
 Floats = NDArray[Any]  # float64
 TOLERANCE = 1e-10
+_STALE, _SMALL = 1e-14, 1e-9  # parts taken off from which M W is worked out anew, and from which a pass follows
+_SELDOM = 100  # vectors from which the projected problem is solved at every other step, and so on
+_STRIP = 8192
 
 
 @dataclass(frozen=True)
@@ -58,7 +63,7 @@ class RitzPairs:
 
 def block_lanczos(
     solve: Callable[[Floats], Floats],
-    M: csr_array,
+    M: csr_array | Symmetric,
     wanted: Callable[[Floats], int],
     *,
     block: int,
@@ -68,6 +73,7 @@ def block_lanczos(
     start: Floats | None = None,
     seed: int = 0,
     tolerance: float = TOLERANCE,
+    last: float | None = None,
     guard: int = 0,
     progress: Callable[[int, int], None] | None = None,
 ) -> RitzPairs:
@@ -89,40 +95,58 @@ def block_lanczos(
         M-orthonormal vectors to stay orthogonal to.
     start : ndarray, shape (unknowns, columns), optional
         Start vectors; random ones are added up to `block`.
+    last : float, optional
+        A looser tolerance for the last one wanted.
     guard : int
         How many further Ritz vectors to return.
     progress : callable, optional
         Called with (converged, wanted) after every step.
     """
     n = M.shape[0]
+    times = M if isinstance(M, Symmetric) else Symmetric(M)
     rng = np.random.default_rng(seed)
-    L = locked if locked is not None else np.zeros((n, 0))
-    room = n - L.shape[1]
+    L = np.zeros((0, n)) if locked is None else np.ascontiguousarray(locked.T)
+    room = n - len(L)
     key = order if order is not None else _largest_first
-    Q = np.zeros((n, 0)) if start is None else start
-    if Q.shape[1] < block:
-        Q = np.hstack([Q, rng.standard_normal((n, block - Q.shape[1]))])
-    block = Q.shape[1]
+    Q = np.zeros((0, n)) if start is None else start.T
+    if len(Q) < block:
+        Q = np.vstack([Q, rng.standard_normal((block - len(Q), n))])
+    block = len(Q)
     most = min(max(most, 3 * block), room)
-    V = np.empty((n, most + block), order="F")
-    T = np.zeros((most + block, most + block))
-    Q, MQ, _, _ = _orthonormal(solve(M @ Q), M, L, V[:, :0])
-    size, solves, steps = 0, block, 0
+    V = np.empty((most + block, n))
+    T = np.zeros((most + 2 * block, most + 2 * block))
+    Q, MQ, _, _ = _orthonormal(_rows(solve(times(Q).T)), times, L, V[:0])
+    size, solves, steps, looked = 0, block, 0, 0
     last_converged, stalled = -1, 0
     while True:
-        width = Q.shape[1]
+        width = len(Q)
         if width == 0:  # an invariant subspace: everything that these vectors can reach is found
             theta, S = _sorted_pairs(T[:size, :size], key)
             return _pairs(V, theta, S, size, None, np.zeros((0, size)), size, steps, solves, 0, True)
-        V[:, size : size + width] = Q
-        W = solve(MQ)
+        V[size : size + width] = Q
+        W = _rows(solve(MQ.T))
         solves += width
         steps += 1
         old, size = size, size + width
-        Q, MQ, R, H = _orthonormal(W, M, L, V[:, :size])
+        # what the recurrence says of W is taken off first: the block before (or all kept ones), and the block itself
+        H = np.zeros((size, width))
+        H[:old] = T[:old, old:size]
+        H[old:] = inner(MQ, W)
+        begin = int(np.argmax(H.any(axis=1)))
+        subtract(W, H[begin:], V[begin:size])
+        Q, MQ, R, part = _orthonormal(W, times, L, V[:size])
+        H += part
         T[:size, old:size] = H
         T[old:size, :old] = H[:old].T
         T[old:size, old:size] = (H[old:] + H[old:].T) / 2.0
+        T[size : size + len(Q), old:size] = R
+        T[old:size, size : size + len(Q)] = R.T
+        exhausted = size >= room or len(Q) == 0
+        full = size + len(Q) > most
+        # the projected problem grows with the square of the basis: it is not solved at every step of a large one
+        if not (full or exhausted or steps - looked > size // _SELDOM):
+            continue
+        passed, looked = steps - looked, steps
         theta, S = _sorted_pairs(T[:size, :size], key)
         rest = R @ S[old:size]
         errors = np.linalg.norm(rest, axis=0)
@@ -131,22 +155,30 @@ def block_lanczos(
         converged = int(np.argmin(good)) if not good.all() else len(good)
         if progress is not None:
             progress(min(converged, need), need)
-        exhausted = size >= room or Q.shape[1] == 0
-        done = converged >= need and need <= size - min(width, 1)
-        stalled = stalled + 1 if converged <= last_converged else 0
+        found = converged >= need or (
+            last is not None and converged == need - 1 and errors[converged] <= last * abs(theta[converged])
+        )
+        done = found and need <= size - min(width, 1)
+        stalled = stalled + passed if converged <= last_converged else 0
         last_converged = max(converged, last_converged)
-        endless = solves > 16 * max(need, 1) + 80 * block  # ordinary problems take two or three columns per pair
+        endless = solves > 16 * max(need, 1) + 80 * block  # ordinary problems take two to four columns per pair
         if done or exhausted or stalled > 60 or endless:
             have = need if done else min(need, size) if exhausted else converged
             return _pairs(V, theta, S, size, Q, rest, have, steps, solves, guard, done or exhausted)
-        if size + Q.shape[1] > most:
+        if full:
             keep = max(min(max(need + block, (size + need) // 2), size - block), 1)
-            V[:, :keep] = (S[:, :keep].T @ V[:, :size].T).T
+            for a in range(0, n, _STRIP):
+                V[:keep, a : a + _STRIP] = S[:, :keep].T @ V[:size, a : a + _STRIP]
             T[:] = 0.0
             T[range(keep), range(keep)] = theta[:keep]
             size = keep
-            T[size : size + Q.shape[1], :size] = rest[:, :keep]
-            T[:size, size : size + Q.shape[1]] = rest[:, :keep].T
+            T[size : size + len(Q), :size] = rest[:, :keep]
+            T[:size, size : size + len(Q)] = rest[:, :keep].T
+
+
+def _rows(columns: Floats) -> Floats:
+    """Columns of a solution as rows that may be changed."""
+    return np.ascontiguousarray(columns.T)
 
 
 def _largest_first(theta: Floats) -> Floats:
@@ -165,60 +197,55 @@ def _pairs(
     steps: int, solves: int, guard: int, converged: bool,
 ) -> RitzPairs:  # fmt: skip
     total = min(count + guard, size)
-    X = (S[:, :total].T @ V[:, :size].T).T
-    if Q is not None and Q.shape[1]:
+    X = np.zeros((total, V.shape[1]))
+    subtract(X, -S[:, :total], V[:size])
+    if Q is not None and len(Q):
         safe = np.where(theta[:total] != 0.0, theta[:total], 1.0)
-        X += ((rest[:, :total] / safe).T @ Q.T).T
+        subtract(X, -rest[:, :total] / safe, Q)
     errors = np.linalg.norm(rest, axis=0)[:count] / np.maximum(np.abs(theta[:count]), 1e-300)
     return RitzPairs(
-        theta[:count], X[:, :count], errors, theta[count:], X[:, count:], steps, solves, converged
+        theta[:count], X[:count].T, errors, theta[count:], X[count:].T, steps, solves, converged
     )  # fmt: skip
 
 
-def _orthonormal(W: Floats, M: csr_array, L: Floats, V: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+def _orthonormal(W: Floats, times: Symmetric, L: Floats, V: Floats) -> tuple[Floats, Floats, Floats, Floats]:
     """Q, M Q, R and H with W = V H + Q R (what lies along locked vectors is dropped), QᵀMQ = 1, VᵀMQ = 0.
 
-    Twice is enough (Parlett): the second pass takes away what rounding left of the first; a third follows where
-    that was not small, or where the block was nearly dependent. Directions without length in M are dropped, so
-    the block may shrink. Columns are contiguous throughout.
+    Rows are vectors; W is used up. Twice is enough (Parlett): what a pass takes away is counted, and another follows
+    where that was not small, or where the block was nearly dependent. Directions without length in M are dropped, so
+    the block may shrink.
     """
-    width = W.shape[1]
-    H = np.zeros((V.shape[1], width))
+    width = len(W)
+    H = np.zeros((len(V), width))
     R = np.eye(width)
     largest, dependent = 0.0, False
-    MW = _times(M, W)
-    for turn in range(4):
-        before = np.sqrt(np.maximum(np.einsum("ij,ij->j", W, MW), 1e-300))
+    MW = times(W)
+    for _ in range(5):
+        before = np.sqrt(np.maximum(np.einsum("ij,ij->i", W, MW), 1e-300))
+        largest = largest or float(before.max())
         left = 0.0
         for basis in (L, V):
-            if basis.shape[1]:
-                part = basis.T @ MW
-                W = W - (part.T @ basis.T).T
+            if len(basis):
+                part = inner(basis, MW)
+                subtract(W, part, basis)
                 left = max(left, float((np.abs(part) / before).max()))
                 if basis is V:
                     H += part @ R
-        if turn == 0 or left > 1e-13:
-            MW = _times(M, W)
-        if turn == 0 and (L.shape[1] or V.shape[1]):
-            largest = float(before.max())
+        if left > _STALE:
+            MW = times(W)
+        if left > _SMALL:
             continue
-        G = W.T @ MW
-        if largest == 0.0:
-            largest = float(before.max())
+        G = inner(W, MW)
         values, vectors = scipy.linalg.eigh((G + G.T) / 2.0, driver="evd")
         keep = values > max((1e-13 * largest) ** 2, 1e-300)
         if not keep.any():
-            return W[:, :0], W[:, :0], np.zeros((0, width)), H
+            return W[:0], W[:0], np.zeros((0, width)), H
         root = np.sqrt(values[keep])
         dependent = values[keep][0] < 1e-8 * values[-1]
         change = (vectors[:, keep] / root).T
-        W, MW = (change @ W.T).T, (change @ MW.T).T
+        W, MW = change @ W, change @ MW
         R = (vectors[:, keep] * root).T @ R
         largest = 1.0
-        if not dependent and left < 1e-10:
+        if not dependent:
             break
     return W, MW, R, H
-
-
-def _times(M: csr_array, W: Floats) -> Floats:
-    return np.asfortranarray(M @ np.ascontiguousarray(W))

@@ -18,23 +18,23 @@ _NOISE = 3e-14
 _NEAR = 1e-11
 
 
-def unresisted(K: csr_array, *, most: int = 12, seed: int = 0) -> Floats:
-    """Vectors x with K x = 0 to rounding, at most `most` of them.
+def unresisted(K: csr_array, *, most: int = 12, seed: int = 0) -> tuple[Floats, Floats]:
+    """Vectors x with K x = 0 to rounding, at most `most` of them, and others that K resists little.
 
     Block inverse iteration on D K D with D = diag(K)^-1/2, followed by a Rayleigh-Ritz step; a vector counts
     when its energy xᵀ K x is rounding noise against |x|ᵀ |K| |x|.
 
     Returns
     -------
-    ndarray, shape (vectors, unknowns)
+    free, others : ndarray, shape (vectors, unknowns)
     """
     n = K.shape[0]
     if n == 0:
-        return np.zeros((0, 0))
+        return np.zeros((0, 0)), np.zeros((0, 0))
     diagonal = K.diagonal()
     top = float(diagonal.max(initial=0.0))
     if top <= 0.0:
-        return np.eye(n)[:most]
+        return np.eye(n)[:most], np.zeros((0, n))
     bare = diagonal <= 1e-14 * top
     root = np.sqrt(np.where(bare, top, diagonal))
     D = diags_array(1.0 / root)
@@ -48,7 +48,7 @@ def unresisted(K: csr_array, *, most: int = 12, seed: int = 0) -> Floats:
     size = np.einsum("ij,ij->j", np.abs(X), abs(A) @ np.abs(X))
     energy = np.einsum("ij,ij->j", X, A @ X)
     free = np.abs(energy) <= _NOISE * size
-    return (D @ X[:, free]).T
+    return (D @ X[:, free]).T, (D @ X[:, ~free]).T
 
 
 def all_resisted(K: csr_array, factor: Factor, *, columns: int = 4, seed: int = 0) -> bool:
