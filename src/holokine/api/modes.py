@@ -442,21 +442,25 @@ class Modes:
         share: float | None = None,
         true_scale: float | str | None = None,
         frames: int = 24,
+        rate: int = 24,
+        pixels: tuple[int, int] = (1280, 800),
     ) -> Path:
         """One period of a mode as GIF or MP4.
 
         `share`: largest displacement drawn as a share of the diagonal; `true_scale`: largest displacement (m, or
-        with a unit), drawn without magnification.
+        with a unit), drawn without magnification. `frames`: pictures of the period; `rate`: pictures per second;
+        `pixels`: width and height, both even.
 
         Raises
         ------
         HolokineError
-            No such mode, another ending, or imageio is not installed.
+            No such mode, another ending, odd pixels, or imageio is not installed.
         """
         from holokine.show.scene import animate_mode
 
         scale = None if true_scale is None else quantity(true_scale, "length")
-        animate_mode(self.set, mode, Path(path), share=share, true_scale=scale, frames=frames)
+        animate_mode(self.set, mode, Path(path), share=share, true_scale=scale, frames=frames, rate=rate,
+                     pixels=pixels)  # fmt: skip
         return Path(path)
 
     def write_vtu(self, path: str | Path, modes: list[int] | None = None) -> Path:

@@ -216,6 +216,7 @@ class TimeAnswer(Answer[TimeResult]):
         seconds: float = 6.0,
         rate: int = 20,
         share: float = 0.08,
+        pixels: tuple[int, int] = (1280, 800),
     ) -> Path:
         """Animation of the motion over a time window above the history of a gauge with a moving marker (GIF or MP4).
 
@@ -229,6 +230,8 @@ class TimeAnswer(Answer[TimeResult]):
             How long it plays, and pictures per second; both are written on it, with how much slower than life it is.
         share : float
             Largest displacement drawn, as a share of the assembly's diagonal.
+        pixels : tuple of int
+            Width and height; both even.
 
         Raises
         ------
@@ -244,7 +247,7 @@ class TimeAnswer(Answer[TimeResult]):
             slow = 2.0 * np.pi / float(result.reduced.omega.min())
             window = (float(result.time[0]), min(result.pulse.end + 5.0 * slow, float(result.time[-1])))
         start, end = (quantity(w, "time") for w in window)
-        animate_answer(self.motion, number, (start, end), Path(path), seconds, rate, share)
+        animate_answer(self.motion, number, (start, end), Path(path), seconds, rate, share, pixels)
         return Path(path)
 
     def page(self, path: str | Path) -> Path:

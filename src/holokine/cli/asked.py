@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-__all__ = ["PLAIN", "Delivery", "LookAsked", "ModesRange"]
+__all__ = ["GIF", "PLAIN", "Delivery", "FilmAsked", "LookAsked", "ModesRange"]
 
 
 @dataclass(frozen=True)
@@ -49,3 +49,20 @@ class Delivery:
     as_csv: bool = False
     out: Path | None = None
     whole: bool = False
+
+
+@dataclass(frozen=True)
+class FilmAsked:
+    """Format of films."""
+
+    ending: str = "gif"
+    pixels: tuple[int, int] = (1280, 800)
+    rate: int | None = None
+
+    @property
+    def keys(self) -> dict[str, Any]:
+        """For the calls that make films."""
+        return {"pixels": self.pixels, **({} if self.rate is None else {"rate": self.rate})}
+
+
+GIF = FilmAsked()

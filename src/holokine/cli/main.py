@@ -10,7 +10,7 @@ from typing import Any
 
 import click
 
-from holokine.cli.asked import Delivery, LookAsked, ModesRange
+from holokine.cli.asked import Delivery, FilmAsked, LookAsked, ModesRange
 from holokine.errors import CheckFailedError, HolokineError
 
 __all__ = ["run"]
@@ -91,6 +91,28 @@ def _pictures(command: Any) -> Any:
                         "or a direction such as 1,-1,2.")(run)  # fmt: skip
 
 
+def _film(command: Any) -> Any:
+    """Options of a film's format, given to the command as `film`; refused where none is asked for."""
+
+    @wraps(command)
+    def run(*args: Any, ending: str | None, size: str | None, rate: int | None, **keys: Any) -> Any:
+        asked = keys.get("gauge") is not None or bool(keys.get("animate"))
+        more = {"--film": ending, "--film-size": size, "--rate": rate, "--seconds": keys.get("seconds")}
+        for option, value in more.items():
+            if value is not None and not asked:
+                raise click.UsageError(f"{option} belongs to --animate")
+        pixels = (size or "1280x800").lower().split("x")
+        if len(pixels) != 2 or not all(p.strip().isdigit() for p in pixels):
+            raise click.UsageError(f'--film-size: expected width x height in pixels, such as 1280x800, got "{size}"')
+        film = FilmAsked(ending or "gif", (int(pixels[0]), int(pixels[1])), rate)
+        return command(*args, film=film, **keys)
+
+    run = click.option("--rate", type=click.IntRange(1, 120), metavar="N",
+                       help="Pictures per second of a film (20 for an answer, 24 for a mode).")(run)  # fmt: skip
+    run = click.option("--film-size", "size", metavar="WxH", help="Its width and height in pixels (1280x800).")(run)
+    return click.option("--film", "ending", type=click.Choice(["gif", "mp4"]), help="Its format (gif).")(run)
+
+
 def _range(command: Any) -> Any:
     """Options of which modes, given to the command as `wanted`."""
 
@@ -154,6 +176,7 @@ def check(assembly: Path, as_saved: bool, sections: bool, to: Delivery, look: Lo
     metavar="MODE",
     help="Animate this mode into --out (repeatable).",
 )
+@_film
 @_output
 @_pictures
 def modes(
@@ -171,6 +194,7 @@ def modes(
     colour: str,
     shapes: int,
     animate: tuple[int, ...],
+    film: FilmAsked,
     to: Delivery,
     look: LookAsked,
 ) -> None:
@@ -181,6 +205,7 @@ def modes(
       holokine modes crate.yaml --upto 400Hz --count 50
       holokine modes crate.yaml --csv > modes.csv
       holokine modes crate.yaml --count 8 --animate 3 --out results
+      holokine modes crate.run --animate 1 --film mp4 --film-size 1920x1080 --out results
       holokine modes crate.yaml --above 50Hz --upto 80Hz
       holokine modes crate.yaml --save crate.run
       holokine modes crate.run --need 90% --along z
@@ -194,7 +219,7 @@ def modes(
 
     wanted = replace(wanted, above=above, near=near)
     asked = ModesAsked(shapes, animate, need, tuple(along.replace(",", " ").split()), sort, top, colour, at_energy,
-                       points)  # fmt: skip
+                       points, film=film)  # fmt: skip
     view = ModesView.of(assembly, wanted, replace(asked, look=look), save)
     view.deliver(to)
     if not view.enough:
@@ -210,11 +235,11 @@ def modes(
     "--animate", "gauge", metavar="GAUGE", help="Animate an answer in time into --out, above this gauge's history."
 )
 @click.option("--window", nargs=2, metavar="FROM TO", help="Time that the animation shows, such as 0s 80ms.")
-@click.option("--seconds", type=click.FloatRange(0.1, 120), default=6.0, show_default=True, help="How long it plays.")
+@click.option("--seconds", type=click.FloatRange(0.1, 120), help="How long it plays (6).")
 @click.option(
     "--at", metavar="TIME", help="Also the deformed shape, stress and member forces at this instant, as 27ms."
 )
-@click.option("--film", type=click.Choice(["gif", "mp4"]), default="gif", show_default=True, help="Its format.")
+@_film
 @_range
 @_output
 @_pictures
@@ -225,9 +250,9 @@ def respond(
     rules: bool,
     gauge: str | None,
     window: tuple[str, str] | None,
-    seconds: float,
+    seconds: float | None,
     at: str | None,
-    film: str,
+    film: FilmAsked,
     wanted: ModesRange,
     to: Delivery,
     look: LookAsked,
@@ -252,7 +277,7 @@ def respond(
         raise click.UsageError("--window belongs to --animate GAUGE")
     if gauge is not None and to.out is None:
         raise click.UsageError("--animate needs --out DIR")
-    moving = None if gauge is None else Film(film, gauge, window or None, seconds)
+    moving = None if gauge is None else Film(film, gauge, window or None, seconds or 6.0)
     view = AnswerView.of(assembly, event, wanted, AnswerAsked(signed, moving, at, rules, look))
     view.deliver(to)
     if not view.ok:
@@ -436,12 +461,14 @@ def page(assembly: Path, page: Path, wanted: ModesRange) -> None:
       holokine page crate.yaml crate.html --upto 100Hz
     """
     from holokine.cli.reports import open_modes
+    from holokine.cli.terminal import quiet
 
     if page.suffix.lower() not in (".html", ".htm"):
         raise click.UsageError(f"{page}: the page's name must end with .html")
     if not page.resolve().parent.is_dir():
         raise click.UsageError(f"{page}: there is no folder {page.resolve().parent}")
     open_modes(assembly, wanted).page(page)
+    quiet()
     click.echo(f"wrote {page}")
 
 
@@ -562,20 +589,31 @@ def demo(out: Path | None) -> None:
 
 def run(arguments: list[str] | None = None) -> None:
     """Entry point: runs a command and turns errors into messages and exit codes."""
+    from holokine.cli.terminal import Busy
+    from holokine.progress import listening
+
+    busy = Busy.start()
     try:
-        cli.main(arguments, standalone_mode=False)
+        with listening(busy):
+            cli.main(arguments, standalone_mode=False)
     except CheckFailedError as err:
+        busy.clear()
         click.echo(f"holokine: {err}", err=True)
         sys.exit(EXIT_CHECK)
     except HolokineError as err:
+        busy.clear()
         click.echo(f"holokine: error: {err}", err=True)
         sys.exit(EXIT_INPUT)
     except click.exceptions.Abort:
+        busy.clear()
         click.echo("holokine: stopped; nothing was left half-written", err=True)
         sys.exit(130)
     except click.ClickException as err:
+        busy.clear()
         err.show()
         sys.exit(EXIT_INPUT)
     except BrokenPipeError:
         sys.stderr.close()
         sys.exit(0)
+    finally:
+        busy.clear()

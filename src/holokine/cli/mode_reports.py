@@ -13,7 +13,7 @@ import click
 from holokine import Assembly
 from holokine.cli.asked import Delivery, ModesRange
 from holokine.cli.reports import _file_name, _records, _View, open_modes
-from holokine.cli.terminal import Busy, Screen
+from holokine.cli.terminal import Screen, quiet
 from holokine.errors import SelectionError
 from holokine.units import quantity
 
@@ -45,8 +45,7 @@ class VectorsView(_View):
     def of(cls, path: Path, event: str, count: int, wanted: ModesRange) -> VectorsView:
         modes = open_modes(path, wanted, before=lambda a: a.loads_of(event))
         assembly = modes.assembly
-        with Busy(assembly.title):
-            made = assembly.ritz(event, count)
+        made = assembly.ritz(event, count)
         count = min(len(made), len(modes))
         eigen, own = modes.load_shares(event).iloc[:count], made.load_shares(event).iloc[:count]
         table = eigen[["vectors"]].rename(columns={"vectors": "n"})
@@ -174,8 +173,7 @@ class ChangeView(_View):
                 f"{path} holds a band of modes; a change is followed from the lowest mode up: save a run that starts "
                 "there"
             )
-        with Busy(assembly.title) as busy:
-            after = assembly.adjusted({member: factors}).modes(len(before) + 2, progress=busy)
+        after = assembly.adjusted({member: factors}).modes(len(before) + 2)
         compared = before.compare(after)
         names, strain, kinetic = before._by(member if member in assembly.description.groups else "member")
         row = names.index(member)
@@ -252,8 +250,8 @@ def _modes_of(other: Any, wanted: ModesRange, first: Modes, name: str) -> Modes:
         from holokine.store import is_run_file
 
         return open_modes(other, ModesRange(as_saved=wanted.as_saved) if is_run_file(other) else wanted)
-    with Busy(name) as busy:  # some more than before, for those that moved up
-        return other.modes(len(first) + 4 + len(first) // 5, progress=busy)  # type: ignore[no-any-return]
+    # some more than before, for those that moved up
+    return other.modes(len(first) + 4 + len(first) // 5)  # type: ignore[no-any-return]
 
 
 def show_formulas() -> None:
@@ -365,6 +363,7 @@ class Sheet:
         written = []
         if to.out is not None:
             written = write_all(to.out, {self.file_name: self.table}, {self.file_name: self.figure}, self.files, footer)
+        quiet()
         if to.as_json:
             data = {"holokine": __version__, **self.facts,
                     "findings": [{"level": f.level, "text": f.text} for f in self.findings],
@@ -422,8 +421,7 @@ def deliver_match(spectrum: Path, keys: dict[str, Any], to: Delivery) -> None:
     """`holokine match`: a record made for a shock spectrum."""
     from holokine import match
 
-    with Busy(str(spectrum)):
-        found = match(spectrum, **keys)
+    found = match(spectrum, **keys)
     name = _file_name(Path(found.name).stem)
     facts = {"spectrum": found.name, "kind": "match", "words": found.words}
     Sheet(

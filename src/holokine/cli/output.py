@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from holokine.errors import OutputError
+from holokine.progress import tell
 from holokine.whole import whole_file
 
 __all__ = ["ABOUT", "write_all"]
@@ -32,19 +33,25 @@ def write_all(
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as err:
         raise OutputError(f"{folder}: cannot be used as a folder ({err.strerror})") from None
-    written = []
+    written: list[Path] = []
+    total = len(tables) + len(figures) + len(files)
+
+    def told(path: Path) -> Path:
+        tell(f"writing {path.name}", len(written), total, "files")
+        return path
+
     for name, table in tables.items():
-        path = folder / f"{name}.csv"
+        path = told(folder / f"{name}.csv")
         with whole_file(path) as part:
             part.write_text(table.to_csv(index=False), encoding="utf-8")
         written.append(path)
     for name, draw in figures.items():
-        path = folder / f"{name}.png"
+        path = told(folder / f"{name}.png")
         with whole_file(path) as part:
             save(draw(), part)
         written.append(path)
     for name, write in files.items():
-        path = folder / name
+        path = told(folder / name)
         write(path)
         written.append(path)
     _note(folder / ABOUT, [path.name for path in written], footer)

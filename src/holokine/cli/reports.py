@@ -12,8 +12,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from holokine import Assembly, __version__, demo_folder
-from holokine.cli.asked import PLAIN, Delivery, LookAsked, ModesRange
-from holokine.cli.terminal import Busy, Screen
+from holokine.cli.asked import GIF, PLAIN, Delivery, FilmAsked, LookAsked, ModesRange
+from holokine.cli.terminal import Screen, quiet
 from holokine.errors import DescriptionError
 
 if TYPE_CHECKING:
@@ -55,6 +55,7 @@ class _View:
     def deliver(self, to: Delivery) -> None:
         """Write to the folder first, then print in the form asked for."""
         written = self.write(to.out) if to.out is not None else []
+        quiet()
         if to.as_json:
             click.echo(json.dumps(self.as_data(), indent=2, allow_nan=False, default=str))
         elif to.as_csv:
@@ -200,8 +201,7 @@ def open_modes(path: Path, wanted: ModesRange, before: Any = None) -> Modes:
     assembly = Assembly.read(path)
     if before is not None:
         before(assembly)
-    with Busy(assembly.title) as busy:
-        return assembly.modes(wanted.count, upto=wanted.upto, above=wanted.above, near=wanted.near, progress=busy)
+    return assembly.modes(wanted.count, upto=wanted.upto, above=wanted.above, near=wanted.near)
 
 
 @dataclass(frozen=True)
@@ -218,6 +218,7 @@ class ModesAsked:
     at_energy: str | None = None
     points: str | None = None
     look: LookAsked = PLAIN
+    film: FilmAsked = GIF
 
 
 @dataclass
@@ -282,7 +283,9 @@ class ModesView(_View):
             pictures["modes_sheet.png"] = partial(modes.sheet, modes=modes.set.numbers[: min(shapes, 12)].tolist())
         for number in animate:
             refuse_animation(modes.set, number)
-        pictures |= {f"mode_{number:02d}.gif": partial(modes.animate, number) for number in animate}
+        film = asked.film
+        for number in animate:
+            pictures[f"mode_{number:02d}.{film.ending}"] = partial(modes.animate, number, **film.keys)
         return cls(
             assembly,
             f"{assembly.title}: natural frequencies",
@@ -305,13 +308,13 @@ class ModesView(_View):
 class Film:
     """Animation of an answer that a command asks for."""
 
-    ending: str
+    form: FilmAsked
     gauge: str | None
     window: tuple[str, str] | None
     seconds: float
 
     def maker(self, answer: Any) -> Any:
-        return partial(answer.animate, gauge=self.gauge, window=self.window, seconds=self.seconds)
+        return partial(answer.animate, gauge=self.gauge, window=self.window, seconds=self.seconds, **self.form.keys)
 
 
 @dataclass(frozen=True)
@@ -370,7 +373,7 @@ class AnswerView(_View):
         screens = answer.screens(**signed, **({"rules": True} if asked.rules else {}))
         files = {f"{name}{ending}": write for ending, write in answer.files(asked.look.keys).items()}
         if asked.film is not None:
-            files[f"{name}.{asked.film.ending}"] = asked.film.maker(answer)
+            files[f"{name}.{asked.film.form.ending}"] = asked.film.maker(answer)
         if asked.at is not None:
             shape = answer.deformed(asked.at)  # type: ignore[attr-defined]
             when = f"{name}_at_{_file_name(asked.at)}"
@@ -411,13 +414,16 @@ def run_demo(out: Path | None) -> None:
             answer.meshes, answer.figures = {}, dict(list(answer.figures.items())[:1])
         seen.add(event.kind)
         views.append(answer)
+    quiet()
     for view in views:
         view.show(screen)
     if out is not None:
         if out.exists() and not out.is_dir():
             raise DescriptionError(f"{out}: is not a folder")
         for view in views:
-            for path in view.write(out):
+            paths = view.write(out)
+            quiet()
+            for path in paths:
                 click.echo(f"wrote {path}")
         for file in [source, *sorted(demo_folder().glob("*.csv"))]:
             shutil.copy(file, out / file.name)

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Busy", "Screen"]
+__all__ = ["Busy", "Screen", "quiet"]
 
 _UNITS = {
     "_hz": " (Hz)", "_rad_s": " (rad/s)", "_kg": " (kg)", "_db": " (dB)", "_percent": " (%)", "_ms": " (ms)",
@@ -107,17 +107,19 @@ class Screen:
 class Busy:
     """Tells on the terminal's error stream what goes on, from the second second; silent into a file or pipe."""
 
-    def __init__(self, what: str) -> None:
-        self.what = what
+    def __init__(self) -> None:
         self.begin = time.monotonic()
         self._status: Any = None
 
-    def __enter__(self) -> Busy:
-        self("")
-        return self
+    @classmethod
+    def start(cls) -> Busy:
+        """A new one, which `quiet` clears."""
+        global _busy
+        _busy = cls()
+        return _busy
 
-    def __call__(self, phase: str, done: int = 0, of: int = 0) -> None:
-        """Show a phase, and how many modes are there of how many."""
+    def __call__(self, phase: str, done: int = 0, of: int = 0, what: str = "") -> None:
+        """Show a phase, and how much is done of how much."""
         took = time.monotonic() - self.begin
         if not sys.stderr.isatty() or took < 1.0:
             return
@@ -126,9 +128,19 @@ class Busy:
 
             self._status = Console(stderr=True).status("")
             self._status.start()
-        count = f", {done} of {of} modes" if of else ""
-        self._status.update(f"{self.what}: {phase}{count} ({took:.0f} s)")
+        count = f", {done:,} of {of:,} {what}".rstrip() if of else ""
+        self._status.update(f"{phase}{count} ({took:.0f} s)")
 
-    def __exit__(self, *_: object) -> None:
+    def clear(self) -> None:
+        """Take the line away, for what is printed next."""
         if self._status is not None:
             self._status.stop()
+            self._status = None
+
+
+_busy = Busy()
+
+
+def quiet() -> None:
+    """Clear the line that tells what goes on, before something is printed."""
+    _busy.clear()

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import HolokineError, MechanismError, SolverError
 from holokine.mesh.seams import half_open_seams
-from holokine.modes.rest import pencil_of
+from holokine.modes.rest import factor_at_rest
 from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.system.adequacy import ENOUGH, coarse_parts, symmetry_planes
 from holokine.system.build import System
@@ -274,7 +274,7 @@ def _without_resistance(system: System, known: int) -> Floats:
 def _held_throughout(system: System) -> bool:
     """Whether the factor at rest, which all that follows needs, shows that nothing moves freely."""
     try:
-        return all_resisted(system.reduced_stiffness, pencil_of(system).at(0.0, keep=True))
+        return all_resisted(system.reduced_stiffness, factor_at_rest(system))
     except SolverError as err:
         if "memory" in str(err):
             raise

@@ -14,6 +14,7 @@ from holokine.errors import MechanismError, SolverError, UnknownNameError
 from holokine.modes.check import Finding, mesh_findings, refuse_loose
 from holokine.modes.free_mass import free_to_move
 from holokine.modes.rest import pencil_of
+from holokine.progress import tell
 from holokine.solvers.eigen import Progress, Wish, find_pairs
 from holokine.system.adequacy import symmetry_planes
 from holokine.system.build import System
@@ -208,7 +209,9 @@ def extract_modes(
     free = _free_vectors(system, pieces)
     pencil = pencil_of(system)
     try:
-        pairs = find_pairs(K, M, wish, rigid=free, progress=progress, pencil=pencil, lowest=system.kept.get("lowest"))
+        pairs = find_pairs(
+            K, M, wish, rigid=free, progress=progress or _told, pencil=pencil, lowest=system.kept.get("lowest")
+        )
         moving = free_to_move(system)
     finally:
         pencil.release()
@@ -290,6 +293,10 @@ def extract_modes(
         total=pairs.total,
         doubt=pairs.doubt,
     )
+
+
+def _told(phase: str, done: int, of: int) -> None:
+    tell(phase, done, of, "modes")
 
 
 def _searched(count: int | None, upto: float | None, above: float | None, near: float | None) -> str:

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from holokine.errors import MechanismError
+from holokine.progress import tell
 from holokine.solvers.factor import Factor, Pencil
 from holokine.system.build import System
 
-__all__ = ["pencil_of", "rest_factor"]
+__all__ = ["factor_at_rest", "pencil_of", "rest_factor"]
 
 
 def pencil_of(system: System) -> Pencil:
@@ -17,6 +18,14 @@ def pencil_of(system: System) -> Pencil:
     return pencil
 
 
+def factor_at_rest(system: System) -> Factor:
+    """The same, whatever its inertia."""
+    pencil = pencil_of(system)
+    if not pencil.held(0.0):
+        tell("factorising the stiffness at rest")
+    return pencil.at(0.0, keep=True)
+
+
 def rest_factor(system: System) -> Factor:
     """Factor of Tᵀ K T, for everything that is solved at rest.
 
@@ -25,7 +34,7 @@ def rest_factor(system: System) -> Factor:
     MechanismError
         When the stiffness is not positive definite: beyond buckling nothing is at rest.
     """
-    factor = pencil_of(system).at(0.0, keep=True)
+    factor = factor_at_rest(system)
     if factor.negative:
         raise MechanismError(
             f"the assembly cannot be at rest: its stiffness has {factor.negative} negative "

@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 from holokine.describe.references import group_members
 from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
+from holokine.progress import counted
 from holokine.system.build import System
 from holokine.system.totals import member_masses
 
@@ -169,7 +170,7 @@ def mode_words(modes: ModeSet, energies: Energies) -> list[str]:
     kinetic, strain = energies.shares("kinetic"), energies.shares("strain")
     names = _Names.of(system, energies)
     kinds: list[tuple[str, str]] = []
-    for row in range(modes.count):
+    for row in counted(range(modes.count), "what the modes are", "modes"):
         kinds.append(_kind(system, modes, row, energies, names, kinetic[:, row], strain[:, row], weight))
     seen: dict[str, int] = {}
     result = []

@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError
+from holokine.progress import tell
 from holokine.respond.shock import Quantity, octave_frequencies, shock_spectrum
 
 __all__ = ["MatchedRecord", "match_record"]
@@ -121,6 +122,7 @@ def match_record(
         best, kept, errors, stale = np.inf, levels, np.zeros(len(f)), 0
         while made < rounds and stale < 5 and best > within_db:
             made += 1
+            tell("correcting the record, rounds so far", made, rounds)
             reached = _spectrum(time, levels @ terms, f, damping, quantity)
             off = 20.0 * np.log10(reached / target)
             size = float(np.abs(off).max())

@@ -19,6 +19,7 @@ from holokine.elements.stress import StressField, equivalent_root, mapped
 from holokine.errors import EventError
 from holokine.modes.extract import ModeSet
 from holokine.modes.rest import rest_factor
+from holokine.progress import counted
 from holokine.respond.reduced import solve_static
 from holokine.respond.transient import TimeResult
 from holokine.system.loads import base_field
@@ -163,7 +164,7 @@ class FieldMotion:
         where = np.zeros((2, count), dtype=np.int64)
         span = min(rows, 8192)
         width = max(1, _NUMBERS // span)
-        for a in range(0, rows, span):
+        for a in counted(range(0, rows, span), "largest values in time", "spans"):
             part = np.ascontiguousarray(C[a : a + span].T)
             for b in range(0, count, width):
                 values = F[:, b : b + width].T @ part  # (motions, rows): one motion's history lies together
@@ -221,7 +222,7 @@ class FieldMotion:
             highest, when = np.zeros(len(m.cells)), np.zeros(len(m.cells))
             owner, floor = m.owner, np.array([floors.get(part, 0.0) for part in m.parts])
             step = max(1, _NUMBERS // (m.per_element * max(len(spans), len(acting), 1)))
-            for a in range(0, len(m.cells), step):
+            for a in counted(range(0, len(m.cells), step), f"stress in time, {m.parts[0]}", "blocks"):
                 rows = m.matrix[a * m.per_element : (a + step) * m.per_element]
                 Y = (mapped(rows, F) @ turn.T).reshape(-1, m.per_element, len(s))
                 if m.width > 1:
@@ -287,7 +288,7 @@ class FieldMotion:
             file["time"], file["nodes"] = self.answer.time[rows], nodes
             kept = file.create_dataset("displacement", (len(rows), len(nodes), 6), dtype="f8")
             step = max(1, _NUMBERS // F.shape[1])
-            for a in range(0, len(rows), step):
+            for a in counted(range(0, len(rows), step), f"writing {path.name}", "blocks"):
                 block = self._coordinates("displacement", rows[a : a + step]) @ F
                 kept[a : a + len(block)] = block.reshape(len(block), -1, 6)
         return path.stat().st_size

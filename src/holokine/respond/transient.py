@@ -18,6 +18,7 @@ from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse
 from holokine.gauges import Reading
 from holokine.modes.check import Finding
+from holokine.progress import tell
 from holokine.respond.direct import CoupledModes, FullModel, Scheme, SteppedModes, full_histories
 from holokine.respond.oscillators import Oscillators, Trajectory
 from holokine.respond.readout import Motion, Readout
@@ -437,6 +438,7 @@ def _with_values(reader: History, readings: tuple[Reading, ...]) -> Iterator[tup
     plain = [i for i, r in enumerate(readings) if not r.form.field]
     most = max(1, _KEPT // rows)
     while plain:
+        tell("histories of gauges", len(readings) - len(plain), len(readings), "readings")
         taken: list[int] = []
         columns: dict[int, int] = {}
         while plain and (not taken or len(columns) + len(readings[plain[0]].channels) <= most):
@@ -452,6 +454,7 @@ def _with_values(reader: History, readings: tuple[Reading, ...]) -> Iterator[tup
             yield i, readings[i], table[:, [columns[c] for c in readings[i].channels]]
     for i, r in enumerate(readings):
         if r.form.field:
+            tell(f"largest in time of {r.label}", i, len(readings), "readings")
             yield i, r, None
 
 

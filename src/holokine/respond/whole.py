@@ -10,6 +10,7 @@ from scipy.sparse import csr_array
 
 from holokine.elements.stress import StressField, equivalent_form, mapped
 from holokine.modes.extract import ModeSet
+from holokine.progress import tell
 from holokine.respond.combine import SpectrumResult
 from holokine.respond.reduced import solve_static
 from holokine.system.loads import LoadField, moved_supports
@@ -172,6 +173,7 @@ def spectrum_stress(answer: SpectrumResult, modes: ModeSet) -> tuple[list[PartPe
     still = _standing_apart(answer, modes)
     found: list[tuple[StressField, Floats, Floats | None]] = []
     for m in stress_fields(system):
+        tell(f"stress under the spectrum, {m.parts[0]}")
         stress = combined(m.matrix, m.width).reshape(len(m.cells), -1).max(axis=1)
         if still is not None:
             stress = answer.with_settled(stress, answer.sources.over_apart(m.size(mapped(m.matrix, still).T)))

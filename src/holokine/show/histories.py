@@ -18,7 +18,7 @@ from holokine.respond.transient import TimeResult
 from holokine.show.figures import COLOURS, main_readings
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
-from holokine.show.scene import moving_pictures, write_film
+from holokine.show.scene import PIXELS, film_pixels, moving_pictures, write_film
 from holokine.show.time_tables import history_table, time_lines
 from holokine.units import STANDARD_GRAVITY
 from holokine.whole import whole_file
@@ -126,8 +126,9 @@ def _short(values: Floats) -> list[float]:
 
 
 def animate_answer(
-    motion: FieldMotion, number: int, window: tuple[float, float], path: Path, seconds: float, rate: int, share: float
-) -> None:
+    motion: FieldMotion, number: int, window: tuple[float, float], path: Path, seconds: float, rate: int, share: float,
+    pixels: tuple[int, int] = PIXELS,
+) -> None:  # fmt: skip
     """The moving assembly above, the history of a reading with a marker below.
 
     Raises
@@ -154,16 +155,20 @@ def animate_answer(
         f"{answer.name}: {1e3 * start:.4g} to {1e3 * end:.4g} ms in {seconds:g} s at {rate} pictures per second, "
         f"{n(slower, 3)} times slower than life"
     )
-    strips = _strips(answer, number, times)
+    width, height = film_pixels(pixels)
+    low = max(2 * round(0.15 * height), 100)  # of the history
+    strips = _strips(answer, number, times, (width, low))
     pictures = (
         np.concatenate([above[:, :, :3], below], axis=0)
-        for above, below in zip(moving_pictures(system, moved, title, share), strips, strict=True)
+        for above, below in zip(
+            moving_pictures(system, moved, title, share, (width, height - low)), strips, strict=True
+        )
     )
-    write_film(path, pictures, rate)
+    write_film(path, pictures, rate, count=count)
 
 
-def _strips(answer: TimeResult, number: int, times: Floats) -> Any:
-    """The history with a marker at each instant, 1280 x 240."""
+def _strips(answer: TimeResult, number: int, times: Floats, pixels: tuple[int, int]) -> Any:
+    """The history with a marker at each instant, so many pixels wide and high."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
@@ -171,7 +176,7 @@ def _strips(answer: TimeResult, number: int, times: Floats) -> Any:
     unit, size = display_unit(reading.dimension)
     keep = (answer.time >= times[0]) & (answer.time <= times[-1])
     t, y = 1e3 * answer.time[keep], answer.history(number)[keep] / size
-    figure = Figure(figsize=(12.8, 2.4), dpi=100, layout="constrained")
+    figure = Figure(figsize=(pixels[0] / 100, pixels[1] / 100), dpi=100, layout="constrained")
     canvas = FigureCanvasAgg(figure)
     ax = figure.subplots()
     ax.plot(t, y, color=COLOURS[0], lw=1.2)

@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 from holokine.errors import HolokineError
 from holokine.modes.extract import ModeSet
 from holokine.modes.fields import nodal_energy, nodal_stress
+from holokine.progress import counted, tell
 from holokine.show.figures import COLOURS, GHOST, save
 from holokine.show.geometry import Drawing, Look, bodies_of, drawing_of
 from holokine.show.numbers import number_text as n
@@ -358,7 +359,7 @@ def picture_deformed(
 
 
 def moving_pictures(
-    system: System, frames: Floats, title: str, share: float, size: tuple[int, int] = (1280, 560)
+    system: System, frames: Floats, title: str, share: float, size: tuple[int, int]
 ) -> Iterator[Floats]:
     """Pictures of the assembly at displacements, shape (frames, nodes, 3) in m, magnified alike in all of them."""
     drawing = drawing_of(system)
@@ -389,6 +390,7 @@ def moving_pictures(
         moved = replace(drawing, nodes=drawing.nodes + factor * frame)
         ax = plot_field(moved, values / (1e3 * largest), f"{label}, 1 = {n(1e3 * largest)}", words)
         ax.figure.set_size_inches(size[0] / 100, size[1] / 100)
+        ax.figure.set_dpi(100)
         canvas = FigureCanvasAgg(ax.figure)
         canvas.draw()
         yield np.asarray(canvas.buffer_rgba())[:, :, :3]
@@ -509,6 +511,7 @@ def animate_mode(
     true_scale: float | None = None,
     frames: int = 24,
     rate: int = 24,
+    pixels: tuple[int, int] = PIXELS,
 ) -> None:
     """One period of a mode as GIF or MP4, by the ending of `path`.
 
@@ -520,6 +523,8 @@ def animate_mode(
         Largest displacement in m, drawn without magnification.
     frames, rate : int
         Pictures of one period, and how many are shown per second. An MP4 repeats the period four times.
+    pixels : tuple of int
+        Width and height; both even.
 
     Raises
     ------
@@ -528,10 +533,27 @@ def animate_mode(
     """
     _check_mode(modes, mode)
     phases = np.sin(2.0 * np.pi * np.arange(frames) / frames)
-    write_film(path, _rendered(modes, mode, share, true_scale, phases), rate, repeat=4)
+    pictures = _rendered(modes, mode, share, true_scale, phases, film_pixels(pixels))
+    write_film(path, pictures, rate, count=frames, repeat=4)
 
 
-def write_film(path: Path, pictures: Iterable[Any], rate: float, *, repeat: int = 1) -> None:
+def film_pixels(pixels: tuple[int, int]) -> tuple[int, int]:
+    """Width and height of a film.
+
+    Raises
+    ------
+    HolokineError
+        Smaller than 160 x 120, larger than 4096 x 4096, or odd numbers, which films cannot have.
+    """
+    width, height = pixels
+    if not (160 <= width <= 4096 and 120 <= height <= 4096) or width % 2 or height % 2:
+        raise HolokineError(
+            f"a film of {width} x {height} pixels cannot be made: even numbers from 160 x 120 to 4096 x 4096"
+        )
+    return width, height
+
+
+def write_film(path: Path, pictures: Iterable[Any], rate: float, *, count: int, repeat: int = 1) -> None:
     """Pictures as GIF or MP4 by the ending of `path`; an MP4 repeats them.
 
     Raises
@@ -542,20 +564,24 @@ def write_film(path: Path, pictures: Iterable[Any], rate: float, *, repeat: int 
     imageio = _imageio()
     if path.suffix.lower() not in (".gif", ".mp4"):
         raise HolokineError(f'{path}: an animation ends with .gif or .mp4, not "{path.suffix}"')
-    made = list(pictures)
+    made = list(counted(pictures, f"pictures of {path.name}", "pictures", count))
+    tell(f"writing {path.name}")
     with whole_file(path) as part:
         if path.suffix.lower() == ".gif":
             imageio.mimsave(part, made, duration=1000.0 / rate, loop=0)
         else:
             writer: Any
-            with imageio.get_writer(part, fps=rate, quality=8, macro_block_size=16) as writer:
+            with imageio.get_writer(part, fps=rate, quality=8, macro_block_size=2) as writer:
                 for picture in made * repeat:
                     writer.append_data(picture)
 
 
-def _rendered(modes: ModeSet, mode: int, share: float | None, true_scale: float | None, phases: Floats) -> Any:
+def _rendered(
+    modes: ModeSet, mode: int, share: float | None, true_scale: float | None, phases: Floats, pixels: tuple[int, int]
+) -> Any:
     if view_available():
         plotter, move, _, _ = _mode_scene(modes, mode, share, true_scale)
+        plotter.window_size = pixels
         for phase in phases:
             move(float(phase))
             plotter.render()
@@ -568,6 +594,8 @@ def _rendered(modes: ModeSet, mode: int, share: float | None, true_scale: float 
     most = true_scale / diagonal if true_scale is not None else share if share is not None else 0.08
     for phase in phases:
         ax = plot_shape(modes, mode, share=most * float(phase) if phase else 1e-12)
+        ax.figure.set_size_inches(pixels[0] / 100, pixels[1] / 100)
+        ax.figure.set_dpi(100)
         canvas = FigureCanvasAgg(ax.figure)
         canvas.draw()
         yield np.asarray(canvas.buffer_rgba())[:, :, :3]

@@ -25,6 +25,7 @@ from holokine.modes.check import CheckReport, Finding, check_system
 from holokine.modes.damping import DamperShare, critical_findings, damping_findings, damping_ratios, short_list_findings
 from holokine.modes.energy import Energies, mode_energies
 from holokine.modes.ritz import ritz_vectors
+from holokine.progress import tell
 from holokine.respond import ReducedModel, answer_event, reduce_model
 from holokine.respond.answer_time import COUPLED
 from holokine.respond.bench import acting_loads
@@ -80,7 +81,12 @@ class Chain:
     def mesh(self) -> Mesh:
         """Nodes and cells."""
         d = self.document
-        return self.memory.take("mesh", self.key("mesh"), lambda: build_mesh(d.description, d.folder))
+
+        def make() -> Mesh:
+            tell("meshing")
+            return build_mesh(d.description, d.folder)
+
+        return self.memory.take("mesh", self.key("mesh"), make)
 
     @property
     def system(self) -> System:
@@ -89,6 +95,7 @@ class Chain:
 
         def make() -> System:
             mesh = None if d.description.matrices is not None else self.mesh
+            tell("building the matrices")
             return build_system(d.description, d.folder, mesh)
 
         made = self.memory.take("system", self.key("dampers"), make)
@@ -99,14 +106,22 @@ class Chain:
     @property
     def check(self) -> CheckReport:
         """Mass, centre of mass, connections and findings."""
-        report = check_system(self.system)
+        system = self.system
+        tell("checking masses, connections and supports")
+        report = check_system(system)
         return replace(report, findings=(*report.findings, *damping_findings(self.document.description)))
 
     @property
     def gauges(self) -> GaugeSet:
         """Maps of the gauges on the full motion."""
         key = self.key("gauges") + self.key("dampers")
-        made = self.memory.take("gauges", key, lambda: build_gauges(self.system))
+
+        def make() -> GaugeSet:
+            system = self.system
+            tell("what the gauges read")
+            return build_gauges(system)
+
+        made = self.memory.take("gauges", key, make)
         return made if made.system is self.system else replace(made, system=self.system)
 
     def modal(self, basis: Basis, progress: Progress | None = None) -> ModalChain:
@@ -130,6 +145,7 @@ class Chain:
 
     def answer(self, name: str, event: EventKind) -> Any:
         """The result of an event that needs no modes."""
+        tell(f'answering "{name}"')
         return answer_event(self, name, event)  # type: ignore[arg-type]
 
 
@@ -184,7 +200,12 @@ class ModalChain:
     @cached_property
     def energies(self) -> Energies:
         """Strain and kinetic energy of every member in every mode."""
-        return self.memory.take("energies", self.key("modes"), lambda: mode_energies(self.modes))
+
+        def make() -> Energies:
+            tell("energies of all members")
+            return mode_energies(self.modes)
+
+        return self.memory.take("energies", self.key("modes"), make)
 
     @cached_property
     def dampers(self) -> DamperShare:
@@ -213,7 +234,13 @@ class ModalChain:
             With rigid-body modes.
         """
         key = self.key("reduced")
-        made = self.memory.take("reduced", key, lambda: reduce_model(self.modes, self.gauges, self.damping))
+
+        def make() -> ReducedModel:
+            gauges, damping = self.gauges, self.damping
+            tell("modes as the gauges see them, and what they leave out")
+            return reduce_model(self.modes, gauges, damping)
+
+        made = self.memory.take("reduced", key, make)
         return replace(made, damping=self.damping)
 
     @property
@@ -242,6 +269,7 @@ class ModalChain:
 
     def answer(self, name: str, event: EventKind) -> Any:
         """The result of an event."""
+        tell(f'answering "{name}"')
         return answer_event(self, name, event)
 
 
