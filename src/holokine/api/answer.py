@@ -97,7 +97,7 @@ class Answer(Generic[R]):
         from holokine.modes.check import preload_findings
 
         of_modes = () if self._modes is None else self._modes.findings
-        told = (*of_modes, *preload_findings(self.system), *self._numbers_of.findings)
+        told = (*of_modes, *preload_findings(self._chain.document.description), *self._numbers_of.findings)
         return told if self._numbers_of.reduced.readings else (*told, Finding("note", NO_GAUGES))
 
     def peaks(self) -> pd.DataFrame:

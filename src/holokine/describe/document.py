@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
@@ -61,10 +62,13 @@ class Origin:
         File name; "" for Python calls.
     changes : tuple of (str, dict)
         Name of the variant (or "") and the values put in place.
+    digest : str
+        SHA-256 of the file's bytes as they were read.
     """
 
     source: str = ""
     changes: tuple[tuple[str, Any], ...] = ()
+    digest: str = ""
 
 
 @dataclass(frozen=True)
@@ -105,8 +109,33 @@ def read_document(path: str | Path) -> Document:
         Missing or unreadable file, YAML errors, and everything that validation finds; each with its line.
     """
     file = Path(path)
-    data, lines = _load_yaml(file)
-    return validated(data, Places(file.name, lines), Folder(file.parent))
+    data, lines, digest = _load_yaml(file)
+    read = validated(data, Places(file.name, lines), Folder(file.parent))
+    return replace(read, origin=Origin(file.name, digest=digest))
+
+
+def known_document(file: Path, data: dict[str, Any], origin: Origin) -> Document | None:
+    """The document of a file of which the data are known, unless its bytes have changed since."""
+    try:
+        if not origin.digest or sha256(file.read_bytes()).hexdigest() != origin.digest:
+            return None
+    except OSError:
+        return None
+    return replace(validated(data, Places(file.name, _Lines(file)), Folder(file.parent)), origin=origin)
+
+
+class _Lines(dict[tuple[Any, ...], int]):
+    """Lines of a file, which is read for them when one is asked for."""
+
+    def __init__(self, file: Path) -> None:
+        super().__init__()
+        self._file: Path | None = file
+
+    def __contains__(self, path: object) -> bool:
+        if self._file is not None:
+            file, self._file = self._file, None
+            self.update(_load_yaml(file)[1])
+        return super().__contains__(path)
 
 
 def validated(data: Mapping[str, Any], places: Places, folder: Folder) -> Document:
@@ -143,16 +172,19 @@ def variant_of(document: Document, name: str, override: Mapping[str, Any]) -> Do
     DescriptionError
         Naming the variant, where its values do not fit.
     """
-    where = document.places.of(("variants", name)) if name else "changed"
+
+    def where() -> str:
+        return document.places.of(("variants", name)) if name else "changed"
+
     if "variants" in override:
-        raise DescriptionError(f"{where}: a variant cannot have variants")
+        raise DescriptionError(f"{where()}: a variant cannot have variants")
     plain = merged({k: v for k, v in document.data.items() if k != "variants"}, override)
     try:
         result = validated(plain, Places(), document.folder)
     except DescriptionError as err:
-        raise type(err)(f"{where}: {err}") from None
+        raise type(err)(f"{where()}: {err}") from None
     before = document.origin
-    return replace(result, origin=Origin(before.source, (*before.changes, (name, dict(override)))))
+    return replace(result, origin=Origin(before.source, (*before.changes, (name, dict(override))), before.digest))
 
 
 def _translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) -> HolokineError:
@@ -194,12 +226,14 @@ def _as_written(path: tuple[Any, ...], places: Places) -> tuple[Any, ...]:
 _DEEPEST = 60
 
 
-def _load_yaml(file: Path) -> tuple[dict[str, Any], dict[tuple[Any, ...], int]]:
+def _load_yaml(file: Path) -> tuple[dict[str, Any], dict[tuple[Any, ...], int], str]:
+    """Plain data, the line of every entry, and the digest of the file's bytes."""
     from ruamel.yaml import YAML
     from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
     try:
-        text = file.read_text(encoding="utf-8")
+        content = file.read_bytes()
+        text = content.decode("utf-8").replace("\r\n", "\n")
     except FileNotFoundError:
         raise DescriptionError(f"{file}: there is no such file") from None
     except IsADirectoryError:
@@ -220,7 +254,7 @@ def _load_yaml(file: Path) -> tuple[dict[str, Any], dict[tuple[Any, ...], int]]:
         raise DescriptionError(f"{file.name}: not valid YAML: {err}") from None
     if not isinstance(data, dict):
         raise DescriptionError(f"{file.name}: expected keys and values (holokine: 1, parts: ...)")
-    return data, lines
+    return data, lines, sha256(content).hexdigest()
 
 
 def _plain(node: Any, path: tuple[Any, ...], lines: dict[tuple[Any, ...], int], constructor: Any) -> Any:

@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
-from scipy.spatial import cKDTree
 
 from holokine.describe import Description
 from holokine.describe.files import Folder
@@ -20,6 +19,7 @@ from holokine.mesh.cells import CELLS
 from holokine.mesh.files import FileMesh, pick, read_mesh
 from holokine.mesh.mesh import Block, Mesh
 from holokine.mesh.quality import refuse_bad
+from holokine.mesh.tree import nearest_tree
 from holokine.units import unit_factor
 
 __all__ = ["build_mesh"]
@@ -203,7 +203,7 @@ def _merge(
     diagonal = float(np.linalg.norm(np.ptp(nodes, axis=0)))
     reach = tolerance if tolerance is not None else RELATIVE_MERGE_TOLERANCE * max(diagonal, 1e-9)
     free = np.flatnonzero(~frozen)
-    pairs = free[cKDTree(nodes[free]).query_pairs(reach, output_type="ndarray")]
+    pairs = free[nearest_tree(nodes[free]).query_pairs(reach, output_type="ndarray")]
     point_count = len(points)
     named = list(points)
     both_points = (pairs < point_count).all(axis=1) if len(pairs) else np.zeros(0, dtype=bool)

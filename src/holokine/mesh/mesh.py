@@ -9,10 +9,10 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from holokine.describe import Description
 from holokine.errors import MeshError
+from holokine.mesh.tree import nearest_tree
 
 __all__ = ["Block", "Mesh"]
 
@@ -100,7 +100,7 @@ class Mesh:
         own = {n: k for n, k in self.points.items() if n not in description.points or n not in others}
         found: dict[str, int] = {}
         if others and len(self.nodes):
-            tree = cKDTree(self.nodes)
+            tree = nearest_tree(self.nodes)
             in_parts = np.zeros(len(self.nodes), dtype=bool)
             for nodes in self.part_nodes.values():
                 in_parts[nodes] = True

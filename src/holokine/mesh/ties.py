@@ -7,11 +7,11 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from holokine.errors import MeshError
 from holokine.mesh.mesh import Mesh
 from holokine.mesh.surface import quad_faces
+from holokine.mesh.tree import nearest_tree
 
 __all__ = ["Projection", "nearest_faces", "project"]
 
@@ -77,7 +77,7 @@ def project(mesh: Mesh, nodes: Ints, part: str, within: float | None, where: str
 
 def nearest_faces(X: Floats, P: Floats) -> tuple[Floats, Floats, Ints]:
     """Of faces X (faces, 4, 3) the nearest to each point P (points, 3): distance, weights there, number."""
-    _, near = cKDTree(X.mean(axis=1)).query(P, k=min(_CANDIDATES, len(X)))
+    _, near = nearest_tree(X.mean(axis=1)).query(P, k=min(_CANDIDATES, len(X)))
     near = near.reshape(len(P), -1)
     best = np.full(len(P), np.inf)
     weights, chosen = np.zeros((len(P), 4)), np.zeros(len(P), dtype=np.int64)

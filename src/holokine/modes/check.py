@@ -8,6 +8,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.describe import Description
 from holokine.errors import HolokineError, MechanismError, SolverError
 from holokine.mesh.seams import half_open_seams
 from holokine.modes.rest import factor_at_rest
@@ -164,10 +165,10 @@ def _open_seams(system: System) -> list[Finding]:
     return found
 
 
-def preload_findings(system: System) -> list[Finding]:
+def preload_findings(description: Description) -> list[Finding]:
     """Preloads stiffen, and readings are what an event adds to them: say so, with the force to add."""
     held = []
-    for name, part in system.description.parts.items():
+    for name, part in description.parts.items():
         if part.beam is not None and part.beam.preload:
             held.append(f"{part.beam.preload:.4g} N in {name}")
         if part.shell is not None and part.shell.tension is not None:

@@ -13,11 +13,10 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import linear_sum_assignment
 from scipy.sparse import csr_array, diags_array
-from scipy.spatial import cKDTree
 
 from holokine.errors import SelectionError
+from holokine.mesh.tree import nearest_tree
 from holokine.modes.extract import ModeSet
 
 __all__ = ["Comparison", "assurance", "compare_modes"]
@@ -111,7 +110,7 @@ def _common(before: ModeSet, after: ModeSet) -> tuple[Ints, Ints]:
     size = float(np.linalg.norm(np.ptp(places[0], axis=0)))
     swap = len(use[0]) > len(use[1])
     few, many = (1, 0) if swap else (0, 1)
-    distance, nearest = cKDTree(places[many]).query(places[few])
+    distance, nearest = nearest_tree(places[many]).query(places[few])
     same = distance <= 1e-6 * max(size, 1e-9)
     chosen = same if same.sum() >= min(30, len(same)) else distance <= 0.02 * size
     picked = use[few][chosen], use[many][nearest[chosen]]
@@ -161,6 +160,8 @@ def _energy(shapes: Floats, mass: csr_array) -> Floats:
 def _paired(before: ModeSet, after: ModeSet, mac: Floats, held: list[Floats], points: int) -> Comparison:
     """The best pairs; of shapes that are alike, those whose energy is in what both runs have (`held`) come first."""
     held = [np.clip(h, 0.0, 1.0) for h in held]
+    from scipy.optimize import linear_sum_assignment
+
     rows, columns = linear_sum_assignment(-mac * (1.0 + PREFERRED * np.sqrt(np.outer(*held))))
     partner = np.full(before.count, -1, dtype=np.int64)
     good = mac[rows, columns] >= ALIKE

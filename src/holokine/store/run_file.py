@@ -19,7 +19,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.document import Document, Places, read_document, validated, variant_of
+from holokine.describe.document import (
+    Document,
+    Origin,
+    Places,
+    known_document,
+    read_document,
+    validated,
+    variant_of,
+)
 from holokine.describe.files import Folder
 from holokine.describe.stages import Basis, Request, VectorRequest
 from holokine.elements.stress import Places as StressPlaces
@@ -112,6 +120,7 @@ def write_run(path: Path, chain: ModalChain, *, version: str, created: str) -> N
         file.attrs["version"] = version
         file.attrs["created"] = created
         file.attrs["source"] = document.origin.source
+        file.attrs["digest"] = document.origin.digest
         file.attrs["folder"] = str(document.folder.path.resolve())
         file["keys"] = json.dumps(keys)
         file["asked"] = json.dumps(basis)
@@ -175,7 +184,8 @@ def read_run(path: Path, *, as_saved: bool = False) -> RunContents:
     except (OSError, KeyError, ValueError, TypeError) as err:
         raise RunFileError(f"{path}: is damaged ({err}); extract the modes again") from None
     source = str(attrs["source"])
-    saved = _Saved(path, source, Path(str(attrs["folder"])), data, changed, files)
+    digest = str(attrs.get("digest", ""))
+    saved = _Saved(path, source, Path(str(attrs["folder"])), data, changed, files, digest)
     document, findings = saved.document(as_saved)
     basis = _unpacked_basis(asked, document)
     memory = Memory()
@@ -213,6 +223,7 @@ class _Saved:
     data: dict[str, Any]
     changed: list[list[Any]]
     files: dict[str, bytes]
+    digest: str = ""
 
     def description(self) -> Document:
         """As saved, with copies of the files that it names."""
@@ -235,6 +246,10 @@ class _Saved:
                     f"{self.source or 'the assembly'} since",
                 ))  # fmt: skip
             return self.description(), findings
+        origin = Origin(self.source, tuple((str(name), values) for name, values in self.changed), self.digest)
+        known = known_document(present, self.data, origin)
+        if known is not None:
+            return known, findings
         try:
             now = read_document(present)
             for name, override in self.changed:

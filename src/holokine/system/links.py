@@ -9,7 +9,6 @@ import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
-from scipy.spatial import cKDTree
 
 from holokine.describe import Description
 from holokine.describe.schema import GROUND
@@ -18,6 +17,7 @@ from holokine.elements.connectors import Connector, arm_matrix, axes_from
 from holokine.errors import ConstraintError, DescriptionError
 from holokine.mesh import Mesh, select_nodes
 from holokine.mesh.ties import project
+from holokine.mesh.tree import nearest_tree
 from holokine.system.assemble import DIRECTION_NAMES, node_dofs
 from holokine.system.constraints import Equation
 
@@ -117,7 +117,7 @@ class _Collector:
             raise DescriptionError(
                 f"{owner}: the assembly has no part, spring, mass or link that could move its {what}"
             )
-        distance, nearest = cKDTree(self.mesh.nodes[used]).query(self.mesh.nodes[empty])
+        distance, nearest = nearest_tree(self.mesh.nodes[used]).query(self.mesh.nodes[empty])
         first = int(distance.argmax())
         called = {node: f'point "{point}"' for point, node in self.mesh.points.items()}
         where = called.get(int(empty[first]), "a node") + " at " + _place(self.mesh.nodes[empty[first]])
