@@ -134,7 +134,8 @@ class SolidElements(ElementKind):
             X = self.places[nodes]
             first, index = congruent(X) or (slice(None), None)
             K, inner = self._stiffness(X[first])
-            yield nodes, index, K, self._mass(X[first], inner)
+            M = self._mass(X[first], inner)
+            yield nodes, index, K, (M + np.swapaxes(M, 1, 2)) / 2.0
 
     def lumped_chunks(self) -> Iterator[tuple[Ints, Floats]]:
         """Degrees of freedom and mass alone, for elements whose mass is lumped."""

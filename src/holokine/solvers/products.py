@@ -88,29 +88,32 @@ def inverse_form(
     early = np.zeros(0)
     if not B.any():
         return np.zeros(B.shape[1])
-    for turn in range(most):
-        if ((added.sum(axis=0) <= tolerance * total) | (left == 0.0)).all():
-            return 2.0 * np.einsum("ij,ij->j", B, X) - np.einsum("ij,ij->j", X, A.columns(X))
-        if turn in (20, 40):
-            short = added.sum(axis=0) / np.maximum(total, 1e-300)
-            if len(early):  # as many steps more as these twenty promise
-                rate = np.log(np.maximum(short, 1e-300) / np.maximum(early, 1e-300)) / 20.0
-                more = np.log(tolerance / np.maximum(short, 1e-300)) / np.minimum(rate, -1e-9)
-                if float(more.max()) > 80.0:
-                    return None
-            early = short
-        AP = A.columns(P)
-        along = np.einsum("ij,ij->j", P, AP)
-        if not (along[left > 0.0] > 0.0).all():
-            return None
-        step = left / np.where(along > 0.0, along, 1.0)
-        added[turn % 10] = step * left
-        total += step * left
-        X += step * P
-        R -= step * AP
-        before, left = left, np.einsum("ij,ij->j", R, R)
-        P *= left / np.where(before > 0.0, before, 1.0)
-        P += R
+    with np.errstate(over="ignore", invalid="ignore"):  # of a singular matrix, seen below
+        for turn in range(most):
+            if ((added.sum(axis=0) <= tolerance * total) | (left == 0.0)).all():
+                return 2.0 * np.einsum("ij,ij->j", B, X) - np.einsum("ij,ij->j", X, A.columns(X))
+            if turn in (20, 40):
+                short = added.sum(axis=0) / np.maximum(total, 1e-300)
+                if len(early):  # as many steps more as these twenty promise
+                    rate = np.log(np.maximum(short, 1e-300) / np.maximum(early, 1e-300)) / 20.0
+                    more = np.log(tolerance / np.maximum(short, 1e-300)) / np.minimum(rate, -1e-9)
+                    if float(more.max()) > 80.0:
+                        return None
+                early = short
+            AP = A.columns(P)
+            along = np.einsum("ij,ij->j", P, AP)
+            if not (along[left > 0.0] > 0.0).all():
+                return None
+            step = left / np.where(along > 0.0, along, 1.0)
+            added[turn % 10] = step * left
+            total += step * left
+            X += step * P
+            R -= step * AP
+            before, left = left, np.einsum("ij,ij->j", R, R)
+            if not np.isfinite(left).all():
+                return None
+            P *= left / np.where(before > 0.0, before, 1.0)
+            P += R
     return None
 
 
