@@ -121,6 +121,28 @@ BAD = [
     (["respond", "crate.yaml", "kerb strike", "--signed"], "--signed belongs to response spectra"),
     (["respond", "crate.yaml", "kerb strike", "--rules"], "--rules belongs to response spectra"),
     (["respond", "crate.yaml", "kerb strike", "--window", "0s", "1s"], "--window belongs to --animate"),
+    (["respond", "crate.yaml", "kerb strike", "--seconds", "3"], "--seconds belongs to --animate"),
+    (["respond", "crate.yaml", "kerb strike", "--film", "mp4"], "--film belongs to --animate"),
+    (["modes", "crate.yaml", "--rate", "30"], "--rate belongs to --animate"),
+    (["modes", "crate.yaml", "--film-size", "640x480"], "--film-size belongs to --animate"),
+    (["modes", "crate.yaml", "--animate", "1", "--film-size", "wide", "--out", "o"], 'such as 1280x800, got "wide"'),
+    (
+        [
+            "modes",
+            "crate.yaml",
+            "--count",
+            "2",
+            "--shapes",
+            "0",
+            "--animate",
+            "1",
+            "--film-size",
+            "641x480",
+            "--out",
+            "o",
+        ],
+        "a film of 641 x 480 pixels cannot be made: even numbers",
+    ),
     (["vectors", "crate.yaml", "two wheel sets"], "the whole base and for loads"),
     (["match", "works.csv", "--duration", "0.1s"], "too short"),
 ]
@@ -205,31 +227,88 @@ def test_what_made_each_file_stands_beside_plain_tables(crate_copy):
     assert len(pd.read_csv(out / "modes.csv")) == 4
 
 
-def test_long_tables_are_shortened_on_a_terminal_only(crate_copy):
-    """On a terminal of 24 rows the modes are cut with the way to see all; --all, a pipe and CSV hold every row."""
+def on_a_terminal(*arguments: str) -> str:
+    """What a terminal of 24 rows shows of a command, its error stream too."""
     import os
     import pty
     import select
 
+    master, slave = pty.openpty()
+    environment = {**os.environ, "COLUMNS": "150", "LINES": "24", "TERM": "dumb"}
+    child = subprocess.Popen([sys.executable, "-m", "holokine", *arguments], stdout=slave, stderr=slave,
+                             env=environment)  # fmt: skip
+    os.close(slave)
+    text = b""
+    while child.poll() is None or select.select([master], [], [], 0.2)[0]:
+        if select.select([master], [], [], 0.2)[0]:
+            try:
+                text += os.read(master, 65536)
+            except OSError:
+                break
+    os.close(master)
+    child.wait(60)
+    return text.decode()
+
+
+def test_what_goes_on_is_told_on_a_terminal(crate_copy, tmp_path, monkeypatch):
+    """Phases of the chain, in order, to a listener; on a terminal beside the output; in a pipe not at all."""
+    from holokine.cli import terminal
+    from holokine.progress import listening, tell
+
+    heard = []
+    with listening(lambda phase, done, of, what: heard.append((phase, done, of, what))):
+        a = hk.Assembly.read(crate_copy)
+        a.check()
+        modes = a.modes(count=6)
+        assert len(modes.words) == 6
+        answer = modes.respond("kerb strike")
+        answer.worst()
+        answer.animate(tmp_path / "a.gif", window=(0, 0.02), seconds=0.5, rate=4, pixels=(320, 240))
+    phases = [h[0] for h in heard]
+    order = ["meshing", "building the matrices", "checking masses", "iterating from", "energies of all members",
+             "what the modes are", 'answering "kerb strike"', "what the gauges read", "modes as the gauges see",
+             "stress in time", "pictures of a.gif", "writing a.gif"]  # fmt: skip
+    first = [next(i for i, p in enumerate(phases) if p.startswith(word)) for word in order]
+    assert first == sorted(first), list(zip(order, first, strict=True))
+    assert all(0 <= done <= of for _, done, of, _ in heard if of)
+    assert ("pictures of a.gif", 1, 2, "pictures") in heard
+    before = len(heard)
+    tell("nobody listens now")
+    assert len(heard) == before
+    monkeypatch.setattr(terminal.Busy, "after", 0.0)
+    screen = on_a_terminal("check", str(crate_copy))
+    assert "Mass" in screen
+    assert inside("check", str(crate_copy)).stderr == ""
+
+
+def test_a_run_of_an_unchanged_file_is_not_parsed_again(crate_copy, monkeypatch):
+    """Told by its bytes; an error still names the line, and any change is read."""
+    from holokine.describe import document
+
+    run = hk.Assembly.read(crate_copy).variant("thicker deck").modes(count=4).save(crate_copy.with_name("crate.run"))
+    parsed = []
+    real = document._load_yaml
+    monkeypatch.setattr(document, "_load_yaml", lambda file: parsed.append(file) or real(file))
+    modes = hk.Modes.open(run)
+    assert parsed == []
+    fresh = hk.Assembly.read(crate_copy).variant("thicker deck").modes(count=4)
+    assert modes.assembly.document.data == fresh.assembly.document.data
+    assert modes.key == fresh.key
+    parsed.clear()
+    places = hk.Modes.open(run).assembly.document.places
+    assert parsed == []
+    line = crate_copy.read_text().splitlines().index("events:") + 1
+    assert places.of(("events",)) == f"crate.yaml, line {line}: events"
+    assert len(parsed) == 1  # read for the line
+    crate_copy.write_text(crate_copy.read_text() + "\n# a remark\n")
+    parsed.clear()
+    assert not hk.Modes.open(run).run.findings
+    assert len(parsed) == 1
+
+
+def test_long_tables_are_shortened_on_a_terminal_only(crate_copy):
+    """On a terminal of 24 rows the modes are cut with the way to see all; --all, a pipe and CSV hold every row."""
     run = hk.Assembly.read(crate_copy).modes().save(crate_copy.with_name("crate.run"))
-
-    def on_a_terminal(*arguments: str) -> str:
-        master, slave = pty.openpty()
-        environment = {**os.environ, "COLUMNS": "150", "LINES": "24", "TERM": "dumb"}
-        child = subprocess.Popen([sys.executable, "-m", "holokine", *arguments], stdout=slave, stderr=slave,
-                                 env=environment)  # fmt: skip
-        os.close(slave)
-        text = b""
-        while child.poll() is None or select.select([master], [], [], 0.2)[0]:
-            if select.select([master], [], [], 0.2)[0]:
-                try:
-                    text += os.read(master, 65536)
-                except OSError:
-                    break
-        os.close(master)
-        child.wait(60)
-        return text.decode()
-
     cut = on_a_terminal("modes", str(run))
     assert "28 more of 48 rows: --all shows them" in cut
     assert cut.index("What the modes are") < cut.index("count of inertia")  # what was asked for comes first

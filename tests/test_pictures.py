@@ -58,8 +58,15 @@ def test_animations_have_their_frames(bracket_modes, tmp_path):
     assert len(frames) == 8
     assert frames[0].shape[:2] == (800, 1280)
     assert np.abs(frames[2].astype(float) - frames[6]).mean() > 0.05  # it moves
-    film = bracket_modes.animate(1, tmp_path / "mode.mp4", frames=4)
-    assert film.stat().st_size > 5000
+    film = bracket_modes.animate(1, tmp_path / "mode.mp4", frames=4, rate=8, pixels=(642, 402))
+    assert film.stat().st_size > 3000
+    with imageio.get_reader(film) as reader:
+        facts = reader.get_meta_data()
+        assert facts["size"] == (642, 402)
+        assert facts["fps"] == pytest.approx(8)
+        assert reader.count_frames() == 16  # the period four times, each picture rendered once
+    with pytest.raises(hk.HolokineError, match="a film of 641 x 400 pixels cannot be made"):
+        bracket_modes.animate(1, tmp_path / "odd.gif", pixels=(641, 400))
     with pytest.raises(hk.HolokineError, match=r"ends with \.gif or \.mp4"):
         bracket_modes.animate(1, tmp_path / "mode.avi")
     assert not list(tmp_path.glob(".part_*"))
@@ -103,6 +110,8 @@ def test_deformed_shapes_and_films_of_answers(bracket_modes, tmp_path, monkeypat
     assert np.abs(pictures[0] - pictures[1]).mean() > 1e-3
     assert np.abs(pictures[0] - pictures[2]).mean() > 1e-3
     assert np.abs(early.displacement - late.displacement).max() > 0
+    small = answer.animate(tmp_path / "small.gif", "w z", window=(0, 0.02), seconds=0.4, rate=5, pixels=(480, 360))
+    assert [f.shape[:2] for f in imageio.mimread(small)] == [(360, 480)] * 2
     film = answer.animate(tmp_path / "a.gif", "w z", window=(0, 0.02), seconds=0.4, rate=10)
     frames = [f[:, :, :3].astype(float) for f in imageio.mimread(film)]
     assert len(frames) == 4

@@ -105,6 +105,10 @@ def _film(command: Any) -> Any:
         if len(pixels) != 2 or not all(p.strip().isdigit() for p in pixels):
             raise click.UsageError(f'--film-size: expected width x height in pixels, such as 1280x800, got "{size}"')
         film = FilmAsked(ending or "gif", (int(pixels[0]), int(pixels[1])), rate)
+        if size is not None:  # before anything is solved
+            from holokine.show.scene import film_pixels
+
+            film_pixels(film.pixels)
         return command(*args, film=film, **keys)
 
     run = click.option("--rate", type=click.IntRange(1, 120), metavar="N",

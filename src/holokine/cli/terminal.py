@@ -107,6 +107,8 @@ class Screen:
 class Busy:
     """Tells on the terminal's error stream what goes on, from the second second; silent into a file or pipe."""
 
+    after = 1.0  # s
+
     def __init__(self) -> None:
         self.begin = time.monotonic()
         self._status: Any = None
@@ -121,7 +123,7 @@ class Busy:
     def __call__(self, phase: str, done: int = 0, of: int = 0, what: str = "") -> None:
         """Show a phase, and how much is done of how much."""
         took = time.monotonic() - self.begin
-        if not sys.stderr.isatty() or took < 1.0:
+        if not sys.stderr.isatty() or took < self.after:
             return
         if self._status is None:
             from rich.console import Console
