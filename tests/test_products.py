@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+import scipy.linalg
 import scipy.sparse as sp
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -14,10 +15,14 @@ from holokine.elements.kinds import by_shape, congruent
 from holokine.elements.stress import equivalent_form, equivalent_root, equivalent_stress, mapped
 from holokine.modes.free_mass import free_mass
 from holokine.solvers import Pencil, factorise, products
+from holokine.solvers import factor as factor_module
+from holokine.solvers.eigen import Wish, find_pairs
 from holokine.solvers.factor import fast_available, sparse_library
 from holokine.solvers.nullspace import all_resisted, unresisted
+from holokine.system import constraints as constraints_module
 from holokine.system.assemble import Accumulator, node_dofs
 from holokine.system.constraints import Constraints
+from holokine.system.wide import WideSum, absolute, explicit
 
 WAYS = [False, *([True] if fast_available() else [])]
 
@@ -213,3 +218,75 @@ def test_equivalent_stress_is_a_length(width):
     A = sp.random_array((8, 60), density=0.1, rng=3, format="csr")
     fields = np.random.default_rng(12).standard_normal((4, 60))
     np.testing.assert_allclose(mapped(A, fields), A @ fields.T, atol=1e-13)
+
+
+def wide_problem(n: int, hung: bool = False) -> tuple[WideSum, WideSum]:
+    """A line of springs and masses; one mass and one spring act on averages of many of its points.
+
+    With `hung` the line is free but for that spring to ground.
+    """
+    rng = np.random.default_rng(13)
+    ends = np.r_[1.0 if hung else 2.0, 2.0 * np.ones(n - 2), 1.0]
+    S = sp.csr_array(sp.diags_array([-np.ones(n - 1), ends, -np.ones(n - 1)], offsets=[-1, 0, 1]))
+    rows = sp.csr_array(np.where(np.arange(n) % 3 == 0, 3.0 / n, 0.0)[None] * rng.uniform(0.8, 1.2, (2, n)))
+    stiff, heavy = np.array([[0.3, 0.0], [0.0, 0.0]]), np.array([[40.0, 5.0], [5.0, 20.0]])
+    unit = sp.csr_array(sp.diags_array(rng.uniform(0.5, 1.5, n)))
+    return WideSum(S, rows, stiff), WideSum(unit, rows, heavy)
+
+
+@pytest.mark.parametrize("method", ["superlu", *(["ldl"] if fast_available() else [])])
+@pytest.mark.parametrize("hung", [False, True])
+def test_wide_rows_beside_a_sparse_matrix(method, hung, monkeypatch):
+    """Factor, inertia, products and eigenpairs of S + DᵀAD against the dense sum; and where S alone is singular."""
+    n = 700
+    K, M = wide_problem(n, hung)
+    full_k, full_m = explicit(K).toarray(), explicit(M).toarray()
+    X = np.random.default_rng(14).standard_normal((n, 3))
+    for A, full in ((K, full_k), (M, full_m)):
+        np.testing.assert_allclose(A @ X, full @ X, atol=1e-12)
+        np.testing.assert_allclose(A.diagonal(), np.diag(full), atol=1e-14)
+        np.testing.assert_allclose(products.Symmetric(A).columns(X), full @ X, atol=1e-12)
+        assert (explicit(absolute(A)).toarray() >= np.abs(full) - 1e-15).all()
+    exact = scipy.linalg.eigh(full_k, full_m, eigvals_only=True)
+    pencil = Pencil(K, M, method=method)
+    for below in (0, 1, 4, 30):
+        shift = 0.0 if below == 0 else float((exact[below - 1] + exact[below]) / 2)
+        factor = pencil.at(shift, keep=below == 0)
+        assert factor.perturbed == 0
+        assert factor.negative == below
+        np.testing.assert_allclose((full_k - shift * full_m) @ factor.solve(X), X, atol=1e-7)
+    mass = pencil.of_mass(1e-13)
+    np.testing.assert_allclose(full_m @ mass.solve(X), X, atol=1e-9)
+    monkeypatch.setattr(factor_module, "_chosen", lambda asked, size: method if asked == "auto" else asked)
+    pairs = find_pairs(K, M, Wish(count=15))
+    np.testing.assert_allclose(pairs.values, exact[:15], rtol=1e-9)
+    assert pairs.exists in (15, None)
+    assert pairs.residuals.max() < 1e-12
+    r = np.random.default_rng(15).standard_normal((n, 2))
+    exact_mass = np.einsum("ij,ij->j", r, full_m @ r)
+    np.testing.assert_allclose(free_mass(M, full_m @ r, r * (1 + 1e-3), pencil), exact_mass, rtol=1e-9)
+
+
+def test_a_mass_on_many_points_stays_apart(monkeypatch):
+    """A sheet with a machine on an averaging link, on a bushing too: kept apart and summed up, the same answers."""
+    found = []
+    for most in (0, 10**12):
+        monkeypatch.setattr(constraints_module, "MOST_DENSE", most)
+        a = hk.Assembly().material("m", **STEEL).damping(0.02)
+        a.part("p", plate={"corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 0.6, 0]], "divisions": [20, 12],
+                           "thickness": 0.01}, material="m")  # fmt: skip
+        a.point("top", [0.5, 0.3, 0.2]).mass("machine", at="top", mass=20.0, inertia=[0.3, 0.3, 0.4])
+        a.link("feet", averaging="top", to={"part": "p", "box": [[0.2, 0.1, -1], [0.8, 0.5, 1]]})
+        a.bushing("stay", between=["top", "ground"], stiffness=[1e5, 1e5, 1e5, 10, 10, 10])
+        a.support("root", at={"part": "p", "plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
+        a.gauge("machine", acceleration="top").gauge("stay", force="stay").gauge("sheet", stress="p")
+        a.event("hit", pulse={"z": {"half sine": {"peak": 9, "duration": 0.01}}}, ring_down=0.05)
+        assert a.check().ok
+        assert isinstance(a.system.reduced_mass, WideSum) is (most == 0)
+        assert isinstance(a.system.reduced_stiffness, WideSum) is (most == 0)
+        modes = a.modes(count=8)
+        assert modes.set.exists == 8
+        answer = modes.respond("hit")
+        found.append((modes.frequencies_hz, modes.set.free_mass, modes.set.participation**2, answer.result.peaks))
+    for apart, summed in zip(*found, strict=True):
+        np.testing.assert_allclose(apart, summed, rtol=1e-7, atol=1e-9 * np.abs(summed).max())

@@ -13,6 +13,7 @@ from holokine.solvers import Pencil, factorise
 from holokine.solvers.products import Symmetric, inverse_form
 from holokine.system.build import System
 from holokine.system.totals import mass_totals
+from holokine.system.wide import Matrix, WideSum, explicit
 
 __all__ = ["free_mass", "free_to_move"]
 
@@ -20,7 +21,7 @@ Floats = NDArray[Any]  # float64
 RIDGE = 1e-13
 
 
-def free_mass(M: csr_array, load: Floats, motion: Floats | None = None, pencil: Pencil | None = None) -> Floats:
+def free_mass(M: Matrix, load: Floats, motion: Floats | None = None, pencil: Pencil | None = None) -> Floats:
     """bᵀ M⁻¹ b per direction, shape (directions,). M may be singular.
 
     Parameters
@@ -38,7 +39,11 @@ def free_mass(M: csr_array, load: Floats, motion: Floats | None = None, pencil: 
     """
     carrying = np.flatnonzero(M.diagonal() > 0)
     root = 1.0 / np.sqrt(M.diagonal()[carrying])
-    scaled = csr_array(diags_array(root) @ M[carrying][:, carrying] @ diags_array(root))
+    scaled: Matrix
+    if isinstance(M, WideSum):
+        scaled = M.scaled(root, carrying)
+    else:
+        scaled = csr_array(diags_array(root) @ M[carrying][:, carrying] @ diags_array(root))
     b = root[:, None] * load[carrying]
     product = Symmetric(scaled)
     x = np.zeros_like(b) if motion is None else motion[carrying] / root[:, None]
@@ -62,10 +67,10 @@ def free_to_move(system: System) -> Floats:
     return found
 
 
-def _by_factor(scaled: csr_array, b: Floats, pencil: Pencil | None, root: Floats) -> Floats:
+def _by_factor(scaled: Matrix, b: Floats, pencil: Pencil | None, root: Floats) -> Floats:
     # a whiff of the unit matrix stands in for motions without inertia (b has no share in them)
     if pencil is None:
-        solve = factorise(csr_array(scaled + RIDGE * eye_array(len(b)))).solve
+        solve = factorise(csr_array(explicit(scaled) + RIDGE * eye_array(len(b)))).solve
     else:
         factor = pencil.of_mass(RIDGE)
 

@@ -27,6 +27,7 @@ from holokine.respond.reduced import ReducedModel
 from holokine.solvers import factorise
 from holokine.system.build import System
 from holokine.system.loads import LoadField
+from holokine.system.wide import explicit
 
 __all__ = ["CoupledModes", "FullModel", "Scheme", "SteppedModes", "full_histories", "march"]
 
@@ -214,7 +215,7 @@ def full_histories(model: FullModel, reduced: ReducedModel, scheme: Scheme, time
     """
     system, gauges = model.system, model.gauges
     T = system.constraints.reduce
-    K, M = system.reduced_stiffness, system.reduced_mass
+    K, M = explicit(system.reduced_stiffness), explicit(system.reduced_mass)
     C = T.T @ system.damping @ T
     h = float(time[1] - time[0])
     m, c, k = scheme.weights(h)

@@ -21,7 +21,6 @@ from typing import Any
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
-from scipy.sparse import csr_array
 
 from holokine.errors import SolverError
 from holokine.solvers.dense import NOT_DEFINITE, affordable, all_pairs, condensed, polished
@@ -29,6 +28,7 @@ from holokine.solvers.factor import Factor, Pencil
 from holokine.solvers.lanczos import TOLERANCE, RitzPairs, block_lanczos
 from holokine.solvers.memory import refuse_beyond_memory
 from holokine.solvers.products import WIDE, Symmetric, inner, one_pool
+from holokine.system.wide import Matrix, absolute, explicit
 
 __all__ = ["EigenPairs", "Progress", "Wish", "find_pairs", "lowest_pairs"]
 
@@ -125,15 +125,15 @@ class _Raw:
 
 
 def lowest_pairs(
-    K: csr_array, M: csr_array, *, count: int | None, upto: float | None, rigid: Floats | None = None, seed: int = 0
+    K: Matrix, M: Matrix, *, count: int | None, upto: float | None, rigid: Floats | None = None, seed: int = 0
 ) -> EigenPairs:
     """The lowest eigenpairs: `count` of them, all with λ <= `upto`, or what comes first of both."""
     return find_pairs(K, M, Wish(count=count, upto=upto), rigid=rigid, seed=seed)
 
 
 def find_pairs(
-    K: csr_array,
-    M: csr_array,
+    K: Matrix,
+    M: Matrix,
     wish: Wish,
     *,
     rigid: Floats | None = None,
@@ -177,7 +177,7 @@ def find_pairs(
         return _finished(K, M, _dense(K, M, free, wish, "small problem"))
     doubts = []
     if len(massive) <= min(FEW_MASSES, n // 4):
-        values, X = condensed(K, M, free, massive)
+        values, X = condensed(explicit(K), explicit(M), free, massive)
         pairs = _finished(K, M, _chosen(values, X, wish, "flexibility of the few motions with mass"))
         if not (doubt := _doubt(pairs)):
             return pairs
@@ -237,7 +237,7 @@ def _only_certain(pairs: EigenPairs, doubt: str) -> EigenPairs:
                    exists=exists, doubt=doubt)  # fmt: skip
 
 
-def _orthonormal_rigid(M: csr_array, rigid: Floats) -> Floats:
+def _orthonormal_rigid(M: Matrix, rigid: Floats) -> Floats:
     X = rigid / np.linalg.norm(rigid, axis=0)
     for _ in range(2):  # in their order: translations stay pure, turns come about the centre of mass
         try:
@@ -248,7 +248,7 @@ def _orthonormal_rigid(M: csr_array, rigid: Floats) -> Floats:
     return X
 
 
-def _scale(K: csr_array, M: csr_array) -> float:
+def _scale(K: Matrix, M: Matrix) -> float:
     m = M.diagonal()
     carrying = m > 0
     return max(float(np.max(K.diagonal()[carrying] / m[carrying], initial=1e-30)), 1e-20)
@@ -279,8 +279,9 @@ def _chosen(values: Floats, vectors: Floats, wish: Wish, method: str) -> _Raw:
     return _Raw(values[first:last], vectors[:, first:last], method, exists, 0, first, 0, total)
 
 
-def _dense(K: csr_array, M: csr_array, free: Floats, wish: Wish, why: str) -> _Raw:
+def _dense(K: Matrix, M: Matrix, free: Floats, wish: Wish, why: str) -> _Raw:
     """The wanted pairs by dense matrices."""
+    K, M = explicit(K), explicit(M)
     raw = _chosen(*all_pairs(K, M, free), wish, f"dense LAPACK ({why})")
     off = _residuals(K, M, raw.values, raw.vectors)
     values, X = polished(K, M, raw.values, raw.vectors, off)
@@ -304,7 +305,7 @@ class _Sweep:
     """Slices of the spectrum, each with its proof."""
 
     def __init__(
-        self, K: csr_array, M: csr_array, free: Floats, seed: int, progress: Progress | None, widen: int = 1,
+        self, K: Matrix, M: Matrix, free: Floats, seed: int, progress: Progress | None, widen: int = 1,
         pencil: Pencil | None = None, lowest: float | None = None,
     ) -> None:  # fmt: skip
         self.lowest = lowest
@@ -673,7 +674,7 @@ def _place(
     return top, places, over
 
 
-def _finished(K: csr_array, M: csr_array, raw: _Raw) -> EigenPairs:
+def _finished(K: Matrix, M: Matrix, raw: _Raw) -> EigenPairs:
     values, X = raw.values, np.ascontiguousarray(raw.vectors.T)  # rows from here on
     times = Symmetric(M)
     MX = times(X)
@@ -695,9 +696,9 @@ def _finished(K: csr_array, M: csr_array, raw: _Raw) -> EigenPairs:
     )  # fmt: skip
 
 
-def _residuals(K: csr_array, M: csr_array, values: Floats, X: Floats) -> Floats:
+def _residuals(K: Matrix, M: Matrix, values: Floats, X: Floats) -> Floats:
     """‖K x - λ M x‖ / (‖ |K| |x| ‖ + |λ| ‖ |M| |x| ‖) of every column."""
-    k, m, sizes_k, sizes_m = (Symmetric(A) for A in (K, M, _absolute(K), _absolute(M)))
+    k, m, sizes_k, sizes_m = (Symmetric(A) for A in (K, M, absolute(K), absolute(M)))
     result = np.empty(X.shape[1])
     for a in range(0, X.shape[1], WIDE):
         block, own = np.array(X[:, a : a + WIDE], order="C"), values[a : a + WIDE]
@@ -707,10 +708,6 @@ def _residuals(K: csr_array, M: csr_array, values: Floats, X: Floats) -> Floats:
         size = _norms(sizes_k.columns(block)) + np.abs(own) * _norms(sizes_m.columns(block))
         result[a : a + WIDE] = _norms(off) / np.maximum(size, 1e-300)
     return result
-
-
-def _absolute(A: csr_array) -> csr_array:
-    return csr_array((np.abs(A.data), A.indices, A.indptr), shape=A.shape)
 
 
 def _norms(columns: Floats) -> Floats:

@@ -20,11 +20,12 @@ from typing import Any, Protocol
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
-from scipy.sparse import csc_array, csr_array, diags_array, triu
+from scipy.sparse import csc_array, csr_array, diags_array, triu, vstack
 
 from holokine.errors import SolverError
 from holokine.solvers import memory
 from holokine.solvers.memory import beyond_memory, refuse_beyond_memory
+from holokine.system.wide import Matrix, WideSum, absolute, explicit
 
 __all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise", "fast_available", "sparse_library"]
 
@@ -204,15 +205,18 @@ class Pencil:
 
     Parameters
     ----------
-    K, M : sparse array, shape (n, n)
+    K, M : sparse array or WideSum, shape (n, n)
         Symmetric, all entries stored.
     method : str
         As for `factorise`.
     """
 
-    def __init__(self, K: csr_array, M: csr_array, *, method: str = "auto") -> None:
+    def __init__(self, K: Matrix, M: Matrix, *, method: str = "auto") -> None:
         self.method = _chosen(method, K.shape[0])
-        self._K, self._M = K, M
+        self._wide = (K, M) if self.method != "dense" and (isinstance(K, WideSum) or isinstance(M, WideSum)) else None
+        if self._wide is None:
+            K, M = explicit(K), explicit(M)
+        self._K, self._M = (A.sparse if isinstance(A, WideSum) else A for A in (K, M))
         self._shared: _PardisoFactor | None = None
         self._parts: tuple[Floats, Floats] | None = None
         self._kept: tuple[float, Factor] | None = None
@@ -246,17 +250,20 @@ class Pencil:
     def of_mass(self, ridge: float) -> Factor:
         """Factorise M alone, its diagonal larger by a share `ridge`, in the place of a factor that is not kept."""
         if self.method != "ldl" or self._shared is None or self._parts is None:
-            return factorise(csr_array(self._M + diags_array(ridge * self._M.diagonal())), method=self.method)
-        m = self._parts[1].copy()
-        m[self._shared.diagonal] *= 1.0 + ridge
-        return _Held(self._shared, self._shared.renew(m, 1))
+            more = diags_array(ridge * self._M.diagonal())
+            base: Factor = factorise(csr_array(self._M + more), method=self.method)
+        else:
+            m = self._parts[1].copy()
+            m[self._shared.diagonal] *= 1.0 + ridge
+            base = _Held(self._shared, self._shared.renew(m, 1))
+        M = None if self._wide is None else self._wide[1]
+        return _Updated(base, M.rows, M.inner) if isinstance(M, WideSum) else base
 
     def held(self, shift: float) -> bool:
         """Whether a factor at this shift is kept and still there."""
         if self._kept is None or self._kept[0] != shift:
             return False
-        factor = self._kept[1]
-        return not isinstance(factor, _Held) or factor.there
+        return bool(getattr(self._kept[1], "there", True))
 
     def release(self) -> None:
         """Give back the memory of the factor that is not kept."""
@@ -264,6 +271,34 @@ class Pencil:
             self._shared.release(1)
 
     def _made(self, shift: float, slot: int) -> Factor:
+        if self._wide is None:
+            return self._plain(shift, slot)
+        rows, inner = _together(*self._wide, shift)
+        try:
+            base = self._plain(shift, slot)
+            if base.perturbed == 0 and base.negative is not None:
+                updated = _Updated(base, rows, inner)
+                if updated.sound and self._answers(updated, shift):
+                    return updated
+        except SolverError as err:
+            if "memory" in str(err):
+                raise
+        # without the wide rows nothing holds (a body that hangs on them alone): they are summed up
+        self._K, self._M = (explicit(A) for A in self._wide)
+        self._wide = self._shared = self._parts = self._kept = None
+        return self._plain(shift, slot)
+
+    def _answers(self, factor: Factor, shift: float) -> bool:
+        """Whether a solve with wide rows holds: it does not where the sparse part alone is nearly singular."""
+        assert self._wide is not None
+        K, M = self._wide
+        b = np.random.default_rng(3).standard_normal((K.shape[0], 1))
+        x = factor.solve(b)
+        off = K @ x - b - (shift * (M @ x) if shift else 0.0)
+        size = absolute(K) @ np.abs(x) + (abs(shift) * (absolute(M) @ np.abs(x)) if shift else 0.0)
+        return bool(np.linalg.norm(off) < 1e-10 * np.linalg.norm(size))
+
+    def _plain(self, shift: float, slot: int) -> Factor:
         if self.method != "ldl":
             return factorise(csr_array(self._K - shift * self._M if shift else self._K), method=self.method)
         if self._shared is None or self._parts is None:
@@ -292,6 +327,54 @@ class _Held:
         if not self.there:
             raise RuntimeError("this factor has given up its place to that of a later shift")
         return self._shared.solve(right, self._slot)
+
+
+def _together(K: Matrix, M: Matrix, shift: float) -> tuple[csr_array, Floats]:
+    """Wide rows of both matrices, and the small matrix between them at a shift."""
+    parts = [(A.rows, by * A.inner) for A, by in ((K, 1.0), (M, -shift)) if isinstance(A, WideSum)]
+    return csr_array(vstack([rows for rows, _ in parts])), scipy.linalg.block_diag(*(inner for _, inner in parts))
+
+
+class _Updated:
+    """The factor of S + Dᵀ A D from that of S (Sherman-Morrison-Woodbury), with its inertia (Haynsworth 1968).
+
+    Attributes
+    ----------
+    sound : bool
+        Whether the small matrix A⁻¹ + D S⁻¹ Dᵀ is far from singular.
+    """
+
+    def __init__(self, base: Factor, rows: csr_array, inner: Floats) -> None:
+        self._base = base
+        self.method, self.perturbed, self.entries = base.method, base.perturbed, base.entries
+        values, Q = np.linalg.eigh((inner + inner.T) / 2.0)
+        acting = np.abs(values) > 1e-14 * np.abs(values).max(initial=0.0)
+        values = values[acting]
+        self._rows = csr_array(csr_array(Q[:, acting].T) @ rows)
+        self._spread = np.zeros((rows.shape[1], 0))
+        self.negative, self.sound = base.negative, True
+        if len(values) == 0:
+            return
+        self._spread = np.asarray(base.solve(self._rows.T.toarray()))
+        small = self._rows @ self._spread
+        small = np.diag(1.0 / values) + (small + small.T) / 2.0
+        scale = 1.0 / np.sqrt(np.maximum(np.abs(np.diag(small)), 1e-300))
+        own = np.linalg.eigvalsh(scale[:, None] * small * scale)
+        self.sound = bool(np.abs(own).min() > 1e-10 * np.abs(own).max()) and bool(np.isfinite(own).all())
+        if base.negative is not None:
+            self.negative = base.negative + int((own > 0).sum()) - int((values > 0).sum())
+        self._small = np.linalg.inv(small) if self.sound else small
+
+    @property
+    def there(self) -> bool:
+        """Whether it still has its place."""
+        return bool(getattr(self._base, "there", True))
+
+    def solve(self, right: Floats) -> Floats:
+        x = self._base.solve(right)
+        if self._spread.shape[1] == 0:
+            return x
+        return np.asarray(x - self._spread @ (self._small @ (self._rows @ x)))
 
 
 def _aligned(K: csr_array, M: csr_array) -> tuple[csr_array, Floats, Floats]:
@@ -377,8 +460,7 @@ class _PardisoFactor:
         """
         if self._disk is not None:
             return 0
-        # kilobytes: kept after the analysis, and taken by factor and solution
-        needed = 1024.0 * (float(self._iparm[15]) + float(self._iparm[16]))
+        needed = 1024.0 * float(self._iparm[16])  # kilobytes, beside what the analysis has taken already
         if self._filled[slot] or not beyond_memory(needed):
             return slot
         if self._filled[1 - slot]:

@@ -16,9 +16,9 @@ from typing import Any
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
-from scipy.sparse import csr_array
 
 from holokine.solvers.products import Symmetric, inner, subtract
+from holokine.system.wide import Matrix
 
 __all__ = ["RitzPairs", "block_lanczos"]
 
@@ -63,7 +63,7 @@ class RitzPairs:
 
 def block_lanczos(
     solve: Callable[[Floats], Floats],
-    M: csr_array | Symmetric,
+    M: Matrix | Symmetric,
     wanted: Callable[[Floats], int],
     *,
     block: int,

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array, diags_array, eye_array
 
 from holokine.solvers.factor import Factor, factorise
+from holokine.system.wide import Matrix, absolute, explicit
 
 __all__ = ["all_resisted", "unresisted"]
 
@@ -18,7 +19,7 @@ _NOISE = 3e-14
 _NEAR = 1e-11
 
 
-def unresisted(K: csr_array, *, most: int = 12, seed: int = 0) -> tuple[Floats, Floats]:
+def unresisted(K: Matrix, *, most: int = 12, seed: int = 0) -> tuple[Floats, Floats]:
     """Vectors x with K x = 0 to rounding, at most `most` of them, and others that K resists little.
 
     Block inverse iteration on D K D with D = diag(K)^-1/2, followed by a Rayleigh-Ritz step; a vector counts
@@ -31,6 +32,7 @@ def unresisted(K: csr_array, *, most: int = 12, seed: int = 0) -> tuple[Floats, 
     n = K.shape[0]
     if n == 0:
         return np.zeros((0, 0)), np.zeros((0, 0))
+    K = explicit(K)
     diagonal = K.diagonal()
     top = float(diagonal.max(initial=0.0))
     if top <= 0.0:
@@ -51,7 +53,7 @@ def unresisted(K: csr_array, *, most: int = 12, seed: int = 0) -> tuple[Floats, 
     return (D @ X[:, free]).T, (D @ X[:, ~free]).T
 
 
-def all_resisted(K: csr_array, factor: Factor, *, columns: int = 4, seed: int = 0) -> bool:
+def all_resisted(K: Matrix, factor: Factor, *, columns: int = 4, seed: int = 0) -> bool:
     """Whether K resists every vector, by its own factor and one step of inverse iteration.
 
     A vector that nothing resists (energy below 3e-14 of |x|ᵀ |K| |x|) outgrows in this step all whose energy is a
@@ -67,5 +69,5 @@ def all_resisted(K: csr_array, factor: Factor, *, columns: int = 4, seed: int = 
         return False
     X = np.linalg.qr(X)[0] * scale
     X = X @ np.linalg.eigh(X.T @ (K @ X))[1]
-    size = np.einsum("ij,ij->j", np.abs(X), csr_array((np.abs(K.data), K.indices, K.indptr), shape=K.shape) @ np.abs(X))
+    size = np.einsum("ij,ij->j", np.abs(X), absolute(K) @ np.abs(X))
     return bool((np.einsum("ij,ij->j", X, K @ X) > _NEAR * size).all())

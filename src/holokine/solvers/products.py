@@ -14,9 +14,9 @@ from typing import Any
 import numpy as np
 import scipy.linalg.blas
 from numpy.typing import NDArray
-from scipy.sparse import csr_array
 
 from holokine.solvers.factor import sparse_library
+from holokine.system.wide import Matrix, WideSum
 
 __all__ = ["WIDE", "Symmetric", "inner", "inverse_form", "one_pool", "subtract"]
 
@@ -32,8 +32,11 @@ class _Kind(ctypes.Structure):
 class Symmetric:
     """A symmetric sparse matrix that multiplies vectors in rows: (vectors, n) to (vectors, n)."""
 
-    def __init__(self, matrix: csr_array) -> None:
+    def __init__(self, matrix: Matrix) -> None:
         self.shape = matrix.shape
+        self._wide: WideSum | None = None
+        if isinstance(matrix, WideSum):
+            self._wide, matrix = matrix, matrix.sparse
         self._matrix = matrix
         self._handle: Any = None
         self._library: Any = sparse_library() if matrix.nnz > _SMALL and matrix.nnz < 2**31 else None
@@ -57,6 +60,12 @@ class Symmetric:
 
     def columns(self, block: Floats) -> Floats:
         """The product with columns, shape (n, columns), C order."""
+        result = self._times(block)
+        if self._wide is not None:
+            result += self._wide.rows.T @ (self._wide.inner @ (self._wide.rows @ block))
+        return result
+
+    def _times(self, block: Floats) -> Floats:
         if self._handle is None:
             return np.asarray(self._matrix @ block)
         out = np.empty_like(block)

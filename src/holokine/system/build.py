@@ -29,6 +29,7 @@ from holokine.mesh.cells import CELLS
 from holokine.system.assemble import DIRECTION_NAMES, Accumulator, assemble, node_dofs
 from holokine.system.constraints import Constraints, eliminate
 from holokine.system.links import Bond, Sides, SupportRows, all_sides, build_bonds
+from holokine.system.wide import Matrix
 
 __all__ = ["Elements", "System", "build_system"]
 
@@ -79,12 +80,12 @@ class System:
         return int(self.constraints.reduce.shape[1])
 
     @cached_property
-    def reduced_stiffness(self) -> csr_array:
+    def reduced_stiffness(self) -> Matrix:
         """Tᵀ K T."""
         return self.constraints.reduced(self.stiffness)
 
     @cached_property
-    def reduced_mass(self) -> csr_array:
+    def reduced_mass(self) -> Matrix:
         """Tᵀ M T."""
         return self.constraints.reduced(self.mass)
 

@@ -20,12 +20,15 @@ from scipy.sparse import csc_array, csr_array, diags_array, eye_array, vstack
 from scipy.sparse.csgraph import connected_components
 
 from holokine.errors import ConstraintError
+from holokine.system.wide import Matrix, WideSum
 
 __all__ = ["Constraints", "Equation", "eliminate"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 _CHAIN_LIMIT = 60
+WIDE = 60  # motions that one follows, from which it may be kept apart
+MOST_DENSE = 200_000  # numbers that are summed up all the same
 
 
 @dataclass
@@ -70,10 +73,11 @@ class Constraints:
     independent: Ints
     redundant: tuple[str, ...] = ()
 
-    def reduced(self, matrix: csr_array) -> csr_array:
+    def reduced(self, matrix: csr_array) -> Matrix:
         """Tᵀ A T of a symmetric matrix, shape (independent, independent).
 
-        Most motions are independent and keep their numbers; only the others take part in products.
+        Most motions are independent and keep their numbers; only the others take part in products. What couples many
+        motions by a few that follow them all (a mass on an averaging link) is kept apart in large models.
         """
         kept = np.zeros(self.reduce.shape[0], dtype=bool)
         kept[self.independent] = True
@@ -88,8 +92,20 @@ class Constraints:
         D = csr_array(self.reduce[following])
         across = csr_array(matrix[following])
         coupled = csr_array(D.T @ across[:, self.independent])
-        among = csr_array(D.T @ across[:, following] @ D)
-        return csr_array(own + (coupled + coupled.T + (among + among.T) * 0.5))
+        inner = csr_array(across[:, following])
+        reach = np.diff(D.indptr)
+        wide = np.flatnonzero((reach > WIDE) & (np.diff(inner.indptr) > 0))
+        if int((reach[wide].astype(np.int64) ** 2).sum()) < max(0.2 * own.nnz, MOST_DENSE) or len(wide) > 200:
+            among = csr_array(D.T @ inner @ D)
+            return csr_array(own + (coupled + coupled.T + (among + among.T) * 0.5))
+        rest = inner.tolil(copy=True)
+        rest[np.ix_(wide, wide)] = 0.0
+        rest = csr_array(rest)
+        rest.eliminate_zeros()
+        among = csr_array(D.T @ rest @ D)
+        block = inner[wide][:, wide].toarray()
+        sparse = csr_array(own + (coupled + coupled.T + (among + among.T) * 0.5))
+        return WideSum(sparse, csr_array(D[wide]), (block + block.T) / 2.0)
 
     @cached_property
     def _normal(self) -> Any:
