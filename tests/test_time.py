@@ -548,3 +548,47 @@ def test_recurrences_by_blocks_are_the_plain_loop():
             y = E * y + d
             plain.append(y)
         np.testing.assert_allclose(found, plain, rtol=1e-11, atol=1e-12)
+
+
+def test_stress_in_time_skips_only_what_cannot_govern():
+    """Shells, solids and beams of two sections, one tapered: as when every element is looked at on every row."""
+    a = hk.Assembly().material("m", E=205e9, nu=0.29, density=7840.0).damping(0.015)
+    a.section("s", rectangle={"width": 0.02, "height": 0.01}).section("t", pipe={"diameter": 0.03, "wall": 0.003})
+    a.section("u", pipe={"diameter": 0.02, "wall": 0.003})
+    a.part("p", plate={"corner": [0, 0, 0], "sides": [[0.5, 0, 0], [0, 0.3, 0]], "divisions": [10, 6],
+                       "thickness": 0.004}, material="m")  # fmt: skip
+    a.part("b", box={"corner": [0.2, 0.1, 0.02], "sides": np.diag([0.1, 0.1, 0.08]).tolist(), "divisions": 3},
+           material="m")  # fmt: skip
+    for name, at in {"q": [0, 0, 0], "r": [0, 0.3, 0], "v": [0.5, 0, 0], "w": [0.5, 0, 0.4]}.items():
+        a.point(name, at)
+    a.part("bar", beam={"through": ["q", "r"], "section": "s", "divisions": 6}, material="m")
+    mast = {"through": ["v", "w"], "section": "t", "end section": "u", "up": "x", "divisions": 5}
+    a.part("mast", beam=mast, material="m")
+    a.joint("bolt", between=[{"part": "p", "nearest": [0.25, 0.15, 0], "count": 6, "link": "averaging"},
+                             {"part": "b", "plane": {"at": [0, 0, 0.02], "normal": "z"}}])  # fmt: skip
+    a.support("s", at=["q", "r"], hold="all").mass("top", at="w", mass=0.4)
+    a.event("hit", pulse={"z": {"half sine": {"peak": 90, "duration": 0.004}},
+                          "x": {"step": {"peak": 20, "rise": 0.03}}}, ring_down=0.2)  # fmt: skip
+    motion = a.modes(count=14).respond("hit").motion
+    system, time = motion.modes.system, motion.answer.time
+    fields = motion._fields("displacement")
+    rows = motion._coordinates("displacement", slice(None)) @ fields
+    nodal, worst = np.zeros(len(system.mesh.nodes)), {}
+    for block in system.elements:
+        for field in block.stress_fields(system.size):
+            size = field.size((field.matrix @ rows.T).T)
+            for column in field.nodes.T:
+                np.maximum.at(nodal, column, size.max(axis=0))
+            row, element = np.unravel_index(int(size.argmax()), size.shape)
+            if size[row, element] > worst.get(block.part, (0.0,))[0]:
+                worst[block.part] = float(size[row, element]), float(time[row]), int(element) + 1
+    whole, at_nodes = motion.stress()
+    quick, _ = motion.stress(nodal=False)
+    np.testing.assert_allclose(at_nodes, nodal, rtol=1e-11, atol=1e-12 * nodal.max())
+    assert [p.part for p in whole] == ["p", "b", "bar", "mast"]
+    for peaks in (whole, quick):
+        for found in peaks:
+            size, when, element = worst[found.part]
+            assert found.stress == pytest.approx(size, rel=1e-10)
+            assert found.time == when
+            assert found.where.startswith(f"element {element}")
