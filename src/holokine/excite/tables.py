@@ -31,6 +31,7 @@ _WORDS = {
     "factor": "factor",
 }
 _FEW = 2000  # rows that are read line by line
+_LONG = 100_000  # bytes of a file from which it is read as a table
 _MEASURED = ("acceleration", "velocity", "displacement")
 _DIMENSION = {"period": "time"}
 _SPELT = {
@@ -120,6 +121,9 @@ def read_columns(
         (with its line).
     """
     file = Path(path) if folder is None else folder / path
+    found = _at_once(file, only, time)
+    if found is not None:
+        return found
     try:
         lines = file.read_text(encoding="utf-8-sig").splitlines()
     except FileNotFoundError:
@@ -127,6 +131,41 @@ def read_columns(
     except (OSError, UnicodeDecodeError) as err:
         raise EventError(f"{file}: cannot be read as text ({err})") from None
     return parse_columns(lines, file.name, only, time)
+
+
+def _at_once(file: Path, only: str | None, time: str) -> dict[str, Floats] | None:
+    """A long file by a table reader; None for a short one, and where anything is out of place: then it is named."""
+    try:
+        if file.stat().st_size < _LONG:
+            return None
+        with file.open(encoding="utf-8-sig") as text:
+            before = 0
+            for head in text:
+                before += 1
+                if head.strip() and not head.startswith("#"):
+                    break
+            first = text.readline()
+        separator = _separator(head)
+        columns = _columns(head, separator, file, only, time)
+        if not separator or first.count(separator) != len(columns) - 1:
+            return None
+        import pandas as pd
+
+        used = [i for i, (name, _) in enumerate(columns) if not name.startswith("unused")]
+        table = pd.read_csv(
+            file, sep=separator, header=None, skiprows=before, dtype=dict.fromkeys(used, float), comment="#",
+            decimal="," if separator != "," and "," in first else ".",
+            encoding="utf-8-sig",
+        )  # fmt: skip
+    except (OSError, ValueError, EventError):
+        return None
+    if table.shape[1] != len(columns) or not np.isfinite(table[used].to_numpy()).all():
+        return None
+    return {columns[i][0]: table[i].to_numpy() * columns[i][1] for i in used}
+
+
+def _separator(head: str) -> str:
+    return next((s for s in (";", "\t", ",") if s in head), "")
 
 
 def _cells(line: str, separator: str) -> list[str]:
@@ -153,9 +192,23 @@ def parse_columns(lines: list[str], name: str, only: str | None = None, time: st
     rows = [(n, line) for n, line in enumerate(lines, start=1) if line.strip() and not line.startswith("#")]
     if not rows:
         raise EventError(f"{file.name}: the table is empty")
-    head = rows[0][1]
-    separator = next((s for s in (";", "\t", ",") if s in head), "")
-    heads = _cells(head, separator)
+    separator = _separator(rows[0][1])
+    columns = _columns(rows[0][1], separator, file, only, time)
+    names = [name for name, _ in columns]
+    if len(set(names)) < len(names):
+        raise EventError(f"{file.name}, line {rows[0][0]}: a quantity stands in two columns: {', '.join(names)}")
+    values = _quickly(rows, separator, names)
+    if values is None:
+        values = _line_by_line(rows, separator, names, file)
+    bad = np.argwhere(~np.isfinite(values))
+    if len(bad):
+        raise EventError(f"{file.name}, line {rows[1 + bad[0][0]][0]}: a value is not a finite number")
+    return {name: values[:, c] * factor for c, (name, factor) in enumerate(columns) if not name.startswith("unused")}
+
+
+def _columns(head: str, separator: str, file: Path, only: str | None, time: str) -> list[tuple[str, float]]:
+    """Quantity and factor of every column."""
+    heads = _cells(head.rstrip("\n"), separator)
     if only is None:
         columns = [_header(cell, file, time) for cell in heads]
     else:
@@ -170,16 +223,7 @@ def parse_columns(lines: list[str], name: str, only: str | None = None, time: st
             _header(h, file, time) if h == first else _chosen(h, file) if h == only else (f"unused {i}", 1.0)
             for i, h in enumerate(heads)
         ]
-    names = [name for name, _ in columns]
-    if len(set(names)) < len(names):
-        raise EventError(f"{file.name}, line {rows[0][0]}: a quantity stands in two columns: {', '.join(names)}")
-    values = _quickly(rows, separator, names)
-    if values is None:
-        values = _line_by_line(rows, separator, names, file)
-    bad = np.argwhere(~np.isfinite(values))
-    if len(bad):
-        raise EventError(f"{file.name}, line {rows[1 + bad[0][0]][0]}: a value is not a finite number")
-    return {name: values[:, c] * factor for c, (name, factor) in enumerate(columns) if not name.startswith("unused")}
+    return columns
 
 
 def _quickly(rows: list[tuple[int, str]], separator: str, names: list[str]) -> Floats | None:
