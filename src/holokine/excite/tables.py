@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+from csv import QUOTE_NONE
+from io import BytesIO
 from pathlib import Path
 from typing import Any
 
@@ -138,28 +140,31 @@ def _at_once(file: Path, only: str | None, time: str) -> dict[str, Floats] | Non
     try:
         if file.stat().st_size < _LONG:
             return None
-        with file.open(encoding="utf-8-sig") as text:
-            before = 0
-            for head in text:
-                before += 1
-                if head.strip() and not head.startswith("#"):
-                    break
-            first = text.readline()
+        content = file.read_bytes()
+        at, head = 0, ""
+        while not head.strip() or head.startswith("#"):
+            end = content.index(b"\n", at) + 1
+            at, head = end, content[at:end].decode("utf-8-sig").rstrip("\r\n")
         separator = _separator(head)
         columns = _columns(head, separator, file, only, time)
-        if not separator or first.count(separator) != len(columns) - 1:
+        first = content[at : content.find(b"\n", at)].decode()
+        twice = len({name for name, _ in columns}) < len(columns)
+        if not separator or twice or content.find(b"#", at) >= 0:
             return None
         import pandas as pd
 
         used = [i for i, (name, _) in enumerate(columns) if not name.startswith("unused")]
         table = pd.read_csv(
-            file, sep=separator, header=None, skiprows=before, dtype=dict.fromkeys(used, float), comment="#",
+            BytesIO(content[at:]), sep=separator, header=None, dtype=dict.fromkeys(used, float),
             decimal="," if separator != "," and "," in first else ".",
-            encoding="utf-8-sig",
+            quoting=QUOTE_NONE,
         )  # fmt: skip
     except (OSError, ValueError, EventError):
         return None
-    if table.shape[1] != len(columns) or not np.isfinite(table[used].to_numpy()).all():
+    separators = content.count(separator.encode(), at)
+    if table.shape[1] != len(columns) or separators != len(table) * (len(columns) - 1):
+        return None
+    if not np.isfinite(table[used].to_numpy()).all():
         return None
     return {columns[i][0]: table[i].to_numpy() * columns[i][1] for i in used}
 
