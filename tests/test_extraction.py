@@ -163,7 +163,7 @@ def test_where_memory_is_short_one_factor_gives_way_and_then_the_disk_serves(mon
     exact = np.sort((along[:, None, None] + along[None, :, None] + along).ravel())[:17]
     right = np.random.default_rng(0).standard_normal((n**3, 3))
     monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
-    plain, low = "LDLT (pypardiso)", 15e6
+    plain, low = "LDLT (pypardiso)", 12e6
     shift = 0.5 * (exact[3] + exact[4])
     for free, words, stays in ((1e9, plain, True), (None, plain, False), (low, "on disk", False)):
         taken = []
