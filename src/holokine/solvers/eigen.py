@@ -332,7 +332,8 @@ class _Sweep:
         """
         why = ""
         for place in places:
-            self._say(f"factorising at {_hertz(place)}")
+            if not self.pencil.held(place):
+                self._say(f"factorising at {_hertz(place)}")
             self.factorisations += 1
             try:
                 factor = self.pencil.at(place)
