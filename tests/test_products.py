@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 import holokine as hk
 from conftest import STEEL
+from holokine.elements import kinds
 from holokine.elements.kinds import by_shape, congruent
 from holokine.elements.stress import equivalent_form, equivalent_root, equivalent_stress, mapped
 from holokine.modes.free_mass import free_mass
@@ -154,14 +155,11 @@ def test_sums_of_element_matrices(seed, motions, shared, limit):
 @pytest.mark.parametrize("shape", ["grid", "stretched"])
 def test_equal_elements_are_worked_out_once_and_right(shape, monkeypatch):
     """A grid of few different bricks and quads, and one where none equals another: matrices as if each were alone."""
-    import holokine.elements.shell as shells
-    import holokine.elements.solid as solids
 
     def made(alone: bool) -> list[sp.csr_array]:
         with monkeypatch.context() as patch:
             if alone:
-                patch.setattr(solids, "congruent", lambda X: None)
-                patch.setattr(shells, "congruent", lambda X: None)
+                patch.setattr(kinds, "congruent", lambda X: None)
             a = hk.Assembly().material("m", **STEEL)
             a.part("b", box={"corner": [0.1, 0, 0.3], "sides": np.diag([0.3, 0.2, 0.1]).tolist(),
                              "divisions": [6, 4, 3]}, material="m")  # fmt: skip

@@ -12,10 +12,13 @@ from scipy.sparse import coo_array, csr_array
 
 from holokine.elements.stress import Places, StressField
 
-__all__ = ["ElementKind", "averaged_field", "by_shape", "congruent", "scattered"]
+__all__ = ["CHUNK", "ElementKind", "averaged_field", "by_shape", "congruent", "scattered"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
+
+
+CHUNK = 4_000
 
 
 class ElementKind(ABC):
@@ -26,6 +29,8 @@ class ElementKind(ABC):
     part, kind : str
         `kind` is a key of `mesh.cells.CELLS`.
     nodes : ndarray of int, shape (elements, nodes)
+    places : ndarray, shape (nodes of the mesh, 3)
+        m; kinds that keep their matrices need none.
     words : str
         What they are called, for messages: beams, shells, solids.
     stress_names : tuple of str
@@ -37,6 +42,7 @@ class ElementKind(ABC):
     part: str
     kind: str
     nodes: Ints
+    places: Floats
     words: ClassVar[str]
     stress_names: ClassVar[tuple[str, ...]]
     stress_options: ClassVar[frozenset[str]]
@@ -53,12 +59,21 @@ class ElementKind(ABC):
     motions: ClassVar[int] = 6
     """How many of the six motions of a node the elements resist: the first three, or all."""
 
-    @abstractmethod
     def blocks(self) -> Iterator[tuple[Ints, Ints | None, Floats, Floats]]:
-        """Nodes, stiffness and mass (global axes) of some elements at a time.
+        """Nodes, stiffness and mass (global axes, symmetric to the last bit) of some elements at a time.
 
         Equal elements share matrices: the second is which one each element has, None where each has its own.
         """
+        for a in range(0, len(self.nodes), CHUNK):
+            nodes = self.nodes[a : a + CHUNK]
+            X = self.places[nodes]
+            first, index = congruent(X) or (slice(None), None)
+            K, M = self._matrices(X[first])
+            yield nodes, index, (K + np.swapaxes(K, 1, 2)) / 2.0, (M + np.swapaxes(M, 1, 2)) / 2.0
+
+    def _matrices(self, X: Floats) -> tuple[Floats, Floats]:
+        """Stiffness and mass (global axes) of elements with their nodes at X, shape (elements, nodes, 3)."""
+        raise NotImplementedError
 
     def chunks(self) -> Iterator[tuple[Ints, Floats, Floats]]:
         """Degrees of freedom, stiffness and mass (global axes) of some elements at a time."""

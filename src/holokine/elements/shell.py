@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
 from holokine.elements.beam import arm_matrix
-from holokine.elements.kinds import ElementKind, averaged_field, congruent, scattered
+from holokine.elements.kinds import CHUNK, ElementKind, averaged_field, scattered
 from holokine.elements.shapes import gauss, triangle_rule
 from holokine.elements.stress import Places, StressField
 
@@ -30,7 +30,6 @@ __all__ = ["ShellElements", "shell_axes"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
-_CHUNK = 4_000
 DRILLING = 0.1
 """Weight of the drilling term against the shear modulus; results hardly depend on it between 0.01 and 1."""
 
@@ -135,22 +134,17 @@ class ShellElements(ElementKind):
             T[:, a : a + 3, a + 3 : a + 6] = axes @ arm_matrix(arm)
         return axes, local[:, :, :2], T
 
-    def blocks(self) -> Iterator[tuple[Ints, Ints | None, Floats, Floats]]:
-        """Nodes, stiffness and mass (global axes) of some elements at a time, equal ones once."""
-        for a in range(0, len(self.nodes), _CHUNK):
-            nodes = self.nodes[a : a + _CHUNK]
-            X = self.places[nodes]
-            first, index = congruent(X) or (slice(None), None)
-            _, xy, T = self._flat(X[first])
-            K, M = self._local(xy)
-            back = np.swapaxes(T, 1, 2)
-            K, M = back @ K @ T, back @ M @ T
-            yield nodes, index, (K + np.swapaxes(K, 1, 2)) / 2.0, (M + np.swapaxes(M, 1, 2)) / 2.0
+    def _matrices(self, X: Floats) -> tuple[Floats, Floats]:
+        """Stiffness and mass, global axes."""
+        _, xy, T = self._flat(X)
+        K, M = self._local(xy)
+        back = np.swapaxes(T, 1, 2)
+        return back @ K @ T, back @ M @ T
 
     def lumped_chunks(self) -> Iterator[tuple[Ints, Floats]]:
         """Degrees of freedom and mass (global axes) alone, for elements whose mass is lumped."""
-        for a in range(0, len(self.nodes), _CHUNK):
-            nodes = self.nodes[a : a + _CHUNK]
+        for a in range(0, len(self.nodes), CHUNK):
+            nodes = self.nodes[a : a + CHUNK]
             _, xy, T = self._flat(self.places[nodes])
             dofs = (nodes[:, :, None] * 6 + np.arange(6)).reshape(len(nodes), -1)
             yield dofs, np.swapaxes(T, 1, 2) @ replace(self, mass="lumped")._mass(xy, None) @ T

@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
-from holokine.elements.kinds import ElementKind, averaged_field, by_shape, congruent, scattered
+from holokine.elements.kinds import CHUNK, ElementKind, averaged_field, by_shape, scattered
 from holokine.elements.shapes import NODE_COUNT, gauss, shape, solid_rule, triangle_rule
 from holokine.elements.stress import Places, StressField
 
@@ -25,7 +25,6 @@ __all__ = ["SolidElements"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
-_CHUNK = 4_000
 
 
 def _b_matrix(gradient: Floats) -> Floats:
@@ -127,20 +126,15 @@ class SolidElements(ElementKind):
         """Degrees of freedom, shape (elements, 3 * nodes)."""
         return (self.nodes[:, :, None] * 6 + np.arange(3)).reshape(len(self.nodes), -1)
 
-    def blocks(self) -> Iterator[tuple[Ints, Ints | None, Floats, Floats]]:
-        """Nodes, stiffness and mass of some elements at a time, equal ones once."""
-        for a in range(0, len(self.nodes), _CHUNK):
-            nodes = self.nodes[a : a + _CHUNK]
-            X = self.places[nodes]
-            first, index = congruent(X) or (slice(None), None)
-            K, inner = self._stiffness(X[first])
-            M = self._mass(X[first], inner)
-            yield nodes, index, K, (M + np.swapaxes(M, 1, 2)) / 2.0
+    def _matrices(self, X: Floats) -> tuple[Floats, Floats]:
+        """Stiffness and mass."""
+        K, inner = self._stiffness(X)
+        return K, self._mass(X, inner)
 
     def lumped_chunks(self) -> Iterator[tuple[Ints, Floats]]:
         """Degrees of freedom and mass alone, for elements whose mass is lumped."""
-        for a in range(0, len(self.nodes), _CHUNK):
-            nodes = self.nodes[a : a + _CHUNK]
+        for a in range(0, len(self.nodes), CHUNK):
+            nodes = self.nodes[a : a + CHUNK]
             dofs = (nodes[:, :, None] * 6 + np.arange(3)).reshape(len(nodes), -1)
             yield dofs, by_shape(self.places[nodes], lambda X: self._mass(X, None, "lumped"))
 
