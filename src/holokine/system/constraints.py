@@ -95,17 +95,18 @@ class Constraints:
         inner = csr_array(across[:, following])
         reach = np.diff(D.indptr)
         wide = np.flatnonzero((reach > WIDE) & (np.diff(inner.indptr) > 0))
-        if int((reach[wide].astype(np.int64) ** 2).sum()) < max(0.2 * own.nnz, MOST_DENSE) or len(wide) > 200:
-            among = csr_array(D.T @ inner @ D)
-            return csr_array(own + (coupled + coupled.T + (among + among.T) * 0.5))
-        rest = inner.tolil(copy=True)
-        rest[np.ix_(wide, wide)] = 0.0
-        rest = csr_array(rest)
-        rest.eliminate_zeros()
-        among = csr_array(D.T @ rest @ D)
+        dense = int((reach[wide].astype(np.int64) ** 2).sum())
+        if dense < max(0.2 * own.nnz, MOST_DENSE) or len(wide) > 200:
+            wide = wide[:0]
         block = inner[wide][:, wide].toarray()
+        if len(wide):
+            rest = inner.tolil(copy=True)
+            rest[np.ix_(wide, wide)] = 0.0
+            inner = csr_array(rest)
+            inner.eliminate_zeros()
+        among = csr_array(D.T @ inner @ D)
         sparse = csr_array(own + (coupled + coupled.T + (among + among.T) * 0.5))
-        return WideSum(sparse, csr_array(D[wide]), (block + block.T) / 2.0)
+        return WideSum(sparse, csr_array(D[wide]), (block + block.T) / 2.0) if len(wide) else sparse
 
     @cached_property
     def _normal(self) -> Any:
