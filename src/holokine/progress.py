@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from contextvars import ContextVar
 from typing import TypeVar
 
-__all__ = ["Listener", "counted", "listening", "tell"]
+__all__ = ["Listener", "counted", "listening", "quiet", "tell"]
 
 T = TypeVar("T")
 Listener = Callable[[str, int, int, str], None]
@@ -42,3 +42,8 @@ def listening(listener: Listener) -> Iterator[None]:
         yield
     finally:
         _listener.reset(token)
+
+
+def quiet() -> None:
+    """Tell that nothing goes on for now, before something else is shown: an empty phase."""
+    tell("")

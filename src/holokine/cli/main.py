@@ -465,7 +465,7 @@ def page(assembly: Path, page: Path, wanted: ModesRange) -> None:
       holokine page crate.yaml crate.html --upto 100Hz
     """
     from holokine.cli.reports import open_modes
-    from holokine.cli.terminal import quiet
+    from holokine.progress import quiet
 
     if page.suffix.lower() not in (".html", ".htm"):
         raise click.UsageError(f"{page}: the page's name must end with .html")
@@ -596,7 +596,7 @@ def run(arguments: list[str] | None = None) -> None:
     from holokine.cli.terminal import Busy
     from holokine.progress import listening
 
-    busy = Busy.start()
+    busy = Busy()
     try:
         with listening(busy):
             cli.main(arguments, standalone_mode=False)

@@ -13,8 +13,9 @@ import click
 from holokine import Assembly
 from holokine.cli.asked import Delivery, ModesRange
 from holokine.cli.reports import _file_name, _records, _View, open_modes
-from holokine.cli.terminal import Screen, quiet
+from holokine.cli.terminal import Screen
 from holokine.errors import SelectionError
+from holokine.progress import quiet
 from holokine.units import quantity
 
 if TYPE_CHECKING:

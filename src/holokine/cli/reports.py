@@ -13,8 +13,9 @@ import click
 
 from holokine import Assembly, __version__, demo_folder
 from holokine.cli.asked import GIF, PLAIN, Delivery, FilmAsked, LookAsked, ModesRange
-from holokine.cli.terminal import Screen, quiet
+from holokine.cli.terminal import Screen
 from holokine.errors import DescriptionError
+from holokine.progress import quiet
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Busy", "Screen", "quiet"]
+__all__ = ["Busy", "Screen"]
 
 _UNITS = {
     "_hz": " (Hz)", "_rad_s": " (rad/s)", "_kg": " (kg)", "_db": " (dB)", "_percent": " (%)", "_ms": " (ms)",
@@ -113,15 +113,11 @@ class Busy:
         self.begin = time.monotonic()
         self._status: Any = None
 
-    @classmethod
-    def start(cls) -> Busy:
-        """A new one, which `quiet` clears."""
-        global _busy
-        _busy = cls()
-        return _busy
-
     def __call__(self, phase: str, done: int = 0, of: int = 0, what: str = "") -> None:
-        """Show a phase, and how much is done of how much."""
+        """Show a phase, and how much is done of how much; nothing more after an empty one."""
+        if not phase:
+            self.clear()
+            return
         took = time.monotonic() - self.begin
         if not sys.stderr.isatty() or took < self.after:
             return
@@ -138,11 +134,3 @@ class Busy:
         if self._status is not None:
             self._status.stop()
             self._status = None
-
-
-_busy = Busy()
-
-
-def quiet() -> None:
-    """Clear the line that tells what goes on, before something is printed."""
-    _busy.clear()
