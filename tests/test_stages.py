@@ -302,7 +302,7 @@ def test_what_was_assumed_and_loss_factors_act():
 
     alone = rods()
     assert alone.damping == pytest.approx([0.05] * 3, rel=1e-3)  # η/2 times a half
-    assert any("loss factors of materials alone" in f.text for f in alone.findings)
+    assert any("loss factors of members alone" in f.text for f in alone.findings)
     assert rods(damping="1 %").damping == pytest.approx([0.06] * 3, rel=1e-3)
     assert rods(damping={"composite": {"default": "4 %"}}).damping == pytest.approx([0.07] * 3, rel=1e-3)
     none = chain([1.0], [100.0])

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
         Modes,
         SpectrumAnswer,
         StaticAnswer,
+        SweepAnswer,
         TimeAnswer,
     )
 
@@ -35,6 +36,7 @@ __all__ = [
     "Shock",
     "SpectrumAnswer",
     "StaticAnswer",
+    "SweepAnswer",
     "TimeAnswer",
     "__version__",
     "demo_folder",
@@ -44,7 +46,8 @@ __all__ = [
 ]
 
 _LAZY = dict.fromkeys(
-    ("Answer", "Assembly", "Check", "Compared", "Modes", "SpectrumAnswer", "StaticAnswer", "TimeAnswer"), "holokine.api"
+    ("Answer", "Assembly", "Check", "Compared", "Modes", "SpectrumAnswer", "StaticAnswer", "SweepAnswer", "TimeAnswer"),
+    "holokine.api",
 )
 
 

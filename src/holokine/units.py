@@ -44,6 +44,7 @@ DIMENSIONS: dict[str, tuple[int, int, int, str]] = {
     "damping constant": (0, 1, -1, "N s/m"),
     "rotational damping constant": (2, 1, -1, "N m s/rad"),
     "energy": (2, 1, -2, "J"),
+    "unbalance": (1, 1, 0, "kg m"),
     "acceleration": (1, 0, -2, "m/s^2"),
     "velocity": (1, 0, -1, "m/s"),
     "displacement": (1, 0, 0, "m"),

@@ -7,6 +7,17 @@ from holokine.api.compared import Compared
 from holokine.api.modes import Modes
 from holokine.api.spectrum_answer import SpectrumAnswer
 from holokine.api.static_answer import StaticAnswer
+from holokine.api.sweep_answer import SweepAnswer
 from holokine.api.time_answer import TimeAnswer
 
-__all__ = ["Answer", "Assembly", "Check", "Compared", "Modes", "SpectrumAnswer", "StaticAnswer", "TimeAnswer"]
+__all__ = [
+    "Answer",
+    "Assembly",
+    "Check",
+    "Compared",
+    "Modes",
+    "SpectrumAnswer",
+    "StaticAnswer",
+    "SweepAnswer",
+    "TimeAnswer",
+]

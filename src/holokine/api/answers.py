@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Any
 from holokine.api.answer import Answer
 from holokine.api.spectrum_answer import SpectrumAnswer
 from holokine.api.static_answer import StaticAnswer
+from holokine.api.sweep_answer import SweepAnswer
 from holokine.api.time_answer import TimeAnswer
-from holokine.describe.events import EventKind, SpectrumEvent, StaticEvent, TimeEvent
+from holokine.describe.events import EventKind, SpectrumEvent, StaticEvent, SweepEvent, TimeEvent
 
 if TYPE_CHECKING:
     from holokine.api.assembly import Assembly
@@ -21,6 +22,7 @@ ANSWER_CLASSES: dict[type[EventKind], type[Answer[Any]]] = {
     SpectrumEvent: SpectrumAnswer,
     TimeEvent: TimeAnswer,
     StaticEvent: StaticAnswer,
+    SweepEvent: SweepAnswer,
 }
 
 

@@ -198,6 +198,7 @@ class Assembly:
         between: Sequence[str],
         stiffness: Value | None = None,
         damping: Value | None = None,
+        loss_factor: Value | None = None,
         axis: Axis | None = None,
     ) -> Assembly:
         """Add a spring and damper along the line between two points (or ``ground``), or along `axis`."""
@@ -210,6 +211,7 @@ class Assembly:
         between: Sequence[str],
         stiffness: Any = None,
         damping: Any = None,
+        loss_factor: Value | None = None,
         axes: Table | None = None,
     ) -> Assembly:
         """Add a bushing: stiffness and damping in six directions between two points, in own axes."""
@@ -228,6 +230,7 @@ class Assembly:
         release: str | Sequence[str] | None = None,
         stiffness: Any = None,
         damping: Any = None,
+        loss_factor: Value | None = None,
         axes: Table | None = None,
     ) -> Assembly:
         """Add a joint between two sides: rigid, but for directions released or given stiffness or damping."""
@@ -330,17 +333,24 @@ class Assembly:
         method: str | None = None,
         model: str | None = None,
         high_frequency_damping: Value | None = None,
-        damping: Value | None = None,
+        sweep: Any = None,
+        base: Table | None = None,
+        unbalance: Table | None = None,
+        beside: str | None = None,
+        amplitudes: str | None = None,
+        full_model_at: Sequence[Value] | None = None,
+        octaves_per_minute: float | None = None,
+        damping: Value | Table | None = None,
         upto: Value | None = None,
     ) -> Assembly:
-        """Add an event: spectra, pulse or loads in time, loads at rest, and how it is answered.
+        """Add an event: spectra, pulse or loads in time, a sine sweep, loads at rest, and how it is answered.
 
         An option that does not belong to the event's kind is refused.
         """
         return self._add("events", name, _given(locals()))
 
     def damping(self, value: Value | Table) -> Assembly:
-        """Set the damping: a ratio, a table by frequency, Rayleigh from two points, or composite."""
+        """Set the damping: a ratio, a table by frequency, Rayleigh from two points, composite, or loss factors."""
         return self._set("damping", value)
 
     def mass_matrix(self, kind: Literal["consistent", "lumped", "lumped without rotary"]) -> Assembly:

@@ -34,13 +34,16 @@ class Deformed:
     name : str
         For titles.
     time : float or None
-        Instant in s; None at rest.
+        Instant in s; None at rest, and in steady vibration.
+    when : str
+        In words, where it is neither.
     """
 
     system: System
     displacement: NDArray[Any]
     name: str
     time: float | None = None
+    when: str = ""
 
     @property
     def nodes(self) -> NDArray[Any]:
@@ -98,7 +101,7 @@ class Deformed:
             values, label = 1e-6 * self._stress[1], "stress (MPa)"
         else:
             raise EventError(f'colour: expected displacement or stress, got "{colour}"')
-        when = "at rest" if self.time is None else f"at {1e3 * self.time:.4g} ms"
+        when = self.when or ("at rest" if self.time is None else f"at {1e3 * self.time:.4g} ms")
         picture_deformed(self.system, self.nodes, values, label, f"{self.name} {when}", Path(path), share,
                          Look.of(self.system, view, only))  # fmt: skip
         return Path(path)
@@ -107,7 +110,7 @@ class Deformed:
         """Write displacement (m) and stress (Pa) as point data on the mesh, for a 3D viewer."""
         from holokine.mesh.files import write_mesh
 
-        when = "at rest" if self.time is None else f"at {self.time:.6g} s"
+        when = self.when or ("at rest" if self.time is None else f"at {self.time:.6g} s")
         data = {f"displacement {when} (m)": self.nodes, f"stress {when} (Pa)": self._stress[1]}
         write_mesh(Path(path), self.system.mesh, data)
         return Path(path)

@@ -3,15 +3,22 @@
 from __future__ import annotations
 
 from itertools import pairwise
-from typing import Any, ClassVar
+from typing import Annotated, Any, ClassVar
 
-from pydantic import model_validator
+from pydantic import BeforeValidator, WithJsonSchema, model_validator
 
-from holokine.describe.fields import Frequency, Ratio, Strict, complaint, names_of
+from holokine.describe.fields import Frequency, Ratio, Strict, complaint, names_of, quantity_schema
 
 __all__ = ["Damping"]
 
 _Damped = names_of("materials", "parts", "springs", "bushings", "joints", "groups", also=("default",))
+
+
+_LOSS = WithJsonSchema({"anyOf": [quantity_schema("number"), {"type": "object"}]})
+
+
+def _by_member(value: Any) -> Any:
+    return value if value is None or isinstance(value, dict) else {"default": value}
 
 
 class Damping(Strict):
@@ -19,6 +26,8 @@ class Damping(Strict):
 
     A list shorter than the modes holds its last value for those above. Composite: ratios of materials, members or
     groups, weighted by their strain energy in each mode; ``default`` is for all others.
+    Beside any but the last, or alone: a loss factor (hysteretic damping, K (1 + iη)), one value for all or by material,
+    member or group, in place of what these have of their own; ``default`` is for members that have none.
     """
 
     shorthand: ClassVar[str | None] = "ratio"
@@ -28,6 +37,7 @@ class Damping(Strict):
     table: tuple[tuple[Frequency, Ratio], ...] | None = None
     rayleigh: tuple[tuple[Frequency, Ratio], tuple[Frequency, Ratio]] | None = None
     composite: dict[_Damped, Ratio] | None = None  # type: ignore[valid-type]
+    loss_factor: Annotated[dict[_Damped, Ratio] | None, BeforeValidator(_by_member), _LOSS] = None  # type: ignore[valid-type]
 
     @classmethod
     def bare(cls, value: Any) -> str | None:
@@ -36,10 +46,11 @@ class Damping(Strict):
 
     @model_validator(mode="after")
     def _one(self) -> Damping:
-        self.exactly_one(
-            {n: getattr(self, n) for n in ("ratio", "modes", "table", "rayleigh", "composite")},
-            "damping",
-        )
+        kinds = {n: getattr(self, n) for n in ("ratio", "modes", "table", "rayleigh", "composite")}
+        if self.loss_factor is None or any(v is not None for v in kinds.values()):
+            self.exactly_one(kinds, "damping")
+        if self.loss_factor is not None and self.composite is not None:
+            raise complaint("composite damping has ratios of members; give loss factors instead of it, not beside it")
         for ratio in (self.ratio, *(self.modes or ())):
             if ratio is not None and ratio >= 1.0:
                 raise complaint(f"a damping ratio of {ratio:g} is critical or more; did you mean a percentage?")

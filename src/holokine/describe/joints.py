@@ -12,6 +12,7 @@ from holokine.describe.fields import (
     ONE_OR_MORE,
     Direction,
     PositiveLength,
+    Ratio,
     Strict,
     by_direction,
     complaint,
@@ -122,7 +123,8 @@ class Joint(Strict):
     release: Annotated[tuple[Direction, ...], BeforeValidator(one_or_more), ONE_OR_MORE] = ()
     stiffness: StiffnessSet = (0.0,) * 6
     damping: DampingSet = (0.0,) * 6
-    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping"})}
+    loss_factor: Ratio | None = None
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping", "loss_factor"})}
     whether: ClassVar[frozenset[str]] = frozenset({"damping"})
     axes: Axes | None = None
 
@@ -146,6 +148,8 @@ class Joint(Strict):
         both = [d for i, d in enumerate(DIRECTIONS) if d in self.free and self.stiffness[i] > 0]
         if both:
             raise complaint(f"{both[0]} is released and has stiffness too")
+        if self.loss_factor is not None and not any(self.stiffness):
+            raise complaint("a loss factor needs a stiffness: a rigid joint loses nothing")
         return self
 
 

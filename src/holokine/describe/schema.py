@@ -314,7 +314,8 @@ class Spring(Strict):
     between: tuple[_End, _End]  # type: ignore[valid-type]
     stiffness: quantity_field("stiffness", least=0.0) = 0.0  # type: ignore[valid-type]
     damping: quantity_field("damping constant", least=0.0) = 0.0  # type: ignore[valid-type]
-    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping"})}
+    loss_factor: Ratio | None = None
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping", "loss_factor"})}
     whether: ClassVar[frozenset[str]] = frozenset({"damping"})
     axis: UnitVector | None = None
 
@@ -331,7 +332,8 @@ class Bushing(Strict):
     between: tuple[_End, _End]  # type: ignore[valid-type]
     stiffness: StiffnessSet = (0.0,) * 6
     damping: DampingSet = (0.0,) * 6
-    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping"})}
+    loss_factor: Ratio | None = None
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping", "loss_factor"})}
     whether: ClassVar[frozenset[str]] = frozenset({"damping"})
     axes: Axes | None = None
 
@@ -426,9 +428,16 @@ class Description(Strict):
 
     @property
     def damping_used(self) -> Damping:
-        """The damping as given; where none is given, that of materials with a loss factor alone, or 2 % assumed."""
-        losses = any(self.materials[p.material].loss_factor for p in self.parts.values())
-        return self.damping if self.damping_given or not losses else Damping(ratio=0.0)
+        """The damping as given; where none is given, that of members with a loss factor alone, or 2 % assumed."""
+        return self.damping if self.damping_given or not self.has_losses else Damping(ratio=0.0)
+
+    @property
+    def has_losses(self) -> bool:
+        """Whether materials of parts, springs, bushings or joints have a loss factor of their own."""
+        tables: tuple[dict[str, Any], ...] = (self.springs, self.bushings, self.joints)
+        return any(self.materials[p.material].loss_factor for p in self.parts.values()) or any(
+            c.loss_factor for table in tables for c in table.values()
+        )
 
     @property
     def damping_given(self) -> bool:

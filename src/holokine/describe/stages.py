@@ -68,7 +68,7 @@ STAGES: dict[StageName, Stage] = {
         Stage("dampers", ("system",), ("springs", "bushings", "joints")),
         Stage("state", ("system",)),
         Stage("modes", ("state",)),
-        Stage("damping", ("modes", "dampers"), ("damping", "materials")),
+        Stage("damping", ("modes", "dampers"), ("damping", "materials", "springs", "bushings", "joints")),
         Stage("gauges", ("system",), ("gauges",)),
         Stage("reduced", ("modes", "gauges", "dampers")),
         Stage("reading", (), ("groups", "bands", "limits")),
@@ -193,6 +193,8 @@ class Keys:
                 losses = {n: m.loss_factor for n, m in value.items() if m.loss_factor}
                 used = {p.material for p in d.parts.values()}
                 result[table] = {n: _number(e) for n, e in losses.items() if n in used}
+            elif stage == "damping" and table != "damping":
+                result[table] = {n: _number(e.loss_factor) for n, e in value.items() if e.loss_factor}
             elif stage == "damping":
                 result[table] = _canonical(d.damping_used, None)
             elif stage == "dampers":

@@ -24,8 +24,9 @@ __all__ = [
     "damper_share",
     "damping_findings",
     "damping_ratios",
-    "member_losses",
+    "loss_factors",
     "modal_damping",
+    "own_losses",
     "rayleigh_factors",
     "short_list_findings",
 ]
@@ -80,31 +81,53 @@ def composite_damping(modes: ModeSet, ratios: dict[str, float], energies: Energi
     """
     d = modes.system.description
     groups = {name: set(group_members(d, name)) for name in ratios if name in d.groups}
-    losses = member_losses(d, energies)
-    chosen = np.zeros(len(energies.members))
-    for i, member in enumerate(energies.members):
-        options = [member, *(g for g, own in groups.items() if member in own)]
-        if member in d.parts:
-            options.append(d.parts[member].material.removesuffix(f" of {member}"))
-        rest = losses[i] / 2.0 if losses[i] else ratios.get("default", 0.0)
-        chosen[i] = next((ratios[o] for o in options if o in ratios), rest)
+    half = {member: own / 2.0 for member, own in own_losses(d).items()}
+    chosen = np.array([_chosen(d, m, ratios, groups, half) for m in energies.members])
     return chosen @ energies.shares("strain")
 
 
-def member_losses(d: Description, energies: Energies) -> Floats:
-    """Loss factor of the material of each member, 0 where it has none, shape (members,)."""
-    return np.array(
-        [(d.materials[d.parts[m].material].loss_factor or 0.0) if m in d.parts else 0.0 for m in energies.members]
-    )
+def _chosen(
+    d: Description, member: str, given: dict[str, float], groups: dict[str, set[str]], own: dict[str, float]
+) -> float:
+    """What is given for a member: by its name, a group it is in (the first named), its material; or its own value."""
+    options = [member, *(g for g, members in groups.items() if member in members)]
+    if member in d.parts:
+        options.append(d.parts[member].material.removesuffix(f" of {member}"))
+    rest = own[member] if member in own else given.get("default", 0.0)
+    return next((given[o] for o in options if o in given), rest)
+
+
+def own_losses(d: Description) -> dict[str, float]:
+    """Loss factors of members that have one of their own: parts by their material, springs, bushings and joints."""
+    found = {name: d.materials[p.material].loss_factor or 0.0 for name, p in d.parts.items()}
+    tables: tuple[dict[str, Any], ...] = (d.springs, d.bushings, d.joints)
+    for table in tables:
+        found |= {name: c.loss_factor or 0.0 for name, c in table.items()}
+    return {name: value for name, value in found.items() if value}
+
+
+def loss_factors(d: Description, damping: Damping) -> dict[str, float]:
+    """Loss factor of every part, spring, bushing and joint that has one (hysteretic damping).
+
+    What `damping` gives by name, group or material comes before a member's own, and its default after. None under
+    composite damping, whose ratios take them in.
+    """
+    if damping.composite is not None:
+        return {}
+    given, own = damping.loss_factor or {}, own_losses(d)
+    groups = {name: set(group_members(d, name)) for name in given if name in d.groups}
+    members = (*d.parts, *d.springs, *d.bushings, *d.joints)
+    found = {m: _chosen(d, m, given, groups, own) for m in members}
+    return {m: value for m, value in found.items() if value}
 
 
 def damping_ratios(
     modes: ModeSet, dampers: Floats, energies: Callable[[], Energies], given: Damping | None = None
 ) -> Floats:
-    """Damping ratio of each mode: what the description says, loss factors of materials, and discrete dampers.
+    """Damping ratio of each mode: what the description says, loss factors of members, and discrete dampers.
 
-    A loss factor η adds η/2 times the share of the strain energy that is in the material (Ungar & Kerwin, J. Acoust.
-    Soc. Am. 34 (1962) 954-957); under composite damping it stands for the ratio of a material that is not named.
+    A loss factor η adds η/2 times the share of the strain energy that is in the member (Ungar & Kerwin, J. Acoust.
+    Soc. Am. 34 (1962) 954-957); under composite damping it stands for the ratio of a member that is not named.
     `given`: damping of an event, in place of the description's.
     """
     d = modes.system.description
@@ -112,9 +135,11 @@ def damping_ratios(
     if described.composite is not None:
         return composite_damping(modes, described.composite, energies()) + dampers
     ratios = modal_damping(described, modes.frequencies_hz) + dampers
-    if any(d.materials[p.material].loss_factor for p in d.parts.values()):
+    losses = loss_factors(d, described)
+    if losses:
         own = energies()
-        ratios = ratios + member_losses(d, own) / 2.0 @ own.shares("strain")
+        each = np.array([losses.get(m, (described.loss_factor or {}).get("default", 0.0)) for m in own.members])
+        ratios = ratios + each / 2.0 @ own.shares("strain")
     return ratios
 
 
@@ -146,8 +171,8 @@ def damping_findings(d: Description) -> list[Finding]:
     if d.damping_used.ratio:
         return [Finding("note", f"a damping of {100 * (d.damping_used.ratio or 0):g} % is assumed: the description "
                         "gives none (damping:)")]  # fmt: skip
-    return [Finding("note", "damping is by the loss factors of materials alone (η/2 times their share of the strain "
-                    "energy); parts without one have none, and damping: is not given")]  # fmt: skip
+    return [Finding("note", "damping is by the loss factors of members alone (η/2 times their share of the strain "
+                    "energy); members without one have none, and damping: is not given")]  # fmt: skip
 
 
 def modal_damping(damping: Damping, frequencies: Floats) -> Floats:
@@ -159,6 +184,8 @@ def modal_damping(damping: Damping, frequencies: Floats) -> Floats:
     f = np.asarray(frequencies, dtype=float)
     if damping.ratio is not None:
         return np.full(len(f), damping.ratio)
+    if damping.loss_factor is not None and damping.modes is damping.table is damping.rayleigh is None:
+        return np.zeros(len(f))
     if damping.modes is not None:
         return np.array([damping.modes[min(i, len(damping.modes) - 1)] for i in range(len(f))])
     if damping.table is not None:

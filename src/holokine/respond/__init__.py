@@ -5,6 +5,7 @@ from holokine.respond.combine import SpectrumResult, respond_spectrum
 from holokine.respond.reduced import ReducedModel, reduce_model
 from holokine.respond.registry import answer_event
 from holokine.respond.static import StaticResult, respond_static
+from holokine.respond.sweep import SweepResult
 from holokine.respond.transient import TimeResult, respond_pulse
 
 __all__ = [
@@ -12,6 +13,7 @@ __all__ = [
     "ReducedModel",
     "SpectrumResult",
     "StaticResult",
+    "SweepResult",
     "TimeResult",
     "answer_event",
     "reduce_model",

@@ -80,7 +80,8 @@ def taken(bench: Bench, event: ModalEvent) -> ReducedModel:
 def _own_damping(bench: Bench, given: Damping, reduced: ReducedModel) -> Floats:
     """Ratios under another damping than the description's; what dampers and loss factors add stays."""
     described = bench.document.description.damping_used
-    if given.composite is None and described.composite is None:  # without energies, which a run file does not hold
+    plain = (given.composite, described.composite, given.loss_factor, described.loss_factor)
+    if all(kind is None for kind in plain):  # without energies, which a run file does not hold
         f = reduced.frequencies_hz
         added = np.maximum(reduced.damping - modal_damping(described, f), 0.0)
         return np.asarray(added + modal_damping(given, f))

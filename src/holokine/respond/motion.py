@@ -15,23 +15,22 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-from holokine.elements.stress import StressField, equivalent_root, mapped
+from holokine.elements.stress import mapped
 from holokine.errors import EventError
 from holokine.modes.extract import ModeSet
 from holokine.modes.rest import rest_factor
 from holokine.progress import counted
+from holokine.respond.governing import largest_stress
 from holokine.respond.reduced import solve_static
 from holokine.respond.transient import TimeResult
 from holokine.system.loads import base_field
-from holokine.system.recovery import PartPeak, keep_worst, section_maps, stress_fields
+from holokine.system.recovery import PartPeak, section_maps
 from holokine.whole import whole_file
 
 __all__ = ["Envelope", "FieldMotion"]
 
 Floats = NDArray[Any]  # float64
 _NUMBERS = 4_000_000  # held at once in a block
-_SPAN = 256  # rows judged together by a bound
-_CACHED = 250_000  # numbers that stay in the processor's memory
 LARGEST = 2 * 1024**3
 
 
@@ -202,58 +201,10 @@ class FieldMotion:
     def stress(self, *, nodal: bool = True) -> tuple[list[PartPeak], Floats]:
         """Largest stress of every part in time with place and time, and at every node, in Pa.
 
-        On the rows of the answer; elastic stress, as the gauges read it. By the triangle inequality the stress of an
-        element in a span of time is at most Σ max |c_k| σ_k over the coordinates: what cannot exceed what is found
-        already (its own largest so far; without `nodal`, that of its part) is not worked out.
+        On the rows of the answer; elastic stress, as the gauges read it.
         """
-        system, t = self.modes.system, self.answer.time
-        C = self._coordinates("displacement", slice(None))
-        largest = np.abs(C).max(axis=0)
-        acting = np.flatnonzero(largest)
-        # principal coordinates: most of the motion lies in the first few, which makes the bound a close one
-        U, s, turn = np.linalg.svd(C[:, acting] / largest[acting], full_matrices=False)
-        H, F = U * s, self._fields("displacement")[acting] * largest[acting, None]
-        spans = [slice(a, a + _SPAN) for a in range(0, len(t), _SPAN)]
-        tops = np.array([np.abs(H[span]).max(axis=0, initial=0.0) for span in spans])
-        order = np.argsort(-np.linalg.norm(tops, axis=1), kind="stable")
-        found: list[tuple[StressField, Floats, Floats | None]] = []
-        floors: dict[str, float] = {}
-        for m in stress_fields(system):
-            highest, when = np.zeros(len(m.cells)), np.zeros(len(m.cells))
-            owner, floor = m.owner, np.array([floors.get(part, 0.0) for part in m.parts])
-            step = max(1, _NUMBERS // (m.per_element * max(len(spans), len(acting), 1)))
-            for a in counted(range(0, len(m.cells), step), f"stress in time, {m.parts[0]}", "blocks"):
-                rows = m.matrix[a * m.per_element : (a + step) * m.per_element]
-                Y = (mapped(rows, F) @ turn.T).reshape(-1, m.per_element, len(s))
-                if m.width > 1:
-                    Y = equivalent_root(m.width) @ Y
-                    bound = np.sqrt(np.einsum("ewk,ewk->ek", Y, Y)) @ tops.T
-                else:
-                    bound = (np.abs(Y) @ tops.T).max(axis=1)
-                best, late, part = highest[a : a + step], when[a : a + step], owner[a : a + step]
-                for b in order:
-                    index = np.flatnonzero(bound[:, b] > np.maximum(best, floor[part]))
-                    if not nodal:
-                        index = index[np.argsort(-bound[index, b], kind="stable")]
-                    width = max(1, _CACHED // (Y.shape[1] * _SPAN))
-                    for c in range(0, len(index), width):
-                        own = index[c : c + width]
-                        own = own[bound[own, b] > floor[part[own]]]
-                        if len(own) == 0:
-                            continue
-                        values = (Y[own].reshape(-1, len(s)) @ H[spans[b]].T).reshape(len(own), Y.shape[1], -1)
-                        size = np.abs(values).max(axis=1) if m.width == 1 else np.einsum("ewt,ewt->et", values, values)
-                        row = size.argmax(axis=1)
-                        top = size[np.arange(len(own)), row]
-                        top = top if m.width == 1 else np.sqrt(top)
-                        better = top > best[own]
-                        best[own[better]] = top[better]
-                        late[own[better]] = t[spans[b]][row[better]]
-                        if not nodal:
-                            np.maximum.at(floor, part[own], top)
-            floors.update(zip(m.parts, floor.tolist(), strict=True))
-            found.append((m, highest, when))
-        return keep_worst(system, found)
+        C, F = self._coordinates("displacement", slice(None)), self._fields("displacement")
+        return largest_stress(self.modes.system, C, F, self.answer.time, "stress in time", nodal=nodal)
 
     def numbers(self) -> tuple[int, int]:
         """Rows and motions of the whole history."""

@@ -27,7 +27,7 @@ from holokine.gauges.channels import Channels, GaugeSet
 if TYPE_CHECKING:
     from holokine.respond.reduced import ReducedModel
 
-__all__ = ["Motion", "Readout", "lost_with", "read_fields", "split_static"]
+__all__ = ["Motion", "Readout", "lost_with", "read_fields", "split_static", "times"]
 
 Numbers = NDArray[Any]  # float64 or complex128
 Floats = NDArray[Any]  # float64
@@ -56,10 +56,9 @@ class Motion:
     base_velocity: Numbers | None = None
     base_displacement: Numbers | None = None
 
-    @property
-    def coordinates(self) -> tuple[Numbers, Numbers, Numbers, Numbers, Numbers]:
+    def coordinate(self, which: int) -> Numbers:
         """By the number that `Readout.which` gives."""
-        return self.q, self.v, self.a, self.s, self.s - self.q
+        return self.s - self.q if which == 4 else (self.q, self.v, self.a, self.s)[which]
 
 
 class Readout:
@@ -100,14 +99,15 @@ class Readout:
         modal, weight = r.modal[:, columns], self.per_load(columns)
         kinds = np.unique(which)
         if len(kinds) == 1:
-            result = motion.coordinates[kinds[0]] @ modal + motion.load @ weight
+            result = times(motion.coordinate(kinds[0]), modal)
+            result += times(motion.load, weight)
         else:
-            result = motion.load @ weight
+            result = times(motion.load, weight)
             for kind in kinds:
                 use = which == kind
-                result[:, use] += motion.coordinates[kind] @ modal[:, use]
+                result[:, use] += times(motion.coordinate(kind), modal[:, use])
         if self.damped[columns].any():
-            result = result + motion.v @ r.modal_damper[:, columns]
+            result = result + times(motion.v, r.modal_damper[:, columns])
         framed = self._framed[columns]
         if framed.any():
             for order, frame in ((1, motion.base_velocity), (0, motion.base_displacement)):
@@ -140,7 +140,7 @@ class Readout:
         """Values of own channels on each row, shape (rows, several) for `columns` of that shape."""
         r = self.reduced
         g, d = r.modal[:, columns], r.modal_damper[:, columns]  # (modes, rows, several)
-        coordinate = np.stack(motion.coordinates)
+        coordinate = np.stack([motion.coordinate(k) for k in range(5)])
         picked = coordinate[self.which[columns], np.arange(len(columns))[:, None]]  # (rows, several, modes)
         values = np.einsum("kcm,mkc->kc", picked, g)
         if self.damped.any():
@@ -194,6 +194,19 @@ class Readout:
         """Whether left-out modes answer in these channels at all."""
         channels = self.reduced.channels
         return not bool((channels.is_rate[columns] & ~channels.is_acceleration[columns]).any())
+
+
+def times(values: Numbers, weights: Floats) -> Numbers:
+    """A product with real weights, shape (rows, columns); of complex values as two real ones (half the work)."""
+    if not np.iscomplexobj(values):
+        return np.asarray(values @ weights)
+    rows = len(values)
+    both = np.empty((2 * rows, values.shape[1]))
+    both[:rows], both[rows:] = values.real, values.imag
+    product = both @ weights
+    result = np.empty((rows, product.shape[1]), dtype=complex)
+    result.real, result.imag = product[:rows], product[rows:]
+    return result
 
 
 def split_static(

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from holokine.describe.events import EventKind, SpectrumEvent, StaticEvent, TimeEvent
+from holokine.describe.events import EventKind, SpectrumEvent, StaticEvent, SweepEvent, TimeEvent
 from holokine.respond.answer_spectrum import answer_spectrum
+from holokine.respond.answer_sweep import answer_sweep
 from holokine.respond.answer_time import answer_time
 from holokine.respond.bench import Bench
 from holokine.respond.static import answer_static
@@ -17,6 +18,7 @@ ANSWERS: dict[type[EventKind], Callable[[Bench, str, Any], Any]] = {
     SpectrumEvent: answer_spectrum,
     TimeEvent: answer_time,
     StaticEvent: answer_static,
+    SweepEvent: answer_sweep,
 }
 
 

@@ -177,7 +177,7 @@ class History:
             for a in range(0, rows, step):
                 load = self.path.load[a : a + step]
                 q, v, x = self.oscillators.motion(self.path.state[a : a + step], load)
-                coordinate = Motion(q, v, x, self.oscillators.balance(q, v, x, load), load).coordinates[kind]
+                coordinate = Motion(q, v, x, self.oscillators.balance(q, v, x, load), load).coordinate(kind)
                 largest = np.maximum(largest, np.abs(coordinate).max(axis=0))
             self._most[kind] = largest
         modal = np.abs(reading.form.value(reading.parts(self.readout.reduced.modal)))

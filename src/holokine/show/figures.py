@@ -12,6 +12,7 @@ from holokine.respond.combine import SpectrumResult
 from holokine.respond.limits import LimitCheck
 from holokine.respond.match import MatchedRecord
 from holokine.respond.shock import ShockSpectrum
+from holokine.respond.sweep import SweepResult
 from holokine.respond.transient import TimeResult
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
@@ -26,6 +27,7 @@ __all__ = [
     "plot_shock",
     "plot_spectrum",
     "plot_tripartite",
+    "plain_log_ticks",
     "save",
 ]
 
@@ -109,7 +111,7 @@ def plot_spectrum(answer: SpectrumResult) -> Any:
         ax.set_xlim(low / 1.15, high * 1.15)
     ax.set(xlabel="frequency (Hz)", ylabel="pseudo-acceleration (g)")
     ax.set_title(f"{answer.name}: response spectrum and the modes on it (numbers: largest effective mass)")
-    _plain_log_ticks(ax)
+    plain_log_ticks(ax)
     ax.legend(loc="best")
     ax.grid(alpha=0.3, which="both")
     return figure
@@ -146,7 +148,7 @@ def plot_tripartite(answer: SpectrumResult) -> Any:
                     ax.text(at, v, f"{mm:g} mm", fontsize=8, color="#5F6368", rotation=40, va="bottom", ha="right")
     ax.set(xlim=(left, right), ylim=(low, high), xlabel="frequency (Hz)", ylabel="pseudo-velocity (m/s)")
     ax.set_title(f"{answer.name}: four-way plot (diagonals: acceleration in g, displacement in mm)")
-    _plain_log_ticks(ax)
+    plain_log_ticks(ax)
     ax.legend(loc="best")
     ax.grid(alpha=0.35, which="both")
     return figure
@@ -162,7 +164,7 @@ def plot_shock(result: ShockSpectrum, values: Any, name: str, side: str) -> Any:
                   label=f"{100 * zeta:g} % damping")  # fmt: skip
     ax.set(xlabel="natural frequency (Hz)", ylabel=f"{result.quantity} ({unit})")
     ax.set_title(f"{name}: shock response spectrum, {side}")
-    _plain_log_ticks(ax)
+    plain_log_ticks(ax)
     ax.legend(loc="best")
     ax.grid(alpha=0.3, which="both")
     return figure
@@ -183,7 +185,7 @@ def plot_match(result: MatchedRecord, name: str) -> Any:
     below.set_title(f"shock spectra, {100 * result.damping:g} % damping, off by at most "
                     f"{n(abs(result.error_db).max(), 2)} dB")  # fmt: skip
     below.legend(loc="best")
-    _plain_log_ticks(below)
+    plain_log_ticks(below)
     for ax in (above, below):
         ax.grid(alpha=0.3, which="both")
     return figure
@@ -210,7 +212,7 @@ def plot_conservatism(table: Any, name: str) -> Any:
     return figure
 
 
-def _plain_log_ticks(ax: Any) -> None:
+def plain_log_ticks(ax: Any) -> None:
     from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
     for axis in (ax.xaxis, ax.yaxis):
@@ -219,7 +221,7 @@ def _plain_log_ticks(ax: Any) -> None:
         axis.set_minor_formatter(NullFormatter())
 
 
-def main_readings(answer: TimeResult | SpectrumResult, checks: Sequence[LimitCheck] = ()) -> list[int]:
+def main_readings(answer: TimeResult | SpectrumResult | SweepResult, checks: Sequence[LimitCheck] = ()) -> list[int]:
     """The largest component of every gauge (of one unit), those nearest to their limits first."""
     use = {c.reading: c.use for c in checks}
     largest: dict[tuple[str, str], int] = {}

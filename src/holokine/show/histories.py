@@ -1,4 +1,4 @@
-"""Answers in time: the excitation, a page of histories to be read with the cursor, motion with a moving marker."""
+"""Answers in time and over frequency: the excitation, a page of curves to be read with the cursor, moving pictures."""
 
 from __future__ import annotations
 
@@ -13,17 +13,20 @@ from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse
+from holokine.modes.check import Finding
 from holokine.respond.motion import FieldMotion
+from holokine.respond.sweep import SweepResult
 from holokine.respond.transient import TimeResult
 from holokine.show.figures import COLOURS, main_readings
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.scene import PIXELS, film_pixels, moving_pictures, write_film
+from holokine.show.sweep_tables import SHOWN, sweep_lines
 from holokine.show.time_tables import history_table, time_lines
 from holokine.units import STANDARD_GRAVITY
 from holokine.whole import whole_file
 
-__all__ = ["animate_answer", "plot_excitation", "write_histories_page"]
+__all__ = ["animate_answer", "plot_excitation", "write_histories_page", "write_sweep_page"]
 
 Floats = NDArray[Any]  # float64
 MOST_ROWS = 8000
@@ -110,11 +113,50 @@ def write_histories_page(answer: TimeResult, path: Path, title: str) -> None:
                 "y": _short(answer.history(number, thin) / size),
             }
         )
-    data = {"t": _short(1e3 * answer.time[rows]), "series": series}
+    data = {"t": _short(1e3 * answer.time[rows]), "unit": "ms", "sweep": False, "series": series}
+    _write_page(data, f"{title}: {answer.name}", time_lines(answer), answer.findings, path)
+
+
+def write_sweep_page(answer: SweepResult, path: Path, title: str) -> None:
+    """Write the same page for a sweep: amplitudes and phases over frequency.
+
+    Raises
+    ------
+    OutputError
+        When the file cannot be written.
+    """
+    thin = max(1, len(answer.frequency_hz) // MOST_ROWS)
+    f = answer.frequency_hz[::thin]
+    by = SHOWN[answer.amplitudes]
+    main = main_readings(answer)[:3]
+    series = []
+    for number, reading in enumerate(answer.reduced.readings):
+        if answer.swing[number] <= answer.noise[number]:
+            continue
+        unit, size = display_unit(reading.dimension)
+        frame = answer.reduced.channels.block(reading.channels[0]).frame
+        top, phase = answer.main[number], answer.phase(number)
+        one: dict[str, Any] = {
+            "name": reading.label, "unit": unit, "kind": reading.dimension + (f", {frame}" if frame else ""),
+            "peak": by * answer.swing[number] / size, "at": float(answer.peak_frequencies[number]),
+            "main": number in main, "y": _short(by * answer.curve(number)[::thin] / size),
+            "more": f", bandwidth {n(top.bandwidth, 3)} Hz" if top.bandwidth > 0 else "",
+        }  # fmt: skip
+        if phase is not None:
+            one["phase"] = [round(float(v), 1) for v in np.degrees(np.angle(np.exp(1j * phase[::thin])))]
+        series.append(one)
+    breaks = [int(-(-s // thin)) for s in answer.starts[1:]]
+    data = {"t": _short(f), "unit": "Hz", "sweep": True, "breaks": breaks, "series": series}
+    _write_page(data, f"{title}: {answer.name}", sweep_lines(answer), answer.findings, path)
+
+
+def _write_page(
+    data: dict[str, Any], heading: str, lines: list[str], findings: tuple[Finding, ...], path: Path
+) -> None:
     template = files("holokine.show").joinpath("histories.html").read_text(encoding="utf-8")
-    facts = "".join(f"<li>{html.escape(line)}</li>" for line in time_lines(answer))
-    facts += "".join(f'<li class="{f.level}">{f.level}: {html.escape(f.text)}</li>' for f in answer.findings)
-    text = template.replace("__TITLE__", html.escape(f"{title}: {answer.name}")).replace("__FACTS__", facts)
+    facts = "".join(f"<li>{html.escape(line)}</li>" for line in lines)
+    facts += "".join(f'<li class="{f.level}">{f.level}: {html.escape(f.text)}</li>' for f in findings)
+    text = template.replace("__TITLE__", html.escape(heading)).replace("__FACTS__", facts)
     text = text.replace("__DATA__", json.dumps(data).replace("</", "<\\/"))
     with whole_file(path) as part:
         part.write_text(text, encoding="utf-8")

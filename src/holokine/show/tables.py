@@ -174,17 +174,17 @@ def participation_table(modes: ModeSet) -> pd.DataFrame:
     return pd.DataFrame(table)
 
 
-def part_peaks_table(peaks: list[PartPeak]) -> pd.DataFrame:
-    """Largest stress of every part in MPa, where, and when it is known."""
-    rows = []
+def part_peaks_table(peaks: list[PartPeak], when: tuple[str, float] = ("time_ms", 1e3)) -> pd.DataFrame:
+    """Largest stress of every part in MPa, where, and when it is known (`when`: column and factor)."""
+    rows, (column, factor) = [], when
     for p in peaks:
         row: dict[str, object] = {"part": p.part, "stress_mpa": 1e-6 * p.stress}
         if p.time is not None:
-            row["time_ms"] = 1e3 * p.time
+            row[column] = factor * p.time
         row |= dict(zip(("at_x_mm", "at_y_mm", "at_z_mm"), 1e3 * p.place, strict=True))
         rows.append({**row, "where": p.where})
-    when = ["time_ms"] if any(p.time is not None for p in peaks) else []
-    return pd.DataFrame(rows, columns=["part", "stress_mpa", *when, "at_x_mm", "at_y_mm", "at_z_mm", "where"])
+    known = [column] if any(p.time is not None for p in peaks) else []
+    return pd.DataFrame(rows, columns=["part", "stress_mpa", *known, "at_x_mm", "at_y_mm", "at_z_mm", "where"])
 
 
 class Result(Protocol):
@@ -211,21 +211,24 @@ class HasReadings(Protocol):
 
 
 def peaks_table(
-    answer: Result, column: str, more: Callable[[int, float], dict[str, object]], skip: Callable[[int], bool]
-) -> pd.DataFrame:
+    answer: Result, column: str, more: Callable[[int, float], dict[str, object]], skip: Callable[[int], bool],
+    values: np.ndarray | None = None,
+) -> pd.DataFrame:  # fmt: skip
     """Peak (or value at rest, by the name of the column) of every reading in display units.
 
     `more`: further columns of a reading, given the size of its unit. What is rounding only shows as zero, without them.
+    `values`: in place of the peaks.
     """
     rows, noise = [], answer.noise
+    values = answer.peaks if values is None else values
     for number, reading in enumerate(answer.reduced.readings):
         if skip(number):
             continue
         unit, size = display_unit(reading.dimension)
         frame = answer.reduced.channels.block(reading.channels[0]).frame
         row: dict[str, object] = {"gauge": reading.gauge, "component": reading.component, "motion": frame}
-        quiet = abs(answer.peaks[number]) <= noise[number]
-        row |= {column: 0.0 if quiet else answer.peaks[number] / size, "unit": unit}
+        quiet = abs(values[number]) <= noise[number]
+        row |= {column: 0.0 if quiet else values[number] / size, "unit": unit}
         rows.append(row if quiet else {**row, **more(number, size)})
     return pd.DataFrame(rows)
 

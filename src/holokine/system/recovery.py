@@ -20,7 +20,7 @@ Floats = NDArray[Any]  # float64
 
 @dataclass(frozen=True)
 class PartPeak:
-    """Largest stress of a part in Pa, where it is (m), and in time when (s)."""
+    """Largest stress of a part in Pa, where it is (m), and when (s; of a sweep the frequency in Hz)."""
 
     part: str
     stress: float

@@ -16,6 +16,7 @@ from holokine.describe.events.kind import EventKind, ModalEvent
 from holokine.describe.events.signals import Amplitude, PulseShape, SignalTable
 from holokine.describe.events.spectrum_event import SpectrumEvent, SpectrumTable, SupportSpectra
 from holokine.describe.events.static_event import StaticEvent
+from holokine.describe.events.sweep_event import Harmonic, SweepEvent, SweepRange, Unbalance
 from holokine.describe.events.time_event import TimeEvent
 from holokine.describe.fields import complaint
 from holokine.errors import nearest_hint
@@ -25,6 +26,7 @@ __all__ = [
     "Amplitude",
     "Event",
     "EventKind",
+    "Harmonic",
     "ModalEvent",
     "PulseShape",
     "SignalTable",
@@ -32,10 +34,13 @@ __all__ = [
     "SpectrumTable",
     "StaticEvent",
     "SupportSpectra",
+    "SweepEvent",
+    "SweepRange",
     "TimeEvent",
+    "Unbalance",
 ]
 
-EVENT_KINDS: tuple[type[EventKind], ...] = (SpectrumEvent, TimeEvent, StaticEvent)
+EVENT_KINDS: tuple[type[EventKind], ...] = (SpectrumEvent, TimeEvent, StaticEvent, SweepEvent)
 """All kinds of event. A new one is added here, in `respond.registry` and in `api.answers`."""
 
 

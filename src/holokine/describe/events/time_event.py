@@ -58,8 +58,8 @@ class TimeEvent(ModalEvent):
 
     kind: ClassVar[str] = "time"
     words: ClassVar[str] = "events in time (pulse, support pulses, loads, let go)"
-    told_by: ClassVar[tuple[str, ...]] = ("pulse", "support_pulses", "loads")
-    told_alone: ClassVar[tuple[str, ...]] = ("let_go",)
+    told_by: ClassVar[tuple[str, ...]] = ("pulse", "support_pulses")
+    told_alone: ClassVar[tuple[str, ...]] = ("loads", "let_go")
     together: ClassVar[bool] = True
 
     pulse: dict[Axis, PulseShape] | None = None

@@ -1,0 +1,200 @@
+"""Steady vibration over a range of frequencies: the base shaken, loads that swing, rotors out of balance."""
+
+from __future__ import annotations
+
+from itertools import pairwise
+from typing import ClassVar, Literal
+
+from pydantic import Field, model_validator
+
+from holokine.describe.events.columns import list_of
+from holokine.describe.events.kind import ModalEvent
+from holokine.describe.events.signals import Peaked
+from holokine.describe.fields import (
+    Angle,
+    Axis,
+    FileName,
+    Frequency,
+    Number,
+    Strict,
+    UnitVector,
+    complaint,
+    names_of,
+    quantity_field,
+)
+
+__all__ = ["Harmonic", "HarmonicTable", "SweepEvent", "SweepRange", "Unbalance"]
+
+_QUANTITIES = ("acceleration", "velocity", "displacement", "factor")
+
+
+class SweepRange(Strict):
+    """Frequencies of a sweep: a `range`, the range(s) of a `band`, or a list (`at`).
+
+    ``gathered`` (the default) sets points about every mode by its bandwidth, so that no peak is cut; ``linear`` and
+    ``logarithmic`` take `points` of them, or so many `per octave`.
+    """
+
+    shorthand: ClassVar[str | None] = "range"
+    range: tuple[Frequency, Frequency] | None = None
+    band: names_of("bands") | None = None  # type: ignore[valid-type]
+    at: list_of("frequency", positive=True) | None = None  # type: ignore[valid-type]
+    spacing: Literal["gathered", "linear", "logarithmic"] = "gathered"
+    points: int | None = Field(default=None, ge=2, le=200_000)
+    per_octave: int | None = Field(default=None, ge=1, le=10_000)
+
+    @model_validator(mode="after")
+    def _sense(self) -> SweepRange:
+        self.exactly_one({"range": self.range, "band": self.band, "at": self.at}, "frequencies of a sweep")
+        if self.range is not None and self.range[0] >= self.range[1]:
+            raise complaint(f"the range must rise, got {self.range[0]:g} to {self.range[1]:g} Hz")
+        given = self.model_fields_set
+        if self.at is not None:
+            self.has_no_effect(given, ("spacing", "points", "per_octave"), "with a list of frequencies (at)")
+            if any(b <= a for a, b in pairwise(self.at)):
+                raise complaint("the frequencies (at) must rise")
+        elif self.spacing == "gathered":
+            self.has_no_effect(given, ("points", "per_octave"), "with spacing: gathered; take linear or logarithmic")
+        elif self.spacing == "linear":
+            self.has_no_effect(given, ("per_octave",), "with spacing: linear")
+            if self.points is None:
+                raise complaint("spacing: linear needs points (how many)")
+        else:
+            self.exactly_one({"points": self.points, "per octave": self.per_octave}, "spacing: logarithmic")
+        return self
+
+
+class HarmonicTable(Strict):
+    """An amplitude over frequency, with its phase where that changes."""
+
+    frequency: list_of("frequency", positive=True)  # type: ignore[valid-type]
+    acceleration: list_of("acceleration") | None = None  # type: ignore[valid-type]
+    velocity: list_of("velocity") | None = None  # type: ignore[valid-type]
+    displacement: list_of("displacement") | None = None  # type: ignore[valid-type]
+    factor: list_of("number") | None = None  # type: ignore[valid-type]
+    phase: list_of("angle") | None = None  # type: ignore[valid-type]
+
+    @property
+    def column(self) -> str:
+        """Which quantity it gives."""
+        return next(n for n in _QUANTITIES if getattr(self, n) is not None)
+
+    @model_validator(mode="after")
+    def _rows(self) -> HarmonicTable:
+        self.exactly_one({n: getattr(self, n) for n in _QUANTITIES}, "a table over frequency")
+        values = getattr(self, self.column)
+        for name, column in ((self.column, values), ("phase", self.phase)):
+            if column is not None and len(column) != len(self.frequency):
+                raise complaint(f"the column {name} has {len(column)} values for {len(self.frequency)} frequencies")
+        if len(values) < 2:
+            raise complaint("a table over frequency needs at least two points")
+        if any(v < 0 for v in values):
+            raise complaint("amplitudes are at least 0; a phase of 180 deg turns the sign")
+        for row, (a, b) in enumerate(pairwise(self.frequency), start=2):
+            if b <= a:
+                raise complaint(f"row {row}: the frequency does not rise ({a:g} Hz, then {b:g} Hz)")
+        return self
+
+
+class Harmonic(Strict):
+    """A swing: its amplitude (peak), or a table or CSV file of it over frequency, and its phase.
+
+    Motion of the base: acceleration, velocity or displacement by its unit. On a load: a factor. The phase is that of
+    e^(+iωt): a lag is negative.
+    """
+
+    shorthand: ClassVar[str | None] = "amplitude"
+    amplitude: Peaked = None
+    table: HarmonicTable | None = None
+    file: FileName | None = None
+    scale: Number = 1.0
+    phase: Angle = 0.0
+    interpolate: Literal["log-log", "linear"] = "log-log"
+    outside: Literal["error", "hold", "zero"] = "error"
+
+    @model_validator(mode="after")
+    def _one(self) -> Harmonic:
+        self.exactly_one({"amplitude": self.amplitude, "table": self.table, "file": self.file}, "a swing")
+        if self.amplitude is not None:
+            self.has_no_effect(self.model_fields_set, ("interpolate", "outside", "scale"), "without a table or file")
+            if min(self.amplitude.value, self.amplitude.plain or 0.0) < 0:
+                raise complaint("an amplitude is at least 0; a phase of 180 deg turns the sign")
+        if (
+            self.table is not None
+            and self.interpolate == "log-log"
+            and min(getattr(self.table, self.table.column)) <= 0
+        ):
+            raise complaint("amplitudes of 0 cannot be read on a logarithmic axis; write interpolate: linear")
+        return self
+
+
+class Unbalance(Strict):
+    """A rotor out of balance: mass × radius (`amount`), at a point, about an axis, its speed the sweep's frequency.
+
+    Its force turns about the axis (forward: by the right-hand rule) and grows with the square of the speed.
+    """
+
+    at: names_of("points")  # type: ignore[valid-type]
+    axis: UnitVector
+    amount: quantity_field("unbalance", above=0.0)  # type: ignore[valid-type]
+    phase: Angle = 0.0
+    turning: Literal["forward", "backward"] = "forward"
+
+
+class SweepEvent(ModalEvent):
+    """Steady vibration over a range of frequencies (`sweep`): of the `base`, by `loads`, by `unbalance`.
+
+    `beside`: loads at rest that stay on, told apart from the vibration. `full model at`: frequencies at which the whole
+    model is solved too, as a check. `octaves per minute`: how fast a real sweep would run.
+    """
+
+    kind: ClassVar[str] = "sweep"
+    words: ClassVar[str] = "sine sweeps (sweep)"
+    told_by: ClassVar[tuple[str, ...]] = ("sweep",)
+
+    sweep: SweepRange
+    base: dict[Axis, Harmonic] | None = None
+    loads: dict[names_of("loads"), Harmonic] | None = None  # type: ignore[valid-type]
+    unbalance: dict[str, Unbalance] | None = None
+    beside: names_of("events", kind="static") | None = None  # type: ignore[valid-type]
+    static_correction: bool = True
+    amplitudes: Literal["peak", "rms", "peak to peak"] = "peak"
+    full_model_at: list_of("frequency", positive=True) | None = None  # type: ignore[valid-type]
+    octaves_per_minute: quantity_field("number", above=0.0) | None = None  # type: ignore[valid-type]
+
+    @model_validator(mode="after")
+    def _sense(self) -> SweepEvent:
+        if not self.base and not self.loads and not self.unbalance:
+            raise complaint(
+                "nothing shakes the assembly: give base (z: 1 g), loads (factors on loads) or unbalance; a sweep is "
+                "its frequencies only"
+            )
+        for axis, swing in (self.base or {}).items():
+            if swing.table is not None and swing.table.column == "factor":
+                raise complaint(
+                    f"base {axis}: a factor is for loads; the base has acceleration, velocity or displacement"
+                )
+            if swing.amplitude is not None and swing.amplitude.value != swing.amplitude.value:
+                raise complaint(f"base {axis}: expected an acceleration, velocity or displacement, got a percentage")
+        for load, swing in (self.loads or {}).items():
+            plain = swing.table.column == "factor" if swing.table is not None else True
+            if swing.amplitude is not None:
+                plain = swing.amplitude.plain is not None
+            if not plain:
+                raise complaint(f"loads, {load}: the amplitude of a load is a factor on it, a plain number")
+        return self
+
+    @property
+    def axes(self) -> tuple[str, ...]:
+        """Directions in which the whole base moves."""
+        return tuple(str(d) for d in self.base or ())
+
+    @property
+    def load_names(self) -> tuple[str, ...]:
+        """Loads that swing."""
+        return tuple(self.loads or ())
+
+    @property
+    def at_rest(self) -> tuple[str, ...]:
+        """Static events whose loads stay on."""
+        return () if self.beside is None else (str(self.beside),)

@@ -1,0 +1,109 @@
+"""Largest stress of whole parts over many rows (instants, or frequencies), without working out what cannot govern."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.elements.stress import StressField, equivalent_root, mapped
+from holokine.progress import counted
+from holokine.system.build import System
+from holokine.system.recovery import PartPeak, keep_worst, stress_fields
+
+__all__ = ["largest_stress"]
+
+Floats = NDArray[Any]  # float64
+Numbers = NDArray[Any]  # float64 or complex128
+_NUMBERS = 4_000_000  # held at once in a block
+_SPAN = 256  # rows judged together by a bound
+_CACHED = 250_000  # numbers that stay in the processor's memory
+
+
+def largest_stress(
+    system: System, C: Numbers, F: Floats, rows: Floats, words: str, *, nodal: bool = True
+) -> tuple[list[PartPeak], Floats]:
+    """Largest stress of every part with its place and row, and at every node, in Pa.
+
+    Parameters
+    ----------
+    C : ndarray, shape (rows, coordinates)
+        Real: a motion in time. Complex: amplitudes, of which the largest over the cycle counts.
+    F : ndarray, shape (coordinates, dofs)
+        Fields of the coordinates.
+    rows : ndarray, shape (rows,)
+        What stands for a row in the answer: instants in s, or frequencies in Hz.
+    nodal : bool
+        Whether the values at nodes are wanted.
+
+    By the triangle inequality the stress of an element on a span of rows is at most Σ max |c_k| σ_k over the
+    coordinates: what cannot exceed what is found already (its own largest so far; without `nodal`, that of its part) is
+    not worked out.
+    """
+    largest = np.abs(C).max(axis=0)
+    acting = np.flatnonzero(largest)
+    # principal coordinates: most of the motion lies in the first few, which makes the bound a close one
+    scaled = C[:, acting] / largest[acting]
+    both = np.concatenate([scaled.real, scaled.imag]) if np.iscomplexobj(C) else scaled
+    _, s, turn = np.linalg.svd(both, full_matrices=False)
+    H, F = scaled @ turn.T, F[acting] * largest[acting, None]
+    spans = [slice(a, a + _SPAN) for a in range(0, len(rows), _SPAN)]
+    tops = np.array([np.abs(H[span]).max(axis=0, initial=0.0) for span in spans])
+    order = np.argsort(-np.linalg.norm(tops, axis=1), kind="stable")
+    found: list[tuple[StressField, Floats, Floats | None]] = []
+    floors: dict[str, float] = {}
+    for m in stress_fields(system):
+        highest, when = np.zeros(len(m.cells)), np.zeros(len(m.cells))
+        owner, floor = m.owner, np.array([floors.get(part, 0.0) for part in m.parts])
+        step = max(1, _NUMBERS // (m.per_element * max(len(spans), len(acting), 1)))
+        for a in counted(range(0, len(m.cells), step), f"{words}, {m.parts[0]}", "blocks"):
+            maps = m.matrix[a * m.per_element : (a + step) * m.per_element]
+            Y = (mapped(maps, F) @ turn.T).reshape(-1, m.per_element, len(s))
+            if m.width > 1:
+                Y = equivalent_root(m.width) @ Y
+                bound = np.sqrt(np.einsum("ewk,ewk->ek", Y, Y)) @ tops.T
+            else:
+                bound = (np.abs(Y) @ tops.T).max(axis=1)
+            best, late, part = highest[a : a + step], when[a : a + step], owner[a : a + step]
+            for b in order:
+                _look(m.width, Y, H[spans[b]], rows[spans[b]], bound[:, b], best, late, part, floor, nodal)
+        floors.update(zip(m.parts, floor.tolist(), strict=True))
+        found.append((m, highest, when))
+    return keep_worst(system, found)
+
+
+def _look(
+    width: int, Y: Floats, H: Numbers, rows: Floats, bound: Floats, best: Floats, late: Floats, part: NDArray[Any],
+    floor: Floats, nodal: bool,
+) -> None:  # fmt: skip
+    """Work out the elements that may govern on a span of rows, and enter what they reach in `best`, `late`, `floor`."""
+    index = np.flatnonzero(bound > np.maximum(best, floor[part]))
+    if not nodal:
+        index = index[np.argsort(-bound[index], kind="stable")]
+    step = max(1, _CACHED // (Y.shape[1] * _SPAN))
+    for c in range(0, len(index), step):
+        own = index[c : c + step]
+        own = own[bound[own] > floor[part[own]]]
+        if len(own) == 0:
+            continue
+        values = (Y[own].reshape(-1, Y.shape[2]) @ H.T).reshape(len(own), Y.shape[1], -1)
+        size = _sizes(values, width)
+        row = size.argmax(axis=1)
+        top = size[np.arange(len(own)), row]
+        top = top if width == 1 else np.sqrt(top)
+        better = top > best[own]
+        best[own[better]] = top[better]
+        late[own[better]] = rows[row[better]]
+        if not nodal:
+            np.maximum.at(floor, part[own], top)
+
+
+def _sizes(values: Numbers, width: int) -> Floats:
+    """Largest of fibres, or squared length of components (complex: the largest over the cycle), (elements, rows)."""
+    if width == 1:
+        return np.asarray(np.abs(values).max(axis=1))
+    if not np.iscomplexobj(values):
+        return np.asarray(np.einsum("ewt,ewt->et", values, values))
+    own = np.einsum("ewt,ewt->et", values.real, values.real) + np.einsum("ewt,ewt->et", values.imag, values.imag)
+    return np.asarray((own + np.abs(np.einsum("ewt,ewt->et", values, values))) / 2.0)

@@ -1,0 +1,256 @@
+"""The modes as steady vibration and damped modes need them: with all that couples them, and static shapes beside."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import csr_array
+
+from holokine.describe.damping import Damping
+from holokine.gauges import GaugeSet
+from holokine.modes.attached import MOST, Attached, attached_shapes, damper_pushes
+from holokine.modes.check import Finding
+from holokine.modes.damped import CoupledVibration
+from holokine.modes.damping import loss_factors, modal_damping
+from holokine.respond.bench import Bench
+from holokine.respond.readout import Readout, lost_with, times
+from holokine.respond.reduced import ReducedModel
+from holokine.system.assemble import node_dofs
+from holokine.system.build import System
+from holokine.system.loads import LoadField
+from holokine.system.loss import loss_matrix
+
+__all__ = ["SteadyModel", "SteadyMotion", "SteadyReadout", "steady_model"]
+
+Floats = NDArray[Any]  # float64
+Complex = NDArray[Any]  # complex128
+
+
+@dataclass(frozen=True)
+class SteadyModel:
+    """Modal equations with everything that damps, and the reduced model that reads them.
+
+    Attributes
+    ----------
+    reduced : ReducedModel
+        With static shapes beside the modes.
+    vibration : CoupledVibration
+    own : ndarray, shape (modes and shapes,)
+        Modal damping ratios, without dampers and loss factors.
+    losses : dict of str to float
+        Loss factors by member.
+    loss : sparse array, shape (dofs, dofs), or None
+        Σ η K.
+    loss_map : sparse array, shape (channels, dofs), or None
+        Elastic forces of springs that lose times their loss factor, where a channel reads the damper's part.
+    modes : int
+        How many of the coordinates are modes.
+    attached : Attached or None
+    findings : tuple of Finding
+    """
+
+    reduced: ReducedModel
+    vibration: CoupledVibration
+    own: Floats
+    losses: dict[str, float]
+    loss: csr_array | None
+    loss_map: csr_array | None
+    modes: int
+    attached: Attached | None
+    mode_shapes: Floats
+    findings: tuple[Finding, ...] = ()
+
+    @cached_property
+    def shapes(self) -> Floats:
+        """Shapes of all coordinates, (modes and shapes, dofs)."""
+        return self.mode_shapes if self.attached is None else np.vstack([self.mode_shapes, self.attached.shapes])
+
+    @cached_property
+    def modal_loss(self) -> Floats:
+        """`loss_map` of every coordinate, shape (modes and shapes, channels)."""
+        if self.loss_map is None:
+            return np.zeros((self.reduced.count, len(self.reduced.channels)))
+        return np.ascontiguousarray((self.loss_map @ self.shapes.T).T)
+
+
+class SteadyMotion:
+    """Complex amplitudes on rows of frequencies; what is not asked for is not made.
+
+    Attributes
+    ----------
+    q : ndarray, shape (rows, modes)
+    load : ndarray, shape (rows, loads)
+    omega : ndarray, shape (rows,)
+        rad/s.
+    """
+
+    def __init__(self, q: Complex, load: Complex, omega: Floats, reduced: ReducedModel) -> None:
+        self.q, self.load, self.omega, self._reduced = q, load, omega, reduced
+
+    @cached_property
+    def v(self) -> Complex:
+        """Modal velocities."""
+        return 1j * self.omega[:, None] * self.q
+
+    @cached_property
+    def a(self) -> Complex:
+        """Modal accelerations."""
+        return np.asarray(-((self.omega**2)[:, None]) * self.q)
+
+    @cached_property
+    def s(self) -> Complex:
+        """What elastic and damping forces of the modes are together, as a coordinate."""
+        r = self._reduced
+        return np.asarray((-self.load @ r.participation.T - self.a) / r.omega**2)
+
+    def coordinate(self, which: int) -> Complex:
+        """By the number that `Readout.which` gives."""
+        return (self.s - self.q) if which == 4 else np.asarray((self.q, self.v, self.a, self.s)[which])  # type: ignore
+
+    @property
+    def base_velocity(self) -> Complex:
+        """Of the frame along x y z."""
+        return self.load[:, :3] / (1j * self.omega[:, None])
+
+    @property
+    def base_displacement(self) -> Complex:
+        """Of the frame along x y z."""
+        return -self.load[:, :3] / (self.omega**2)[:, None]
+
+
+class SteadyReadout(Readout):
+    """Reads channels of steady vibration, with what springs lose in their damper's part."""
+
+    def __init__(self, model: SteadyModel, correct: bool = True) -> None:
+        super().__init__(model.reduced, correct)
+        self.modal_loss = model.modal_loss
+        self._loses = (self.modal_loss != 0).any(axis=0)
+
+    def read(self, motion: Any, columns: Any) -> Complex:
+        """Values on all rows, shape (rows, columns)."""
+        result = super().read(motion, columns)
+        if self._loses[columns].any():
+            result = result + 1j * times(motion.q, self.modal_loss[:, columns])
+        return result
+
+    def read_each(self, motion: Any, columns: Any) -> Complex:
+        """Values of own channels on each row, shape (rows, several) for `columns` of that shape."""
+        result = super().read_each(motion, columns)
+        if self._loses[columns].any():
+            result = result + 1j * np.einsum("km,mkc->kc", motion.q, self.modal_loss[:, columns])
+        return result
+
+
+def steady_model(
+    bench: Bench, reduced: ReducedModel, fields: Callable[[], list[LoadField]], damping: Damping | None = None
+) -> SteadyModel:
+    """What couples the modes of `reduced` (the lowest of the bench's), with static shapes for what dampers push.
+
+    Parameters
+    ----------
+    fields : callable
+        Makes the loads that stand in the columns of `reduced`, in order; called where anything couples.
+    damping : Damping, optional
+        Of an event, in place of the description's.
+    """
+    d = bench.document.description
+    described = damping or d.damping_used
+    losses = loss_factors(d, described)
+    uniform = (described.loss_factor or {}).get("default", 0.0)
+    count = reduced.count
+    shapes = bench.modes.shapes[:count]
+    if described.composite is None:
+        own = modal_damping(described, reduced.frequencies_hz)
+    else:
+        own = reduced.damping - bench.dampers.ratios[:count]
+    if not (losses or uniform or bench.dampers.ratios.any() or _has_dampers(d)):
+        viscous = np.diag(2.0 * own * reduced.omega)
+        vibration = CoupledVibration(reduced.omega, viscous)
+        return SteadyModel(reduced, vibration, own, {}, None, None, count, None, shapes)
+    system, gauges = bench.system, bench.gauges
+    loss = loss_matrix(system, losses, uniform)
+    attached, findings = _attached(bench, shapes, reduced, set(losses))
+    whole = shapes
+    if attached is not None:
+        reduced = _joined(reduced, system, gauges, attached, fields())
+        whole = np.vstack([shapes, attached.shapes])
+        rayleigh = described.rayleigh is not None
+        more = modal_damping(described, reduced.frequencies_hz[count:]) if rayleigh else np.zeros(len(attached.omega))
+        own = np.concatenate([own, more])
+    viscous = np.diag(2.0 * own * reduced.omega) + whole @ (system.damping @ whole.T)
+    hysteretic = None if loss is None else whole @ (loss @ whole.T)
+    return SteadyModel(
+        reduced, CoupledVibration(reduced.omega, viscous, hysteretic), own, losses, loss,
+        _loss_map(bench, gauges, losses), count, attached, shapes, tuple(findings),
+    )  # fmt: skip
+
+
+def _loss_map(bench: Bench, gauges: GaugeSet, losses: dict[str, float]) -> csr_array | None:
+    """Elastic force times loss factor of the springs that lose, where a gauge reads the damper's part."""
+    described = bench.document.description.gauges
+    rows: list[int] = []
+    columns: list[Any] = []
+    values: list[Floats] = []
+    for block, own in zip(gauges.channels.blocks, gauges.channels.slices, strict=True):
+        gauge = described.get(block.gauge)
+        if gauge is None or gauge.kind not in ("damper_force", "total_force") or not losses.get(gauge.source):
+            continue
+        for c in bench.system.connectors:
+            if c.name == gauge.source:
+                row = {"along": 0, "x": 0, "y": 1, "z": 2}[block.components[0]]
+                rows.append(own.start)
+                columns.append(node_dofs(np.array(c.nodes)))
+                values.append(losses[c.name] * c.stiffness[row] * c.stretch[row])
+    if not rows:
+        return None
+    index = np.repeat(rows, [len(c) for c in columns])
+    shape = (len(gauges.channels), bench.system.size)
+    return csr_array((np.concatenate(values), (index, np.concatenate(columns))), shape=shape)
+
+
+def _has_dampers(d: Any) -> bool:
+    connectors = (*d.springs.values(), *d.bushings.values(), *d.joints.values())
+    return d.matrices is not None or any(np.any(c.damping) for c in connectors)
+
+
+def _attached(
+    bench: Bench, shapes: Floats, reduced: ReducedModel, lossy: set[str]
+) -> tuple[Attached | None, list[Finding]]:
+    pushes = damper_pushes(bench.system, lossy)
+    if len(pushes) == 0:
+        return None, []
+    if len(pushes) > MOST:
+        text = (
+            f"more than {MOST} dampers and springs that lose: what modes leave out under their forces is not added, so "
+            "that more modes may be needed; a check: full model at"
+        )
+        return None, [Finding("note", text)]
+    attached = attached_shapes(bench.modes, shapes, reduced.omega, pushes)
+    return (attached if len(attached.omega) else None), []
+
+
+def _joined(
+    reduced: ReducedModel, system: System, gauges: GaugeSet, attached: Attached, fields: list[LoadField]
+) -> ReducedModel:
+    """The reduced model with static shapes as further coordinates; what they hold leaves the residual.
+
+    A shape reads what the assembly at rest under its pushes reads, less what the modes have of that, so that forces
+    from balance stay in balance.
+    """
+    held = gauges.read(attached.answers, None, attached.pushes) - attached.modal @ reduced.modal
+    modal = attached.mix @ held
+    speed = gauges.read_velocity(attached.shapes)
+    forces = np.array([f.force - system.mass @ f.ride - system.stiffness @ f.moved for f in fields])
+    gamma = -(attached.shapes @ forces.T)
+    residual = reduced.residual - lost_with(reduced.channels, gamma, attached.omega, modal)
+    return replace(
+        reduced, omega=np.concatenate([reduced.omega, attached.omega]),
+        damping=np.concatenate([reduced.damping, np.zeros(len(attached.omega))]),
+        participation=np.vstack([reduced.participation, gamma]), modal=np.vstack([reduced.modal, modal]),
+        modal_damper=np.vstack([reduced.modal_damper, speed]), residual=residual,
+    )  # fmt: skip
