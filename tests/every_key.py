@@ -49,9 +49,10 @@ FRAME: dict[str, Any] = {
     },
     "masses": {"unit": {"at": "g", "mass": "3 kg", "inertia": ["0.01 kg m^2", "0.012 kg m^2", "0.02 kg m^2"],
                         "offset": [0, 5, 0]}},
-    "springs": {"stay": {"between": ["d", "ground"], "stiffness": 60, "damping": 0.02, "axis": "x"}},
+    "springs": {"stay": {"between": ["d", "ground"], "stiffness": 60, "damping": 0.02, "loss factor": "4 %",
+                         "axis": "x"}},
     "bushings": {"pad": {"between": ["d", "e"], "stiffness": {"x": 100, "y": 120, "z": 150, "rx": "20 N m",
-                         "ry": "20 N m", "rz": "20 N m"}, "damping": {"x": 0.01, "y": 0.01, "z": 0.015},
+                         "ry": "20 N m", "rz": "20 N m"}, "damping": {"x": 0.01, "y": 0.01, "z": 0.015}, "loss factor": "6 %",
                          "axes": {"x": "x", "y": "y"}}},
     "links": {"feet": {"rigid": "g", "to": {"part": "plate", "box": [[90, 190, -1], [210, 310, 1]]}},
               "hold": {"averaging": "e", "to": {"part": "plate", "box": [[290, -1, -1], [401, 110, 1]]}}},
@@ -129,7 +130,7 @@ BLOCKS: dict[str, Any] = {
     "joints": {
         "bolt": {"between": [{"part": "box", "plane": {"at": [0, 0, 0.1], "normal": "z"}},
                              {"part": "tube", "plane": {"at": [0, 0, 0.3], "normal": "z"}, "link": "averaging"}],
-                 "kind": "rigid", "release": ["rz"], "stiffness": {"x": 2e6}, "damping": {"x": 20000},
+                 "kind": "rigid", "release": ["rz"], "stiffness": {"x": 2e6}, "damping": {"x": 20000}, "loss factor": "5 %",
                  "axes": {"x": "y", "y": "z"}},
         "steady": {"between": [{"part": "tube", "plane": {"at": [0, 0, 0.4], "normal": "z"}}, "tip"], "kind": "ball"},
         "near": {"between": [{"part": "drum", "nearest": [0.5, 0, 0], "count": 3}, {"to": "tip", "link": "rigid"}]},
@@ -188,8 +189,9 @@ SHAPES: dict[str, Any] = {
     "parts": {f"b{i}": {"beam": {"through": [f"p{i}", f"p{i + 1}"], "section": f"s{i}", "divisions": 2}, "material": "m"}
               for i in range(8)},
     "supports": {"a": {"at": "p0", "hold": "all"}, "z": {"at": "p8", "hold": ["x", "y", "z"]}},
-    "gauges": {"fibre": {"stress": "b7"}},
-    "damping": {"rayleigh": [["5 Hz", "2 %"], ["80 Hz", "4 %"]]},
+    "gauges": {"fibre": {"stress": "b7"}, "mid": {"displacement": "p4", "motion": "absolute"}},
+    "damping": {"rayleigh": [["5 Hz", "2 %"], ["80 Hz", "4 %"]], "loss factor": {"b2": "3 %"}},
+    "bands": {"fan": {"range": [15, 40]}, "rail": {"range": [20, 90]}},
     "modes": {"count": 4}, "adjust": {"b1": {"stiffness": 1.2, "mass": 1.1}},
     "events": {"blow": {"pulse": {a: {s: {"peak": 5, "duration": 0.01}} for a, s in
                                   (("x", "terminal peak sawtooth"), ("y", "initial peak sawtooth"), ("z", "triangle"))},
@@ -200,7 +202,21 @@ SHAPES: dict[str, Any] = {
                         "ring down": 0.02, "let go": "hung"},
                "quick": {"pulse": {"x": {"table": {"time": [0, 0.1], "velocity": [0, 0.1]}}}, "ring down": 0.01,
                          "loads": {"weight": {"table": {"time": [0, 0.01, 0.02], "factor": [0, 1, 0]}}}},
-               "hung": {"static": "weight"}},
+               "hung": {"static": "weight"},
+               "shaken": {"sweep": {"range": [20, 90], "spacing": "logarithmic", "points": 12},
+                          "base": {"x": {"amplitude": 2, "phase": 0.3},
+                                   "y": {"table": {"frequency": [30, 100], "acceleration": [1, 2], "phase": [0.1, 1]},
+                                         "interpolate": "linear", "outside": "hold", "scale": 1.5}},
+                          "loads": {"weight": {"table": {"frequency": [10, 100], "factor": [0.1, 0.2]}}},
+                          "unbalance": {"rotor": {"at": "p3", "axis": "y", "amount": 0.01, "phase": 0.1,
+                                                  "turning": "forward"}},
+                          "beside": "hung", "static correction": True, "amplitudes": "peak", "full model at": [30.0],
+                          "octaves per minute": 2.0},
+               "swept": {"sweep": {"band": "fan"}, "base": {"z": {"file": "swing.csv"}}},
+               "listed": {"sweep": {"at": [30, 31, 60]}, "base": {
+                   "x": {"table": {"frequency": [20, 90], "velocity": [0.1, 0.2]}},
+                   "y": {"table": {"frequency": [20, 90], "displacement": [0.001, 0.002]}}}},
+               "stepped": {"sweep": {"range": [20, 90], "spacing": "logarithmic", "per octave": 5}, "base": {"x": 1}}},
     "loads": {"weight": {"gravity": "-z"}},
 }  # fmt: skip
 
@@ -216,7 +232,7 @@ GIVEN: dict[str, Any] = {
 }  # fmt: skip
 
 DOCUMENTS = {"frame": FRAME, "blocks": BLOCKS, "shapes": SHAPES, "given": GIVEN}
-FILES = ("shock.csv", "record.csv", "sheet.vtu", "wire.vtu", "k.mtx", "m.mtx", "c.mtx", "dofs.csv")
+FILES = ("shock.csv", "record.csv", "swing.csv", "sheet.vtu", "wire.vtu", "k.mtx", "m.mtx", "c.mtx", "dofs.csv")
 
 
 def write_files(folder: Path, *, change: str = "") -> None:
@@ -228,6 +244,7 @@ def write_files(folder: Path, *, change: str = "") -> None:
 
     (folder / "shock.csv").write_text(SPECTRUM.replace("20,4", f"20,{4 * of('shock.csv')}"))
     (folder / "record.csv").write_text(RECORD.replace("0.004,2", f"0.004,{2 * of('record.csv')}"))
+    (folder / "swing.csv").write_text(f"frequency_hz,displacement_mm\n10,1\n100,{0.5 * of('swing.csv')}\n")
     x, y = np.meshgrid(np.linspace(0, 200 * of("sheet.vtu"), 4), np.linspace(150, 300, 4), indexing="ij")
     nodes = np.column_stack([x.ravel(), y.ravel(), 0 * x.ravel()])
     i, j = (v.ravel() for v in np.meshgrid(range(3), range(3), indexing="ij"))
@@ -262,6 +279,7 @@ CHOICES: dict[str, Any] = {
     "m": "soft", "ply": "steel", "mm": "cm", "hoop": "bar", "eye": "c", "plate": "beam", "beam": "post", "post": "beam",
     "box": "bar", "tip": "p", "left [g]": "right [g]", "-x": "x", "rest": "still", "panels": "bars", "bars": "panels",
     "pad": "stay", "stay": "pad", "wall": "edge", "edge": "wall", "bolt": "near", "side=1": "side=2", "settle": "push",
+    "forward": "backward", "logarithmic": "linear", "peak": "rms",
 }  # fmt: skip
 """What a word is changed into, where the place does not ask for another (see `EXPLICIT`)."""
 
@@ -402,14 +420,15 @@ def results(modes: hk.Modes, events: tuple[str, ...]) -> dict[str, np.ndarray]:
     for name in events:
         answer = modes.respond(name)
         table = answer.peaks()
-        column = "value" if "value" in table else "peak"
+        column = next(c for c in ("value", "peak", "rms", "peak_to_peak") if c in table)
         out[f"{name} of"] = (table["gauge"] + " " + table["component"] + table["motion"]).to_numpy(dtype=str)
         out[name] = table[column].to_numpy()
         limits = answer.limits()
         out[f"{name} limits"] = limits["limit"].to_numpy(dtype=float) if len(limits) else np.zeros(0)
         out[f"{name} says"] = np.array([f.text for f in answer.result.findings])
-        if hasattr(answer, "histories"):
-            out[f"{name} history"] = answer.histories().to_numpy()
+        for rows in ("histories", "curves"):
+            if hasattr(answer, rows):
+                out[f"{name} {rows}"] = getattr(answer, rows)().to_numpy()
     return out
 
 

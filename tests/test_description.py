@@ -230,8 +230,9 @@ for room in sys.argv[1:]:
 
 def test_public_names_are_pinned():
     assert hk.__all__ == [
-        "Answer", "Assembly", "Check", "Compared", "HolokineError", "Matched", "Modes", "Shock", "SpectrumAnswer",
-        "StaticAnswer", "TimeAnswer", "__version__", "demo_folder", "formula", "match", "shock",
+        "Answer", "Assembly", "Check", "Compared", "Damped", "HolokineError", "Matched", "Modes", "Shock",
+        "SpectrumAnswer", "StaticAnswer", "SweepAnswer", "TimeAnswer", "TunedDamper", "__version__", "demo_folder",
+        "formula", "match", "shock",
     ]  # fmt: skip
     assert set(dir(hk)) >= set(hk.__all__)
     with pytest.raises(AttributeError):

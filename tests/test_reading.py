@@ -328,7 +328,7 @@ def test_a_body_that_only_one_run_has_does_not_hide_the_pairs(finer: int):
 
 
 def test_variants_of_a_file(crate, crate_copy):
-    assert crate.variants == ("aluminium cage", "thicker deck", "stiffer fan bushings")
+    assert crate.variants == ("aluminium cage", "thicker deck", "stiffer fan bushings", "rubber fan bushings")
     thick = crate.variant("thicker deck")
     assert thick.description.parts["deck"].plate.thickness == pytest.approx(0.004)
     assert thick.description.parts["deck"].plate.offset == crate.description.parts["deck"].plate.offset

@@ -17,11 +17,13 @@ if TYPE_CHECKING:
         Assembly,
         Check,
         Compared,
+        Damped,
         Modes,
         SpectrumAnswer,
         StaticAnswer,
         SweepAnswer,
         TimeAnswer,
+        TunedDamper,
     )
 
 __version__ = "0.1.0"
@@ -30,6 +32,7 @@ __all__ = [
     "Assembly",
     "Check",
     "Compared",
+    "Damped",
     "HolokineError",
     "Matched",
     "Modes",
@@ -38,6 +41,7 @@ __all__ = [
     "StaticAnswer",
     "SweepAnswer",
     "TimeAnswer",
+    "TunedDamper",
     "__version__",
     "demo_folder",
     "formula",
@@ -46,9 +50,12 @@ __all__ = [
 ]
 
 _LAZY = dict.fromkeys(
-    ("Answer", "Assembly", "Check", "Compared", "Modes", "SpectrumAnswer", "StaticAnswer", "SweepAnswer", "TimeAnswer"),
+    (
+        "Answer", "Assembly", "Check", "Compared", "Damped", "Modes", "SpectrumAnswer", "StaticAnswer", "SweepAnswer",
+        "TimeAnswer", "TunedDamper",
+    ),
     "holokine.api",
-)
+)  # fmt: skip
 
 
 def __getattr__(name: str) -> Any:

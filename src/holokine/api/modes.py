@@ -21,6 +21,8 @@ if TYPE_CHECKING:
     from holokine.api.answer import Answer
     from holokine.api.assembly import Assembly
     from holokine.api.compared import Compared
+    from holokine.api.damped import Damped
+    from holokine.api.tuned import TunedDamper
     from holokine.describe.events import EventKind
     from holokine.gauges import GaugeSet
     from holokine.modes.energy import Energies
@@ -367,6 +369,60 @@ class Modes:
         from holokine.show.mode_tables import load_shares_table
 
         return load_shares_table(self.set, load_shares(self.set, self.assembly.loads_of(event)))
+
+    def damped(self) -> Damped:
+        """Damped (complex) modes, coupled by dampers, loss factors and all other damping of the description.
+
+        Raises
+        ------
+        StaleError
+            When the assembly has changed in what the modes depend on.
+        """
+        from holokine.api.damped import Damped
+        from holokine.modes.damped import damped_modes
+        from holokine.respond.steady import coupling
+
+        chain = self._now
+        found = coupling(chain, self.set.count)
+        return Damped(self, found, damped_modes(found.vibration))
+
+    def tune(
+        self,
+        at: str,
+        axis: str | Sequence[float],
+        *,
+        mode: int | None = None,
+        mass: float | str | None = None,
+        ratio: float | str | None = None,
+        against: str | None = None,
+        gauge: str | None = None,
+        band: Sequence[float | str] | None = None,
+    ) -> TunedDamper:
+        """A tuned damper (a mass on a spring and damper) at a point: which spring and damper, and what it brings.
+
+        Parameters
+        ----------
+        at, axis : str, str or three numbers
+            Where its mass hangs, and along what it slides.
+        mode : int, optional
+            Which it is for; the lowest mode that moves the point most along the axis when left out.
+        mass, ratio : float or str
+            Its mass (kg, or with a unit), or its share of the effective modal mass there (``"5 %"``): one of them.
+        against : str, optional
+            ``"force"`` (the default: a force at the point, whose displacement is read), ``"base"`` (motion of the base
+            along the axis; the point's displacement relative to it), or a sweep of the description with a `gauge`.
+        gauge : str, optional
+            One reading, such as ``"fan z"``, whose largest over the band is made least.
+        band : two of float or str, optional
+            From and to in Hz; 0.6 to 1.5 times the mode's frequency when left out.
+
+        Raises
+        ------
+        EventError, UnknownNameError, UnitError, DescriptionError
+        """
+        from holokine.api.tuning import tuned_damper
+
+        return tuned_damper(self, at, axis, mode, mass, ratio, against, gauge, band)
 
     def respond(self, event: str | EventKind | dict[str, Any]) -> Answer:
         """Response of all gauges to an event: a name in the description, or the event itself.

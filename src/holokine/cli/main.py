@@ -236,12 +236,17 @@ def modes(
 @click.option("--signed", is_flag=True, help="Peaks of a spectrum with the sign of the mode that dominates each.")
 @click.option("--rules", is_flag=True, help="Peaks of a spectrum by every rule of combination side by side.")
 @click.option(
-    "--animate", "gauge", metavar="GAUGE", help="Animate an answer in time into --out, above this gauge's history."
+    "--animate",
+    "gauge",
+    metavar="GAUGE",
+    help="Animate an answer in time into --out, above this gauge's history; of a sweep one cycle at its peak.",
 )
 @click.option("--window", nargs=2, metavar="FROM TO", help="Time that the animation shows, such as 0s 80ms.")
 @click.option("--seconds", type=click.FloatRange(0.1, 120), help="How long it plays (6).")
 @click.option(
-    "--at", metavar="TIME", help="Also the deformed shape, stress and member forces at this instant, as 27ms."
+    "--at",
+    metavar="TIME",
+    help="Also the deformed shape, stress and member forces at this instant, as 27ms; of a sweep as '45Hz, 90deg'.",
 )
 @_film
 @_range
@@ -272,6 +277,7 @@ def respond(
       holokine respond crate.run "kerb strike" --animate "fan z" --window 0s 200ms --out results
       holokine respond crate.run "kerb strike" --at 27ms
       holokine respond crate.yaml "winter standstill"
+      holokine respond crate.run shaker --at "20.2 Hz" --animate fan --out results
 
     Ends with exit code 1 when a limit of the assembly file is not met.
     """
@@ -334,6 +340,71 @@ def vectors(
     from holokine.cli.mode_reports import VectorsView
 
     VectorsView.of(assembly, event, number, wanted).deliver(to)
+
+
+@cli.command()
+@_ASSEMBLY
+@click.option("--animate", type=click.IntRange(min=1), multiple=True, metavar="MODE",
+              help="Film of a cycle of this damped mode into --out (repeatable).")  # fmt: skip
+@_film
+@_range
+@_output
+def damped(assembly: Path, animate: tuple[int, ...], film: FilmAsked, wanted: ModesRange, to: Delivery) -> None:
+    """Damped (complex) modes: frequency, damping ratio and decay as dampers and loss factors couple the modes.
+
+    \b
+    Example:
+      holokine damped crate.yaml
+      holokine damped crate.run --animate 4 --out results
+    """
+    from holokine.cli.mode_reports import DampedView
+
+    if animate and to.out is None:
+        raise click.UsageError("--animate needs --out DIR")
+    DampedView.of(assembly, wanted, animate, film).deliver(to)
+
+
+@cli.command()
+@_ASSEMBLY
+@click.option("--at", required=True, metavar="POINT", help="Point at which the damper's mass hangs.")
+@click.option("--axis", required=True, metavar="AXIS", help="Along what it slides: x, y, z, or a direction as 1,0,1.")
+@click.option("--mode", type=int, metavar="MODE", help="Mode that it is for; by default the one that moves it most.")
+@click.option("--mass", metavar="MASS", help="Its mass, such as 2kg ...")
+@click.option("--ratio", metavar="SHARE", help="... or its share of the effective modal mass there, such as 5%.")
+@click.option("--against", metavar="WHAT", help="force (at the point; the default), base, or a sweep of the file ...")
+@click.option("--gauge", metavar="GAUGE", help="... and the reading whose largest is to be least, such as 'fan z'.")
+@click.option("--band", nargs=2, metavar="FROM TO", help="Frequencies that count, such as 15Hz 25Hz.")
+@click.option("--write", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+              help="Write the assembly with the damper in it.")  # fmt: skip
+@_range
+@_output
+def tune(
+    assembly: Path,
+    at: str,
+    axis: str,
+    mode: int | None,
+    mass: str | None,
+    ratio: str | None,
+    against: str | None,
+    gauge: str | None,
+    band: tuple[str, str] | None,
+    write: Path | None,
+    wanted: ModesRange,
+    to: Delivery,
+) -> None:
+    """A tuned damper for a mode: spring, damper and travel by the classic optimum and by the least of the largest.
+
+    \b
+    Example:
+      holokine tune crate.yaml --at transformer --axis z --mode 3 --ratio 5%
+      holokine tune crate.run --at transformer --axis z --mass 12kg --against shaker --gauge "transformer z"
+    """
+    from holokine.cli.mode_reports import TuneView
+
+    parts = axis.replace(",", " ").split()
+    keys: dict[str, Any] = {"at": at, "axis": parts if len(parts) == 3 else axis, "mode": mode, "mass": mass,
+                            "ratio": ratio, "against": against, "gauge": gauge, "band": band or None}  # fmt: skip
+    TuneView.of(assembly, wanted, keys, write).deliver(to)
 
 
 @cli.command()

@@ -5,13 +5,14 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from holokine import Assembly
-from holokine.cli.asked import Delivery, ModesRange
+from holokine.cli.asked import Delivery, FilmAsked, ModesRange
 from holokine.cli.reports import _file_name, _records, _View, open_modes
 from holokine.cli.terminal import Screen
 from holokine.errors import SelectionError
@@ -29,7 +30,9 @@ __all__ = [
     "ChangeView",
     "CompareView",
     "ConservatismView",
+    "DampedView",
     "EnergyView",
+    "TuneView",
     "VectorsView",
     "deliver_match",
     "deliver_shock",
@@ -73,9 +76,10 @@ class VectorsView(_View):
     def _peaks(modes: Modes, made: Modes, event: str, count: int) -> pd.DataFrame:
         """Largest reading of every gauge by the first natural modes, by the vectors, and by all modes corrected."""
         described = modes.assembly.event_named(event)
-        off: dict[str, Any] = {
-            k: False for k in ("static_correction", "missing_mass") if k in type(described).model_fields
-        }
+        plainly = {"static_correction": False, "missing_mass": False}
+        off: dict[str, Any] = {k: v for k, v in plainly.items() if k in type(described).model_fields}
+        if "amplitudes" in type(described).model_fields:  # of sweeps, compared as peaks
+            described = described.model_copy(update={"amplitudes": "peak"})
         plain = described.model_copy(update=off)
         cut = plain.model_copy(update={"upto": float(modes.frequencies_hz[count - 1]) * (1 + 1e-9)})
         answers = [(modes, cut), (made, plain), (modes, described)]
@@ -89,6 +93,70 @@ class VectorsView(_View):
         result["natural_modes"] = best["peak"].loc[keys].to_numpy()
         result["load_dependent"] = few["peak"].loc[keys].to_numpy()
         return result
+
+
+@dataclass
+class DampedView(_View):
+    """`holokine damped`."""
+
+    @classmethod
+    def of(cls, path: Path, wanted: ModesRange, animate: tuple[int, ...], film: FilmAsked) -> DampedView:
+        modes = open_modes(path, wanted)
+        damped = modes.damped()
+        table = damped.table()
+        for mode in animate:
+            damped._row(mode)
+        hidden = ["uncoupled_damping_percent", "real_part_per_s", "imaginary_part_per_s"]
+        if (table["kind"] == "swings").all():
+            hidden.append("kind")
+        return cls(
+            modes.assembly,
+            f"{modes.assembly.title}: damped modes",
+            "modes",
+            modes.key,
+            lines=damped.lines,
+            screens=[("Damped modes", table.drop(columns=hidden))],
+            tables={"damped_modes": table},
+            figures={"poles": damped.plot},
+            pictures={f"damped_mode_{m:02d}.{film.ending}": partial(damped.animate, m, **film.keys) for m in animate},
+            findings=damped.findings,
+        )
+
+
+@dataclass
+class TuneView(_View):
+    """`holokine tune`."""
+
+    @classmethod
+    def of(cls, path: Path, wanted: ModesRange, keys: dict[str, Any], write: Path | None) -> TuneView:
+        modes = open_modes(path, wanted)
+        damper = modes.tune(**keys)
+        table = damper.table()
+        lines = damper.lines
+        anew = damper.solved_anew
+        if anew is not None:
+            off = abs(anew / damper.result.best.peak - 1.0)
+            lines.append(
+                f"solved anew with the damper among the members: the largest reading is {100 * off:.2g} % "
+                f"{'higher' if anew > damper.result.best.peak else 'lower'}; modal damping ratios then hold for its "
+                "modes, and its mass rides along across its axis"
+            )
+        view = cls(
+            modes.assembly,
+            f"{modes.assembly.title}: tuned damper",
+            "modes",
+            modes.key,
+            lines=lines,
+            screens=[("Settings", table)],
+            tables={"tuned_damper": table},
+            figures={"tuned_damper": damper.plot},
+            findings=damper.findings,
+            facts={"members": damper.values()},
+        )
+        if write is not None:
+            damper.assembly().write(write)
+            view.after.append(f"wrote {write}: the assembly with the damper in it")
+        return view
 
 
 @dataclass

@@ -54,7 +54,8 @@ class CoupledVibration:
         A = np.zeros((2 * n, 2 * n), dtype=complex)
         A[:n, n:] = np.eye(n)
         A[n:, :n], A[n:, n:] = -self._stiffness, -self.viscous
-        scale = np.concatenate([self.omega, np.ones(n)])  # ω q and q' are alike in size
+        least = 1e-3 * float(self.omega.max(initial=0.0)) or 1.0
+        scale = np.concatenate([np.maximum(self.omega, least), np.ones(n)])  # ω q and q' are alike in size
         scaled = A * scale[:, None] / scale
         if not self.hysteretic.any():
             scaled = scaled.real  # so that poles come in exact pairs
@@ -99,6 +100,9 @@ class CoupledVibration:
             result = np.empty((len(omega), len(self.omega)), dtype=complex)
             result.real = self.omega**2 - w**2
             result.imag = np.diag(self.hysteretic) + np.diag(self.viscous) * w
+            result[result == 0.0] = (
+                np.inf
+            )  # a mode without damping, met exactly: callers see to it that nothing drives it
             np.divide(load @ weights.T, result, out=result)
             return result
         values, shapes, inner, condition = self._state

@@ -27,7 +27,7 @@ from holokine.system.build import System
 from holokine.system.loads import LoadField, base_field, load_field, load_sum
 from holokine.system.wide import explicit
 
-__all__ = ["answer_sweep", "full_steady", "sweep_frequencies"]
+__all__ = ["answer_sweep", "full_steady", "sweep_frequencies", "swinging"]
 
 Floats = NDArray[Any]  # float64
 Complex = NDArray[Any]  # complex128
@@ -42,7 +42,7 @@ def answer_sweep(bench: Bench, name: str, event: SweepEvent) -> SweepResult:
     EventError, DescriptionError
     """
     reduced = taken(bench, event)
-    excitation, extra = _excitation(bench, name, event)
+    excitation, extra = swinging(bench, name, event)
     if extra:
         reduced = with_loads(reduced, bench.modes, bench.gauges, extra)
 
@@ -74,7 +74,7 @@ def _rayleigh(bench: Bench, event: SweepEvent) -> tuple[float, float] | None:
     return None if described.rayleigh is None else rayleigh_factors(*described.rayleigh)
 
 
-def _excitation(bench: Bench, name: str, event: SweepEvent) -> tuple[Excitation, list[LoadField]]:
+def swinging(bench: Bench, name: str, event: SweepEvent) -> tuple[Excitation, list[LoadField]]:
     """What swings, and the loads by which it does beside the base."""
     folder, d = bench.document.folder, bench.document.description
     columns: list[str] = []

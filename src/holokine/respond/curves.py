@@ -66,7 +66,7 @@ def gathered_points(low: float, high: float, centres: Floats, widths: Floats, co
         More frequencies to be met.
     """
     count = max(int(np.ceil(np.log2(high / low) * _PER_OCTAVE)), 1) + 1
-    near = (centres + 45.0 * widths > low) & (centres - 45.0 * widths < high)
+    near = (centres + 45.0 * widths > low) & (centres - 45.0 * widths < high) & (widths > 1e-9 * centres)
     spread = (centres[near, None] + 0.5 * widths[near, None] * _ANGLES).ravel()
     points = np.concatenate([np.geomspace(low, high, count), spread, corners])
     points = np.unique(points[(points > low) & (points < high)])

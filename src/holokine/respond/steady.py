@@ -16,7 +16,7 @@ from holokine.gauges import GaugeSet
 from holokine.modes.attached import MOST, Attached, attached_shapes, damper_pushes
 from holokine.modes.check import Finding
 from holokine.modes.damped import CoupledVibration
-from holokine.modes.damping import loss_factors, modal_damping
+from holokine.modes.damping import composite_damping, loss_factors, modal_damping
 from holokine.respond.bench import Bench
 from holokine.respond.readout import Readout, lost_with, times
 from holokine.respond.reduced import ReducedModel
@@ -25,7 +25,7 @@ from holokine.system.build import System
 from holokine.system.loads import LoadField
 from holokine.system.loss import loss_matrix
 
-__all__ = ["SteadyModel", "SteadyMotion", "SteadyReadout", "steady_model"]
+__all__ = ["Coupling", "SteadyModel", "SteadyMotion", "SteadyReadout", "coupling", "steady_model"]
 
 Floats = NDArray[Any]  # float64
 Complex = NDArray[Any]  # complex128
@@ -158,36 +158,63 @@ def steady_model(
     damping : Damping, optional
         Of an event, in place of the description's.
     """
+    c = coupling(bench, reduced.count, damping)
+    loss_map = None
+    if c.attached is not None:
+        reduced = _joined(reduced, bench.system, bench.gauges, c.attached, fields())
+    if c.losses:
+        loss_map = _loss_map(bench, bench.gauges, c.losses)
+    return SteadyModel(
+        reduced, c.vibration, c.own, c.losses, c.loss, loss_map, c.modes, c.attached, c.mode_shapes, c.findings
+    )
+
+
+@dataclass(frozen=True)
+class Coupling:
+    """Modal equations with everything that damps; see `SteadyModel`."""
+
+    vibration: CoupledVibration
+    own: Floats
+    losses: dict[str, float]
+    loss: csr_array | None
+    modes: int
+    attached: Attached | None
+    mode_shapes: Floats
+    findings: tuple[Finding, ...] = ()
+
+    @property
+    def shapes(self) -> Floats:
+        """Shapes of all coordinates, (modes and shapes, dofs)."""
+        return self.mode_shapes if self.attached is None else np.vstack([self.mode_shapes, self.attached.shapes])
+
+
+def coupling(bench: Bench, count: int, damping: Damping | None = None) -> Coupling:
+    """What couples the lowest modes, with static shapes for what dampers push."""
     d = bench.document.description
     described = damping or d.damping_used
     losses = loss_factors(d, described)
     uniform = (described.loss_factor or {}).get("default", 0.0)
-    count = reduced.count
-    shapes = bench.modes.shapes[:count]
+    shapes, omega = bench.modes.shapes[:count], bench.modes.omega[:count]
     if described.composite is None:
-        own = modal_damping(described, reduced.frequencies_hz)
+        own = modal_damping(described, omega / (2.0 * np.pi))
     else:
-        own = reduced.damping - bench.dampers.ratios[:count]
-    if not (losses or uniform or bench.dampers.ratios.any() or _has_dampers(d)):
-        viscous = np.diag(2.0 * own * reduced.omega)
-        vibration = CoupledVibration(reduced.omega, viscous)
-        return SteadyModel(reduced, vibration, own, {}, None, None, count, None, shapes)
-    system, gauges = bench.system, bench.gauges
+        own = composite_damping(bench.modes, described.composite, bench.energies)[:count]
+    if not (losses or uniform or _has_dampers(d)):
+        return Coupling(CoupledVibration(omega, np.diag(2.0 * own * omega)), own, {}, None, count, None, shapes)
+    system = bench.system
     loss = loss_matrix(system, losses, uniform)
-    attached, findings = _attached(bench, shapes, reduced, set(losses))
+    attached, findings = (None, []) if bench.modes.rigid.any() else _attached(bench, shapes, omega, set(losses))
     whole = shapes
     if attached is not None:
-        reduced = _joined(reduced, system, gauges, attached, fields())
         whole = np.vstack([shapes, attached.shapes])
+        omega = np.concatenate([omega, attached.omega])
         rayleigh = described.rayleigh is not None
-        more = modal_damping(described, reduced.frequencies_hz[count:]) if rayleigh else np.zeros(len(attached.omega))
+        more = modal_damping(described, omega[count:] / (2.0 * np.pi)) if rayleigh else np.zeros(len(omega) - count)
         own = np.concatenate([own, more])
-    viscous = np.diag(2.0 * own * reduced.omega) + whole @ (system.damping @ whole.T)
+    viscous = np.diag(2.0 * own * omega) + whole @ (system.damping @ whole.T)
     hysteretic = None if loss is None else whole @ (loss @ whole.T)
-    return SteadyModel(
-        reduced, CoupledVibration(reduced.omega, viscous, hysteretic), own, losses, loss,
-        _loss_map(bench, gauges, losses), count, attached, shapes, tuple(findings),
-    )  # fmt: skip
+    vibration = CoupledVibration(omega, viscous, hysteretic)
+    return Coupling(vibration, own, losses, loss, count, attached, shapes, tuple(findings))
 
 
 def _loss_map(bench: Bench, gauges: GaugeSet, losses: dict[str, float]) -> csr_array | None:
@@ -218,9 +245,7 @@ def _has_dampers(d: Any) -> bool:
     return d.matrices is not None or any(np.any(c.damping) for c in connectors)
 
 
-def _attached(
-    bench: Bench, shapes: Floats, reduced: ReducedModel, lossy: set[str]
-) -> tuple[Attached | None, list[Finding]]:
+def _attached(bench: Bench, shapes: Floats, omega: Floats, lossy: set[str]) -> tuple[Attached | None, list[Finding]]:
     pushes = damper_pushes(bench.system, lossy)
     if len(pushes) == 0:
         return None, []
@@ -230,7 +255,7 @@ def _attached(
             "that more modes may be needed; a check: full model at"
         )
         return None, [Finding("note", text)]
-    attached = attached_shapes(bench.modes, shapes, reduced.omega, pushes)
+    attached = attached_shapes(bench.modes, shapes, omega, pushes)
     return (attached if len(attached.omega) else None), []
 
 

@@ -53,7 +53,7 @@ class EventKind(Strict):
 class ModalEvent(EventKind):
     """An event answered by modes: with a damping of its own, and a highest frequency of the modes taken.
 
-    Its damping stands in place of the description's; what discrete dampers and loss factors of materials add stays.
+    Its damping stands in place of the description's; what discrete dampers and loss factors of members add stays.
     """
 
     needs_modes: ClassVar[bool] = True
