@@ -323,3 +323,93 @@ def _():
     w2 = 3e4 / 3.0
     one, two = 2 / 3 * 6.0 / w2, 1 / 3 * 9.0 / w2
     return [float(v) for v in found], [one + two, float(np.hypot(one, two)), one + two]
+
+
+def swept_beam(eta: float, c: float) -> hk.SweepAnswer:
+    """A pinned beam shaken at 0.3 of its span, read at 0.6, with a loss factor and a damper to the ground at 0.3."""
+    a = beam(2.0, {"rectangle": {"width": 0.03, "height": 0.008}}, {"E": 70e9, "nu": 0.3, "density": 2700.0},
+             start=["x", "z"], end="z", suppress=["y", "rx", "rz"], theory="euler")  # fmt: skip
+    a.point("at", [0.6, 0, 0]).point("read", [1.2, 0, 0]).damping({"loss factor": eta})
+    a = a.changed({"parts": {"beam": {"beam": {"through": ["a", "at", "read", "b"]}}}})
+    if c:
+        a.spring("damper", between=["at", "ground"], damping=c, axis="z")
+    a.load("push", at="at", force=[0, 0, 1]).gauge("moves", displacement="read", axis="z")
+    return a.event("sweep", sweep=[3, 60], loads={"push": 1.0}).modes(12).respond("sweep")
+
+
+def receptance(x: float, y: float, s, eta: float):
+    """Of the same beam as a continuum between two shares x ≤ y of its span, at s = iω (any complex s)."""
+    mass, stiff = 2700 * 0.03 * 0.008, 70e9 * 0.03 * 0.008**3 / 12 * (1 + 1j * eta)
+    b = (-mass * s**2 / stiff + 0j) ** 0.25 * 2.0
+    y, x = 1 - y, x
+    return (
+        2.0**3
+        / (2 * stiff * b**3)
+        * (np.sin(b * y) * np.sin(b * x) / np.sin(b) - np.sinh(b * y) * np.sinh(b * x) / np.sinh(b))
+    )
+
+
+def swept_exactly(eta: float, c: float, f: np.ndarray) -> np.ndarray:
+    s = 2j * np.pi * f
+    return receptance(0.3, 0.6, s, eta) / (1 + c * s * receptance(0.3, 0.3, s, eta))
+
+
+@case(
+    "sweep: continuous beam, E (1 + iη)", "closed form (receptance)", "40 beams, 12 modes; amplitudes at 3 peaks", 1e-4
+)
+def _():
+    answer = swept_beam(0.02, 0.0)
+    table = answer.resonances().query("kind == 'peak'")
+    f = table["frequency_hz"].to_numpy()
+    return 1e-3 * table["peak"].to_numpy(), np.abs(swept_exactly(0.02, 0.0, f))
+
+
+@case("sweep: the same with a damper along the span", "closed form (receptances coupled)",
+      "40 beams, 12 modes and a static shape; amplitudes at the peaks", 1e-4)  # fmt: skip
+def _():
+    answer = swept_beam(0.02, 20.0)
+    table = answer.resonances().query("kind == 'peak'")
+    f = table["frequency_hz"].to_numpy()
+    return 1e-3 * table["peak"].to_numpy(), np.abs(swept_exactly(0.02, 20.0, f))
+
+
+@case("damped modes of that beam", "roots of 1 + c s α(s)", "40 beams, 12 modes and a static shape; 3 poles", 2e-6)
+def _():
+    damped = swept_beam(0.0, 20.0).modes.damped()
+    exact = []
+    for start in damped.poles[:3]:
+        s, d = complex(start) * (1 + 1e-3j), 1e-6  # Newton's method from beside it, on the continuum's own equation
+        for _ in range(60):
+            g = [1 + 20.0 * z * receptance(0.3, 0.3, z, 0.0) for z in (s * (1 - d), s, s * (1 + d))]
+            s -= g[1] * 2 * d * s / (g[2] - g[0])
+        exact.append(s)
+    found, roots = damped.poles[:3], np.array(exact)
+    return [*np.abs(found), *(-found.real / np.abs(found))], [*np.abs(roots), *(-roots.real / np.abs(roots))]
+
+
+@case("half-power bandwidth and peak of one mass", "closed form", "a mass on a spring, 1 % of critical", 1e-6)
+def _():
+    k, zeta = 3.0 * (2 * np.pi * 10) ** 2, 0.01
+    a = hk.Assembly().damping(zeta).point("p", [0, 0, 0]).mass("m", at="p", mass=3.0)
+    a.spring("k", between=["p", "ground"], stiffness=k, axis="x").support("guide", at="p", hold=["y", "z"])
+    a.gauge("moves", displacement="p", axis="x").load("push", at="p", force=[1, 0, 0])
+    row = a.event("sweep", sweep=[5, 20], loads={"push": 1.0}).modes().respond("sweep").peaks().iloc[0]
+    top = 1 / (2 * zeta * np.sqrt(1 - zeta**2))
+    low, high = (np.sqrt(1 - 2 * zeta**2 + sign * 2 * zeta * np.sqrt(1 - zeta**2)) for sign in (-1, 1))
+    return ([1e-3 * row["peak"] * k, row["frequency_hz"], row["bandwidth_hz"]],
+            [top, 10 * np.sqrt(1 - 2 * zeta**2), 10 * (high - low)])  # fmt: skip
+
+
+@case("tuned damper on an undamped mass, least of the largest", "Nishihara & Asami 2002 (exact optimum)",
+      "mass ratio 10 %: tuning, damping ratio", 2e-3)  # fmt: skip
+def _():
+    mu = 0.1
+    a = hk.Assembly().damping(0.0).point("p", [0, 0, 0]).mass("m", at="p", mass=100.0)
+    a.spring("k", between=["p", "ground"], stiffness=100.0 * (2 * np.pi * 5) ** 2, axis="x")
+    a.support("guide", at="p", hold=["y", "z"])
+    best = a.modes().tune("p", "x", ratio=mu).result.best
+    root = np.sqrt(4 + 3 * mu)
+    tuning = (
+        2 / (1 + mu) * np.sqrt(2 * (16 + 23 * mu + 9 * mu**2 + 2 * (2 + mu) * root) / (3 * (64 + 80 * mu + 27 * mu**2)))
+    )
+    return [best.frequency_hz / 5, best.ratio], [tuning, np.sqrt((8 + 9 * mu - 4 * root) / (1 + mu)) / 4]

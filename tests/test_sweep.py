@@ -221,3 +221,327 @@ def test_swept_resonance_by_integration() -> None:
         top = np.abs(z.imag).max() / pole.imag
         # 1 %: one peak per cycle is caught only, the filter is of first order, and two lobes of the sweep are cut off
         assert top / steady == pytest.approx(reached(speed), rel=0.01)
+
+
+# -- readings of several components, whole fields ---------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def shaken() -> tuple[hk.Modes, hk.SweepAnswer]:
+    """A crooked bracket of beams, a shell and a block, shaken along x and y out of phase, with a rotor and weight."""
+    a = hk.Assembly("bracket").material("steel", E=205e9, nu=0.29, density=7840).section("bar", rod={"diameter": 0.02})
+    a.point("root", [0, 0, 0]).point("knee", [0.4, 0, 0]).point("tip", [0.4, 0.3, 0.1])
+    a.part(
+        "arm", beam={"through": ["root", "knee", "tip"], "section": "bar", "up": "z", "size": 0.05}, material="steel"
+    )
+    a.part("flag", plate={"corner": [0.4, 0.3, 0.1], "sides": [[0.2, 0, 0], [0, 0.1, 0.1]], "divisions": [4, 3],
+                          "thickness": 0.003}, material="steel")  # fmt: skip
+    a.part("block", box={"corner": [0.6, 0.3, 0.1], "sides": [[0.05, 0, 0], [0, 0.05, 0], [0, 0, 0.05]],
+                         "divisions": [2, 2, 2]}, material="steel")  # fmt: skip
+    a.link("hold", rigid="tip", to={"part": "flag", "box": [[0.39, 0.29, 0.09], [0.46, 0.36, 0.16]]})
+    a.joint("bolt", between=[{"part": "flag", "nearest": [0.6, 0.3, 0.1], "count": 3},
+                             {"part": "block", "plane": {"at": [0.6, 0.3, 0.1], "normal": "x"}}],
+            stiffness=[5e5, 5e5, 5e5, 500, 500, 500], damping=[90, 90, 90, 0, 0, 0], loss_factor="10 %")  # fmt: skip
+    a.support("wall", at="root", hold="all").damping("1 %").load("weight", gravity="-z")
+    a.event("rest", static="weight")
+    a.gauge("tip", acceleration="tip").gauge("sway", displacement="tip", relative_to="knee")
+    a.gauge("arm", stress="arm").gauge("flag", stress="flag").gauge("lines", stress="flag", component="principal")
+    a.gauge("block", stress="block").gauge("wall", reaction="wall").gauge("turn", reaction_moment="wall")
+    a.gauge("hold", force="hold").gauge("root", beam_moment="arm", end="start").gauge("loss", damper_force="bolt")
+    a.gauge("cut", cut_force="arm", plane={"at": [0.2, 0, 0], "normal": "x"}).gauge("goes", displacement="tip",
+                                                                                     motion="absolute")  # fmt: skip
+    a.event("shaken", sweep=[5, 300], base={"x": "1 g", "y": {"amplitude": "0.7 g", "phase": "70 deg"}},
+            unbalance={"rotor": {"at": "tip", "axis": [1, 1, 0], "amount": "300 g mm"}}, beside="rest")  # fmt: skip
+    modes = a.modes(16)
+    return modes, modes.respond("shaken")
+
+
+def test_largest_over_the_cycle_by_brute_force(shaken) -> None:
+    """Magnitudes, equivalent and principal stress: the largest of 720 instants of the cycle, at the peak."""
+    _, answer = shaken
+    r = answer.result
+    turns = np.exp(2j * np.pi * np.arange(720) / 720)
+    for row, reading in enumerate(r.reduced.readings):
+        motion = r.reader.motion(r.peak_frequencies[[row]])
+        parts = r.reader.rows(motion, r.columns(row))[0]
+        seen = np.abs(reading.form.value(np.real(parts * turns[:, None]))).max()
+        assert r.swing[row] == pytest.approx(seen, rel=2e-5)  # 720 instants miss a top by (π/720)²/2
+        assert r.swing[row] >= seen * (1 - 1e-6)
+        assert r.swing[row] == pytest.approx(r.curve(row).max(), rel=2e-3)
+
+
+def test_the_whole_model_agrees(shaken) -> None:
+    """Every kind of reading, the damper's part of a bolt that loses too, from the whole model at six frequencies."""
+    modes, answer = shaken
+    more = modes.assembly.modes(60)
+    f = [8.0, 21.0, 47.0, 90.0, 170.0, 260.0]
+    event = answer.event.model_copy(update={"full_model_at": tuple(f)})
+    check = more.respond(event).full()
+    # percent: 60 of some 380 modes; at 260 Hz what is left out of reactions is (260/4000)² of a left-out mode's share
+    assert check["difference_percent_of_peak"].abs().max() < 0.05
+    few = modes.respond(event).full()["difference_percent_of_peak"].abs().max()
+    assert few > check["difference_percent_of_peak"].abs().max()
+
+
+def test_rest_and_vibration_together(shaken) -> None:
+    """With the weight beside: the largest of both over the cycle, by many instants over all points of the sweep."""
+    modes, answer = shaken
+    r = answer.result
+    rest = modes.assembly.respond("rest").result
+    turns = np.exp(2j * np.pi * np.arange(360) / 360)
+    for row, reading in enumerate(r.reduced.readings):
+        columns = r.columns(row)
+        still = r.steady_channels[columns]
+        moved = still + np.real(r.values(row)[:, None] * turns[:, None])
+        seen = np.abs(reading.form.value(moved)).max()
+        assert r.peaks[row] == pytest.approx(seen, rel=3e-3)
+        if reading.count == 1 and np.isfinite(rest.peaks[row]):
+            assert r.steady[row] == pytest.approx(rest.peaks[row], rel=1e-9, abs=1e-12)
+    table = answer.peaks().dropna(subset=["largest_together"])
+    assert (table["largest_together"] >= table["peak"] * (1 - 1e-9)).all()
+
+
+def test_whole_fields_read_as_gauges_do(shaken) -> None:
+    """Envelopes of points, section forces and stress against gauges; shapes at instants against complex amplitudes."""
+    modes, answer = shaken
+    r, system = answer.result, modes.set.system
+    points = answer.points().set_index(["point", "axis"])
+    label = [x.label for x in r.reduced.readings]
+    for axis in "xyz":
+        row = label.index(f"tip {axis}")
+        assert points.loc[("tip", axis), "acceleration_g"] == pytest.approx(r.curve(row).max() / G, rel=1e-9)
+        k = int(r.curve(row).argmax())
+        assert points.loc[("tip", axis), "at_hz_acceleration"] == pytest.approx(r.frequency_hz[k], rel=1e-12)
+    worst = answer.worst().set_index("part")
+    for part in ("arm", "flag", "block"):
+        row = next(i for i, x in enumerate(r.reduced.readings) if x.gauge == part)
+        # of beams the gauge reads from balance, the field from elastic forces
+        close = 5e-3 if part == "arm" else 1e-9
+        assert worst.loc[part, "stress_mpa"] == pytest.approx(1e-6 * r.curve(row).max(), rel=close)
+    nodal = answer.motion.stress()[1]
+    assert nodal.max() == pytest.approx(1e6 * worst["stress_mpa"].max(), rel=1e-9)
+    members = answer.members()
+    root = next(i for i, x in enumerate(r.reduced.readings) if x.label == "root My")
+    assert members["My_nm"].iloc[0] == pytest.approx(r.curve(root).max(), rel=0.02)  # elastic, not from balance
+    shape = answer.deformed("47 Hz, 90 deg")
+    u = answer.motion.amplitude(47.0)
+    np.testing.assert_allclose(shape.displacement, -u.imag, atol=1e-12 * np.abs(u).max())
+    sway = u.reshape(-1, 6)[system.node("tip", "")][:3] - u.reshape(-1, 6)[system.node("knee", "")][:3]
+    read = r.reader.rows(r.reader.motion(np.array([47.0])), r.columns(label.index("sway x")))[0, 0]
+    assert sway[0] == pytest.approx(read, rel=1e-9)
+    far = answer.deformed("47 Hz")  # when the node that moves most is farthest out
+    size = np.linalg.norm(far.nodes, axis=1).max()
+    turns = [np.linalg.norm(answer.deformed("47 Hz", phase=p).nodes, axis=1).max() for p in np.linspace(0, np.pi, 90)]
+    assert size == pytest.approx(max(turns), rel=1e-3)
+
+
+def test_unbalance_is_two_forces_a_quarter_apart(shaken) -> None:
+    """m r ω² turning about an axis, by forces of its own with phases; backwards it reads otherwise."""
+    modes, _ = shaken
+    a = modes.assembly.changed({"events": {
+        "rotor": {"sweep": [20, 80],
+                  "unbalance": {"r": {"at": "tip", "axis": "z", "amount": "2 g m", "phase": "20 deg"}}},
+    }, "loads": {"one": {"at": "tip", "force": [1, 0, 0]}, "two": {"at": "tip", "force": [0, 1, 0]}}})  # fmt: skip
+    first = a.modes(16).respond("rotor")
+    f = first.result.frequency_hz
+    size = 2e-3 * (2 * np.pi * f) ** 2
+    loads = {n: {"table": {"frequency": f, "factor": size}, "phase": p, "interpolate": "linear"}
+             for n, p in (("one", "20 deg"), ("two", "-70 deg"))}  # fmt: skip
+    second = a.modes(16).respond({"sweep": {"at": f}, "loads": loads})
+    for row in range(4):
+        np.testing.assert_allclose(first.result.values(row), second.result.values(row), rtol=1e-8)
+    back = {"r": {"at": "tip", "axis": "z", "amount": "2 g m", "phase": "20 deg", "turning": "backward"}}
+    other = a.modes(16).respond({"sweep": {"at": f}, "unbalance": back})
+    assert not np.allclose(np.abs(other.result.values(0)), np.abs(first.result.values(0)), rtol=1e-3)
+
+
+def test_shares_of_modes_make_the_whole(shaken) -> None:
+    _, answer = shaken
+    table = answer.shares()
+    np.testing.assert_allclose(table.iloc[:, 2:].sum().to_numpy(), 100.0, rtol=1e-9)
+    top = answer.peaks().set_index(["gauge", "component"])
+    words = top.loc[("tip", "x"), "mode_shares"]
+    assert words.split(" ")[0].isdigit()
+
+
+# -- what comes in and out ---------------------------------------------------------------------------------------
+
+
+def test_points_follow_bands_lists_and_spacings() -> None:
+    a, _ = one_mass(damping=9.0)
+    a.band("fan", speed="540 rpm", harmonics=[1, 2, 6], margin="5 %")
+    r = a.modes().respond({"sweep": {"band": "fan"}, "base": {"x": "1 g"}}).result
+    assert len(r.starts) == 3
+    assert not r.covers(np.array([12.0, 30.0])).any()
+    assert r.covers(np.array([9.0, 18.5, 54.0])).all()
+    assert r.sampled_error < 2e-3
+    for sweep, count in (
+        ({"range": [5, 20], "spacing": "linear", "points": 31}, 31),
+        ({"range": [5, 20], "spacing": "logarithmic", "per octave": 10}, 21), ({"at": [9, 9.7, 11]}, 3),
+    ):  # fmt: skip
+        r = a.modes().respond({"sweep": sweep, "base": {"x": "1 g"}}).result
+        assert len(r.frequency_hz) == count
+        assert r.swing[0] >= r.curve(0).max()
+    assert any("miss a peak" in f.text for f in r.findings)
+
+
+@pytest.mark.parametrize(
+    ("event", "words"),
+    [
+        ({"sweep": [20, 5], "base": {"x": "1 g"}}, "must rise"),
+        ({"sweep": [0, 5], "base": {"x": "1 g"}}, "greater than 0"),
+        ({"sweep": {"at": [5, 5]}, "base": {"x": "1 g"}}, "must rise"),
+        ({"sweep": {"at": [-5, 5]}, "base": {"x": "1 mm"}}, "greater than 0"),
+        ({"sweep": [5, 20]}, "nothing shakes"),
+        ({"sweep": {"range": [5, 20], "points": 9}, "base": {"x": "1 g"}}, "no effect"),
+        ({"sweep": {"range": [5, 20], "spacing": "linear"}, "base": {"x": "1 g"}}, "needs points"),
+        ({"sweep": {"range": [5, 20], "spacing": "logarithmic"}, "base": {"x": "1 g"}}, "exactly one"),
+        ({"sweep": {"band": "nix"}, "base": {"x": "1 g"}}, "nix"),
+        ({"sweep": [5, 20], "base": {"x": {"phase": "9 deg"}}}, "exactly one"),
+        ({"sweep": [5, 20], "base": {"x": "-1 g"}}, "180 deg"),
+        ({"sweep": [5, 20], "base": {"q": "1 g"}}, "x"),
+        ({"sweep": [5, 20], "base": {"x": "3 N"}}, "acceleration"),
+        ({"sweep": [5, 20], "loads": {"push": "1 g"}}, "factor"),
+        ({"sweep": [5, 20], "loads": {"shove": 1}}, "shove"),
+        ({"sweep": [5, 20], "loads": {"moved": 1}}, "moves supports"),
+        (
+            {"sweep": [5, 20], "base": {"x": {"table": {"frequency": [6, 30], "acceleration": [1, 2]}}}},
+            "does not cover",
+        ),
+        ({"sweep": [5, 20], "base": {"x": {"table": {"frequency": [6, 4], "acceleration": [1, 2]}}}}, "does not rise"),
+        ({"sweep": [5, 20], "base": {"x": {"table": {"frequency": [4, 30], "acceleration": [0, 2]}}}}, "interpolate"),
+        (
+            {"sweep": [5, 20], "base": {"x": {"table": {"frequency": [4, 30], "factor": [1, 2]}}}},
+            "factor is for loads",
+        ),
+        ({"sweep": [5, 20], "base": {"x": {"file": "none.csv"}}}, "none.csv"),
+        ({"sweep": [5, 20], "base": {"x": "1 g"}, "pulse": {"x": {}}}, "exactly one"),
+        ({"sweep": [5, 20], "base": {"x": "1 g"}, "combine": "srss"}, "belongs to"),
+        ({"sweep": [5, 20], "base": {"x": "1 g"}, "beside": "shaken"}, "shaken"),
+        ({"sweep": [5, 20], "unbalance": {"r": {"at": "p1", "axis": "z", "amount": "2 g m"}}}, None),
+    ],
+)
+def test_bad_sweeps_are_refused_with_what_to_do(event, words) -> None:
+    a, _ = one_mass(damping=9.0)
+    a.load("push", at="p1", force=[1, 0, 0]).load("moved", supports="guide", move={"z": 1})
+    a.event("shaken", sweep=[5, 20], base={"x": "1 g"})
+    if words is None:
+        assert a.modes().respond(event).result.swing.max() > 0
+        return
+    with pytest.raises(hk.HolokineError, match=words):
+        a.modes().respond(event)
+
+
+def test_a_mode_without_damping_is_refused_where_it_is_driven() -> None:
+    a, _ = one_mass()
+    a.load("push", at="p1", force=[1, 0, 0])
+    for event in ({"sweep": [5, 20], "base": {"x": "1 g"}}, {"sweep": [5, 20], "loads": {"push": 1}}):
+        with pytest.raises(hk.HolokineError, match="infinite"):
+            a.modes().respond(event)
+    assert np.isfinite(a.modes().respond({"sweep": [12, 20], "base": {"x": "1 g"}}).result.swing).all()
+    assert a.modes().respond({"sweep": [5, 20], "base": {"y": "1 g"}}).result.swing[0] == 0.0
+
+
+def test_amplitudes_by_choice_and_what_a_real_sweep_misses() -> None:
+    a, _ = one_mass(damping=9.0)
+    tables = {}
+    for shown in ("peak", "rms", "peak to peak"):
+        event = {"sweep": [5, 20], "base": {"x": "1 g"}, "amplitudes": shown, "octaves per minute": 40.0}
+        answer = a.modes().respond(event)
+        tables[shown] = answer.peaks()[shown.replace(" ", "_")].to_numpy()
+        assert shown.replace(" ", "_") in answer.resonances().columns
+    np.testing.assert_allclose(tables["rms"], tables["peak"] / np.sqrt(2), rtol=1e-12)
+    np.testing.assert_allclose(tables["peak to peak"], 2 * tables["peak"], rtol=1e-12)
+    fast = [f for f in answer.findings if "octaves per minute" in f.text]
+    assert fast[0].level == "warning"
+    width = answer.peaks()["bandwidth_hz"].iloc[0]
+    rate = 40.0 * np.log(2) / 60 * 10 / width**2
+    assert f"reaches {100 * reached(rate):.0f} %" in fast[0].text
+
+
+def test_limits_figures_page_and_film(tmp_path, capsys) -> None:
+    """As commands: limits decide the exit code, against vibration and rest together; pictures, page, film, tables."""
+    from holokine.cli.main import run
+
+    a, _ = one_mass(damping=9.0)
+    a.load("lean", at="p1", force=[20, 0, 0]).event("rest", static="lean")
+    a.event("test", sweep=[5, 20], base={"x": "1 g"}, beside="rest").limit("moves", "70 mm")
+    path = a.write(tmp_path / "a.yaml")
+    run(["respond", str(path), "test", "--json"])
+    import json
+
+    data = json.loads(capsys.readouterr().out)
+    row = next(r for r in data["tables"]["test_limits"] if r["gauge"] == "moves")
+    peak = next(r for r in data["tables"]["test_peaks"] if r["gauge"] == "moves")
+    assert row["peak"] == pytest.approx(peak["peak"] + abs(peak["at_rest"]), rel=1e-9)
+    a.changed({"limits": {"moves": "0.9 mm"}}).write(path)
+    with pytest.raises(SystemExit) as stop:
+        run(["respond", str(path), "test", "--out", str(tmp_path / "out"), "--at", "10 Hz, 30 deg", "--animate",
+             "moves", "--film-size", "320x200", "--seconds", "0.5"])  # fmt: skip
+    assert stop.value.code == 1
+    made = {p.name for p in (tmp_path / "out").iterdir()}
+    assert {"test.png", "test_circle.png", "test_curves.html", "test.gif", "test_curves.csv", "test_resonances.csv",
+            "test_critical.csv", "test_shares.csv", "test.vtu", "test_at_10_hz__30_deg.png"} <= made  # fmt: skip
+    page = (tmp_path / "out" / "test_curves.html").read_text(encoding="utf-8")
+    assert '"sweep": true' in page
+    assert '"phase"' in page
+    with pytest.raises(SystemExit) as stop:
+        run(["respond", str(path), "test", "--at", "99 Hz"])
+    assert stop.value.code == 2
+    assert "lies outside" in capsys.readouterr().err
+
+
+def test_answer_helpers_refuse_by_name() -> None:
+    a, _ = one_mass(damping=9.0)
+    a.load("push", at="p1", force=[3, 0, 0]).load("weight", gravity="-z").gauge("all", displacement="p1")
+    answer = a.modes().respond({"sweep": [5, 20], "base": {"x": "1 g"}, "loads": {"push": 1, "weight": 1}})
+    f = answer.result.frequency_hz
+    push = answer.transfer("moves", to="push")
+    assert push["moves_x_amplitude_m_per_N"].iloc[0] == pytest.approx(
+        abs(1 / (a.description.springs["k1"].stiffness + 9j * 2 * np.pi * f[0] - 3.0 * (2 * np.pi * f[0]) ** 2)),
+        rel=1e-9,
+    )
+    for call, words in (
+        (lambda: answer.transfer("moves", to="q"), "no source"),
+        (lambda: answer.transfer("moves", to="weight"), "gravity"),
+        (lambda: answer.curve("nothing"), "no gauge"), (lambda: answer.full(), "whole model"),
+        (lambda: answer.animate("x.gif", window=("0 s", "1 s")), "no time window"),
+        (lambda: answer.deformed("300 Hz"), "outside"),
+    ):  # fmt: skip
+        with pytest.raises(hk.HolokineError, match=words):
+            call()
+    assert answer.resonances("moves")["kind"].tolist().count("peak") == 1
+    assert answer.plot(others={"again": answer}, logarithmic=(False, False)).axes
+    assert answer.plot_circle("moves", near="10 Hz").axes
+
+
+def test_a_damper_to_the_ground_relieves_the_support() -> None:
+    """Reactions by hand: the spring's force at its support alone, whatever a damper to the ground beside it takes."""
+    m, k, c, eta = 3.0, 12e3, 150.0, 0.3
+    a = hk.Assembly("beside").damping(0.0).point("p", [0.1, 0, 0]).mass("m", at="p", mass=m, inertia=[1, 1, 1])
+    a.point("foot", [0, 0, 0]).spring("k", between=["foot", "p"], stiffness=k, axis="x", loss_factor=eta)
+    a.spring("c", between=["p", "ground"], damping=c, axis="x").support("base", at="foot", hold="all")
+    a.support("guide", at="p", hold=["y", "z", "rx", "ry", "rz"])
+    a.gauge("base", reaction="base", axis="x").gauge("moves", displacement="p", axis="x")
+    a.event("sweep", sweep=[3, 40], base={"x": "1 g"}, full_model_at=[5.0, 11.0, 33.0])
+    answer = a.modes().respond("sweep")
+    w = 2 * np.pi * answer.result.frequency_hz
+    u = -m * G / (k * (1 + 1j * eta) + 1j * w * c - m * w**2)
+    np.testing.assert_allclose(values(answer, "base"), -k * (1 + 1j * eta) * u, rtol=1e-9)
+    assert answer.full()["difference_percent_of_peak"].abs().max() < 1e-8
+
+
+def test_cut_and_end_forces_under_loss_factors_of_their_own() -> None:
+    """A lossy beam on a spring without loss: end and cut forces from the whole model, with i η K of each member."""
+    steel = {"E": 206e9, "nu": 0.29, "density": 7830.0, "loss_factor": "8 %"}
+    a = straight_beam(1.0, {"rectangle": {"width": 0.02, "height": 0.03}}, steel, start="all", divisions=12)
+    a.spring("s", between=["b", "ground"], stiffness=2e4, axis="z").gauge("root", beam_moment="beam", end="start")
+    a.gauge("cut", cut_force="beam", plane={"at": [0.55, 0, 0], "normal": "x"}).gauge("wall", reaction_moment="left")
+    a.event("sweep", sweep=[5, 200], base={"z": "1 g"}, full_model_at=[20.0, 60.0, 150.0]).damping({"loss factor": 0.0})
+    modes = a.modes(12)
+    top = float(modes.respond("sweep").result.peak_frequencies[0])
+    event = a.event_named("sweep").model_copy(update={"full_model_at": (20.0, top, 150.0)})
+    answer = modes.respond(event)
+    assert answer.result.reader.model.losses == {"beam": 0.08}
+    # 12 of 66 modes: what is left out moves as at rest, (150/2900)² of its share
+    assert answer.full()["difference_percent_of_peak"].abs().max() < 0.05

@@ -250,4 +250,19 @@ def _read_full(
         (np.stack([frame[0].real, frame[0].imag]), np.stack([frame[1].real, frame[1].imag])),
     )  # fmt: skip
     lost = 0.0 if model.loss_map is None else 1j * (model.loss_map @ u)
-    return np.asarray(values[0] + 1j * values[1] + lost)
+    inside = _passed_on(system, model, v, rayleigh)
+    return np.asarray(values[0] + 1j * values[1] + lost + inside)
+
+
+def _passed_on(system: System, model: SteadyModel, v: Complex, rayleigh: tuple[float, float] | None) -> Complex:
+    """What described damping passes to supports and connections as the modes' ratios do: as an inner force.
+
+    As a matrix it is an outer one on the masses, which would be missing in the balance of reactions and inertia.
+    """
+    kept = model.modes
+    r = model.reduced
+    speed = model.mode_shapes @ (system.mass @ v)
+    size = 2.0 * model.own[:kept] * r.omega[:kept] if rayleigh is None else np.full(kept, rayleigh[0])
+    channels = r.channels
+    whole = channels.is_balance & ~channels.is_elastic_portion
+    return np.asarray(np.where(whole, (speed * size / r.omega[:kept] ** 2) @ r.modal[:kept], 0.0))

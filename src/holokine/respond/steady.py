@@ -12,11 +12,13 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.describe.damping import Damping
+from holokine.describe.references import group_members
 from holokine.gauges import GaugeSet
 from holokine.modes.attached import MOST, Attached, attached_shapes, damper_pushes
 from holokine.modes.check import Finding
 from holokine.modes.damped import CoupledVibration
 from holokine.modes.damping import composite_damping, loss_factors, modal_damping
+from holokine.modes.rest import rest_factor
 from holokine.respond.bench import Bench
 from holokine.respond.readout import Readout, lost_with, times
 from holokine.respond.reduced import ReducedModel
@@ -46,8 +48,11 @@ class SteadyModel:
         Loss factors by member.
     loss : sparse array, shape (dofs, dofs), or None
         Σ η K.
+    relieved_by_dampers, relieved_by_losses : ndarray, shape (modes and shapes, channels), or 0
+        What channels read of the assembly at rest under the forces of dampers per modal velocity, and under Σ η K per
+        modal displacement, less what lossy beams pass themselves.
     loss_map : sparse array, shape (channels, dofs), or None
-        Elastic forces of springs that lose times their loss factor, where a channel reads the damper's part.
+        Elastic forces times loss factors, where a channel reads the damper's part of a spring or forces of elements.
     modes : int
         How many of the coordinates are modes.
     attached : Attached or None
@@ -64,6 +69,8 @@ class SteadyModel:
     attached: Attached | None
     mode_shapes: Floats
     findings: tuple[Finding, ...] = ()
+    relieved_by_dampers: Any = 0.0
+    relieved_by_losses: Any = 0.0
 
     @cached_property
     def shapes(self) -> Floats:
@@ -124,25 +131,41 @@ class SteadyMotion:
 
 
 class SteadyReadout(Readout):
-    """Reads channels of steady vibration, with what springs lose in their damper's part."""
+    """Reads channels of steady vibration, with what dampers and loss factors pass.
+
+    The coordinate s of forces from balance takes all damping as passed on like elastic forces, as modal ratios are.
+    What discrete dampers and loss factors do is known better: they push at places of their own, and what the assembly
+    passes at rest under those pushes is taken off (a damper to the ground relieves the supports beside it).
+
+    Attributes
+    ----------
+    on_rate, on_loss : ndarray, shape (modes and shapes, channels)
+        Beside the modal values: per modal velocity, and per i times the modal displacement.
+    """
 
     def __init__(self, model: SteadyModel, correct: bool = True) -> None:
         super().__init__(model.reduced, correct)
-        self.modal_loss = model.modal_loss
-        self._loses = (self.modal_loss != 0).any(axis=0)
+        whole = self.which >= 3
+        self.on_rate = np.where(whole, -model.relieved_by_dampers, 0.0) + np.zeros_like(model.modal_loss)
+        self.on_loss = model.modal_loss - np.where(whole, model.relieved_by_losses, 0.0)
+        self._rates, self._loses = (self.on_rate != 0).any(axis=0), (self.on_loss != 0).any(axis=0)
 
     def read(self, motion: Any, columns: Any) -> Complex:
         """Values on all rows, shape (rows, columns)."""
         result = super().read(motion, columns)
+        if self._rates[columns].any():
+            result = result + times(motion.v, self.on_rate[:, columns])
         if self._loses[columns].any():
-            result = result + 1j * times(motion.q, self.modal_loss[:, columns])
+            result = result + 1j * times(motion.q, self.on_loss[:, columns])
         return result
 
     def read_each(self, motion: Any, columns: Any) -> Complex:
         """Values of own channels on each row, shape (rows, several) for `columns` of that shape."""
         result = super().read_each(motion, columns)
+        if self._rates[columns].any():
+            result = result + np.einsum("km,mkc->kc", motion.v, self.on_rate[:, columns])
         if self._loses[columns].any():
-            result = result + 1j * np.einsum("km,mkc->kc", motion.q, self.modal_loss[:, columns])
+            result = result + 1j * np.einsum("km,mkc->kc", motion.q, self.on_loss[:, columns])
         return result
 
 
@@ -159,14 +182,40 @@ def steady_model(
         Of an event, in place of the description's.
     """
     c = coupling(bench, reduced.count, damping)
-    loss_map = None
     if c.attached is not None:
         reduced = _joined(reduced, bench.system, bench.gauges, c.attached, fields())
+    loss_map, mixed = None, np.zeros(0, dtype=np.int64)
     if c.losses:
-        loss_map = _loss_map(bench, bench.gauges, c.losses)
+        loss_map, mixed = _loss_map(bench, bench.gauges, c.losses)
+    relieved: list[Any] = [0.0, 0.0]
+    if reduced.channels.is_balance.any():
+        if c.damped:
+            relieved[0] = _at_rest_under(bench, c.shapes, bench.system.damping)
+        if c.loss is not None:
+            relieved[1] = _at_rest_under(bench, c.shapes, c.loss)
+            relieved[1][:, mixed] = 0.0
     return SteadyModel(
-        reduced, c.vibration, c.own, c.losses, c.loss, loss_map, c.modes, c.attached, c.mode_shapes, c.findings
+        reduced,
+        c.vibration,
+        c.own,
+        c.losses,
+        c.loss,
+        loss_map,
+        c.modes,
+        c.attached,
+        c.mode_shapes,
+        c.findings,
+        *relieved,
     )
+
+
+def _at_rest_under(bench: Bench, shapes: Floats, matrix: csr_array) -> Floats:
+    """All channels of the assembly at rest under a matrix times each shape, (shapes, channels)."""
+    system = bench.system
+    T = system.constraints.reduce
+    forces = np.asarray((matrix @ shapes.T).T)
+    free = np.asarray(rest_factor(system).solve(np.ascontiguousarray(T.T @ forces.T)))
+    return bench.gauges.read(np.ascontiguousarray((T @ free).T), None, forces)
 
 
 @dataclass(frozen=True)
@@ -181,6 +230,8 @@ class Coupling:
     attached: Attached | None
     mode_shapes: Floats
     findings: tuple[Finding, ...] = ()
+    damped: bool = False
+    """Whether there are discrete dampers."""
 
     @property
     def shapes(self) -> Floats:
@@ -214,30 +265,41 @@ def coupling(bench: Bench, count: int, damping: Damping | None = None) -> Coupli
     viscous = np.diag(2.0 * own * omega) + whole @ (system.damping @ whole.T)
     hysteretic = None if loss is None else whole @ (loss @ whole.T)
     vibration = CoupledVibration(omega, viscous, hysteretic)
-    return Coupling(vibration, own, losses, loss, count, attached, shapes, tuple(findings))
+    return Coupling(vibration, own, losses, loss, count, attached, shapes, tuple(findings), bool(system.damping.nnz))
 
 
-def _loss_map(bench: Bench, gauges: GaugeSet, losses: dict[str, float]) -> csr_array | None:
-    """Elastic force times loss factor of the springs that lose, where a gauge reads the damper's part."""
-    described = bench.document.description.gauges
-    rows: list[int] = []
-    columns: list[Any] = []
-    values: list[Floats] = []
+def _loss_map(bench: Bench, gauges: GaugeSet, losses: dict[str, float]) -> tuple[csr_array | None, NDArray[np.int64]]:
+    """η times the elastic value of channels that read it, as a map of motion; and channels that it is not known for.
+
+    The damper's part of springs that lose, and what adds up forces of elements: ends of beams, cuts. Where these have
+    several loss factors, the channel stays as if all lost alike.
+    """
+    d = bench.document.description
+    connectors = {c.name: c for c in bench.system.connectors}
+    scale = np.zeros(len(gauges.channels))
+    mixed: list[int] = []
+    rows: list[csr_array] = []
     for block, own in zip(gauges.channels.blocks, gauges.channels.slices, strict=True):
-        gauge = described.get(block.gauge)
-        if gauge is None or gauge.kind not in ("damper_force", "total_force") or not losses.get(gauge.source):
-            continue
-        for c in bench.system.connectors:
-            if c.name == gauge.source:
-                row = {"along": 0, "x": 0, "y": 1, "z": 2}[block.components[0]]
-                rows.append(own.start)
-                columns.append(node_dofs(np.array(c.nodes)))
-                values.append(losses[c.name] * c.stiffness[row] * c.stretch[row])
-    if not rows:
-        return None
-    index = np.repeat(rows, [len(c) for c in columns])
-    shape = (len(gauges.channels), bench.system.size)
-    return csr_array((np.concatenate(values), (index, np.concatenate(columns))), shape=shape)
+        gauge = d.gauges.get(block.gauge)
+        source = "" if gauge is None else gauge.source
+        c = connectors.get(source)
+        if gauge is not None and gauge.kind in ("damper_force", "total_force") and c is not None and losses.get(source):
+            row = {"along": 0, "x": 0, "y": 1, "z": 2}[block.components[0]]
+            force = losses[source] * c.stiffness[row] * c.stretch[row]
+            dofs = node_dofs(np.array(c.nodes))
+            at = (np.full(len(dofs), own.start), dofs)
+            rows.append(csr_array((force, at), shape=gauges.on_displacement.shape))
+        members = group_members(d, source) if source in d.groups else [source]
+        factors = {losses.get(m, 0.0) for m in members if m in d.parts}
+        if block.kind == "balance" and len(factors) == 1:
+            scale[own] = factors.pop()
+        elif block.kind == "balance" and factors:
+            mixed += range(own.start, own.stop)
+    result = csr_array(gauges.on_displacement * scale[:, None])
+    for other in rows:
+        result = csr_array(result + other)
+    result.eliminate_zeros()
+    return (result if result.nnz else None), np.array(mixed, dtype=np.int64)
 
 
 def _has_dampers(d: Any) -> bool:

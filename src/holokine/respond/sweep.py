@@ -237,9 +237,10 @@ class SweepResult:
         each = np.zeros((r.count, len(columns)), dtype=complex)
         for c, column in enumerate(columns):
             each[:, c] = motion.coordinate(int(readout.which[column]))[0] * r.modal[:, column]
-            each[:, c] += motion.v[0] * r.modal_damper[:, column] + 1j * motion.q[0] * readout.modal_loss[:, column]
-            if readout.which[column] >= 3:  # balance: the load's own part of it is no mode's doing alone
-                each[:, c] = motion.q[0] * r.modal[:, column] if readout.which[column] == 3 else each[:, c]
+            if readout.which[column] == 3:  # of balance the load's own part is no mode's doing
+                each[:, c] = motion.q[0] * r.modal[:, column]
+            each[:, c] += motion.v[0] * (r.modal_damper[:, column] + readout.on_rate[:, column])
+            each[:, c] += 1j * motion.q[0] * readout.on_loss[:, column]
         size = float(np.real(np.vdot(whole, whole))) or 1.0
         found = np.real(each @ np.conj(whole)) / size
         modes = found[: self.reader.model.modes]
@@ -400,10 +401,10 @@ def _together(
 ) -> Floats:  # fmt: skip
     """Largest of vibration and loads at rest together, over the cycle and the sweep.
 
-    One component: the sum of sizes. Several: over 192 instants of a cycle, at the ten points of the sweep at which the
-    vibration is largest and at its peak.
+    One component: the sum of sizes. Several: over 720 instants of a cycle (2e-5 of it), at the ten points of the sweep
+    at which the vibration is largest and at its peak; never less than the vibration alone.
     """
-    turns = np.exp(2j * np.pi * np.arange(192) / 192.0)
+    turns = np.exp(2j * np.pi * np.arange(720) / 720.0)
     result = np.zeros(len(curves))
     for n, (reading, columns) in enumerate(curves):
         rest = steady[columns]
@@ -415,7 +416,8 @@ def _together(
         few = np.append(frequencies[np.argsort(-sizes[:, n], kind="stable")[:10]], place[n])
         values = reader.rows(reader.motion(few), columns)
         moved = rest + np.real(values[:, None] * turns[:, None])
-        result[n] = float(np.abs(reading.form.value(moved)).max())
+        most = max(over_cycle(reading, values).max(), np.sqrt(sizes[:, n].max(initial=0.0)))
+        result[n] = max(float(np.abs(reading.form.value(moved)).max()), float(most))
     return result
 
 
@@ -518,8 +520,9 @@ def with_full(result: SweepResult, frequencies: Floats, channels: Complex) -> Sw
     if np.isfinite(off).any():
         row, n = divmod(int(np.nanargmax(off)), off.shape[1])
         level: Literal["note", "warning"] = "warning" if off[row, n] > OFF else "note"
+        places = "one frequency" if len(frequencies) == 1 else f"{len(frequencies)} frequencies"
         finding.append(Finding(
-            level, f"the whole model, solved at {len(frequencies)} frequencies, differs from its modes by up to "
+            level, f"the whole model, solved at {places}, differs from its modes by up to "
             f"{100 * off[row, n]:.2g} % of a reading's peak ({readings[n].label} at {frequencies[row]:.4g} Hz)"
             + ("; keep more modes" if level == "warning" else ""),
         ))  # fmt: skip
