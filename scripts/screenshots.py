@@ -30,6 +30,7 @@ TERMINAL = {
     "respond_spectrum": "holokine respond crate.yaml 'works shock' | head -48",
     "respond_pulse": "holokine respond crate.yaml 'kerb strike'",
     "respond_static": "holokine respond crate.yaml 'winter standstill'",
+    "respond_sweep": "holokine respond crate.yaml shaker | head -48",
     "vectors": "holokine vectors crate.yaml 'rail joint' --vectors 8",
 }
 
@@ -67,15 +68,16 @@ def figures(wanted: set[str]) -> None:
     crate = hk.Assembly.read(CRATE)
     modes = crate.modes()
     drawn = {
-        "effective_mass": modes.plot_participation,
-        "spectrum": lambda: modes.respond("works shock").plot(),
         "conservatism": lambda: plot_conservatism(modes.conservatism("kerb strike"), "kerb strike"),
         "srs": modes.respond("kerb strike").shock("fan z", low=5, high=200, damping=["2 %", "5 %"]).plot,
-        "histories": lambda: modes.respond("kerb strike").plot(),
+        "sweep": lambda: modes.respond("shaker").plot(),
+        "poles": lambda: crate.variant("rubber fan bushings").modes().damped().plot(),
+        "tuned_damper": lambda: modes.tune(
+            "transformer", "z", mass="12 kg", against="shaker", gauge="transformer z"
+        ).plot(),
         "match": lambda: hk.match(hk.demo_folder() / "works.csv", damping="2 %").plot(),
     }
     for name, write in (
-        ("assembly", crate.check().picture),
         ("mode", lambda path: modes.picture(3, path)),
         ("stress_field", modes.respond("works shock").picture),
     ):

@@ -16,6 +16,7 @@ __all__ = [
     "HolokineError",
     "MechanismError",
     "MeshError",
+    "OutOfMemoryError",
     "OutputError",
     "RunFileError",
     "SelectionError",
@@ -68,6 +69,10 @@ class MechanismError(HolokineError):
 
 class SolverError(HolokineError):
     """A factorisation or an eigenvalue extraction that failed; says what it has and what it lacks."""
+
+
+class OutOfMemoryError(SolverError):
+    """A factorisation or extraction for which there is not enough memory; trying it another way does not help."""
 
 
 class EventError(HolokineError):

@@ -384,7 +384,7 @@ class Modes:
 
         chain = self._now
         found = coupling(chain, self.set.count)
-        return Damped(self, found, damped_modes(found.vibration))
+        return Damped(self, found, damped_modes(found.vibration, found.modes))
 
     def tune(
         self,

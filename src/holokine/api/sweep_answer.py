@@ -334,14 +334,38 @@ class SweepAnswer(Answer[SweepResult]):
                 "curves": self.curves()}  # fmt: skip
         if self.result.full is not None:
             more["whole_model"] = self.full()
-        return {**super().tables(), **more}
+        return {**super().tables(), **more, **self.transfers()}
+
+    def transfers(self) -> dict[str, pd.DataFrame]:
+        """Transfer functions of all motions to each direction of the base and each force that swings, by name."""
+        r = self.result
+        loads = self.assembly.description.loads
+        found = {}
+        for source in dict.fromkeys(r.reader.excitation.columns):
+            if source not in ("x", "y", "z"):
+                load = loads.get(source)
+                if load is None or (load.force is None and load.moment is None):
+                    continue
+            moving = [x.gauge for x in r.reduced.readings
+                      if x.dimension in ("displacement", "velocity", "acceleration") and x.width == 1]  # fmt: skip
+            each = [self.transfer(gauge, to=source) for gauge in dict.fromkeys(moving)]
+            if each:
+                table = each[0]
+                for other in each[1:]:
+                    table = table.join(other.drop(columns="frequency_hz"))
+                found[f"transfer_to_{source}".replace(" ", "_")] = table
+        return found
 
     def screens(self) -> list[tuple[str, pd.DataFrame]]:
         """Peaks, then the modes in the sweep."""
         found = super().screens()
         hidden = ("bandwidth_hz", "static", "ratio_to_static", "correction_percent")
         title, peaks = found[0]
-        own = [(title, peaks.drop(columns=[c for c in hidden if c in peaks])), *found[1:]]
+        peaks = peaks.drop(columns=[c for c in hidden if c in peaks]).rename(columns={"amplification": "Q"})
+        if "mode_shares" in peaks:
+            peaks["mode_shares"] = peaks["mode_shares"].fillna("").str.split(", ").str[0]
+            peaks = peaks.rename(columns={"mode_shares": "most_by_mode"})
+        own = [(title, peaks), *found[1:]]
         critical = self.critical()
         if len(critical):
             own.append(("Modes in the sweep, and gauges that are largest there", critical))

@@ -77,7 +77,16 @@ class Screen:
                 if isinstance(value, float):
                     percent = str(column).endswith("percent")
                     tiny = str(column).endswith("_kg") and abs(value) < 0.05
-                    text = f"{value:.1f}" if percent else f"{value:.3f}" if tiny else number_text(value)
+                    fine = "damping" in str(column)
+                    text = (
+                        f"{value:.2f}"
+                        if percent and fine
+                        else f"{value:.1f}"
+                        if percent
+                        else f"{value:.3f}"
+                        if tiny
+                        else number_text(value)
+                    )
                     cells.append("-" if value != value else text)
                 elif column == "gauge" and value == previous:
                     cells.append("")

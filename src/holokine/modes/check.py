@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe import Description
-from holokine.errors import HolokineError, MechanismError, SolverError
+from holokine.errors import HolokineError, MechanismError, OutOfMemoryError, SolverError
 from holokine.mesh.seams import half_open_seams
 from holokine.modes.rest import factor_at_rest
 from holokine.solvers.nullspace import all_resisted, unresisted
@@ -231,9 +231,9 @@ def internal_mechanisms(system: System, pieces: tuple[Piece, ...]) -> list[str]:
             known += list(piece_motions(system, piece))
     try:
         free = _without_resistance(system, len(known))
-    except SolverError as err:
-        if "memory" in str(err):
-            raise
+    except OutOfMemoryError:
+        raise
+    except SolverError:
         return ["the stiffness matrix is singular: something can move without resistance"]
     if len(free) <= len(known):
         return []
@@ -276,9 +276,9 @@ def _held_throughout(system: System) -> bool:
     """Whether the factor at rest, which all that follows needs, shows that nothing moves freely."""
     try:
         return all_resisted(system.reduced_stiffness, factor_at_rest(system))
-    except SolverError as err:
-        if "memory" in str(err):
-            raise
+    except OutOfMemoryError:
+        raise
+    except SolverError:
         return False
 
 

@@ -22,7 +22,7 @@ Floats = NDArray[Any]  # float64
 Complex = NDArray[Any]  # complex128
 Ints = NDArray[Any]  # int64
 _DIAGONAL = 1e-10  # of the diagonal, below which two modes are not coupled
-_ILL = 1e8  # condition of the eigenvectors from which each frequency is solved by itself
+_ILL = 1e9  # condition of the eigenvectors from which each frequency is solved by itself
 
 
 class CoupledVibration:
@@ -61,10 +61,12 @@ class CoupledVibration:
             scaled = scaled.real  # so that poles come in exact pairs
         values, V = np.linalg.eig(scaled)
         values, V = values.astype(complex), V.astype(complex)
-        condition = float(np.linalg.cond(V))
-        unit = np.vstack([np.zeros((n, n)), np.eye(n)])
-        weights = np.linalg.solve(V, unit) if condition < 1e14 else np.zeros((2 * n, n), dtype=complex)
-        return values, (V / scale[:, None])[:n], weights, condition
+        try:
+            inverse = np.linalg.inv(V)
+            condition = float(np.linalg.norm(V, 1) * np.linalg.norm(inverse, 1))
+        except np.linalg.LinAlgError:  # two poles in one
+            inverse, condition = np.zeros_like(V), np.inf
+        return values, (V / scale[:, None])[:n], inverse[:, n:], condition
 
     @property
     def poles(self) -> Complex:
@@ -183,11 +185,19 @@ class DampedModes:
         return np.asarray(-2.0 * np.pi * self.poles.real / self.poles.imag)
 
 
-def damped_modes(vibration: CoupledVibration) -> DampedModes:
-    """Damped modes of coupled modal equations."""
+def damped_modes(vibration: CoupledVibration, modes: int | None = None) -> DampedModes:
+    """Damped modes of coupled modal equations.
+
+    `modes`: how many coordinates are modes; poles beyond the highest of them that are mostly static shapes, which only
+    stand for flexibility there, are left out.
+    """
     poles, shapes = vibration.poles, vibration.pole_shapes()
-    swings = poles.imag > 1e-9 * np.abs(poles)
-    slow = np.abs(poles.imag) <= 1e-9 * np.abs(poles)
+    known = np.ones(len(poles), dtype=bool)
+    if modes is not None and modes < len(vibration.omega):
+        main = np.abs(shapes).argmax(axis=0)
+        known = (main < modes) | (np.abs(poles) <= float(vibration.omega[:modes].max(initial=0.0)))
+    swings = known & (poles.imag > 1e-9 * np.abs(poles))
+    slow = known & (np.abs(poles.imag) <= 1e-9 * np.abs(poles))
     order = np.flatnonzero(swings)[np.argsort(np.abs(poles[swings]), kind="stable")]
     x = shapes[:, order].T
     x = x / np.linalg.norm(x, axis=1, keepdims=True)

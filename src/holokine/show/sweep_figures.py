@@ -26,6 +26,7 @@ _MOST = 4
 _LABELLED = 5  # peaks of a curve
 _LEAST = 0.05  # of the largest, from which a peak is labelled
 _ROUND = 0.15  # and on a circle
+_APART = 0.12  # of two labels, as a logarithm of frequency
 
 
 def _segments(answer: SweepResult) -> list[slice]:
@@ -133,8 +134,12 @@ def _unit(answer: SweepResult, number: int) -> str:
 def _label_peaks(ax: Any, answer: SweepResult, number: int, scale: float, unit: str, colour: str, side: int) -> None:
     """Value and frequency of the main peaks; `side`: above them (0), or to the left (-1) or right (1)."""
     peaks = [p for p in answer.extremes(number)[0] if p.inside and p.size >= _LEAST * answer.swing[number]]
+    told: list[float] = []
     for peak in peaks[:_LABELLED]:
         ax.plot(peak.frequency, scale * peak.size, "o", color=colour, ms=5)
+        if any(abs(np.log(peak.frequency / f)) < _APART for f in told):
+            continue
+        told.append(peak.frequency)
         ax.annotate(
             f"{n(scale * peak.size, 3)} {unit}, {n(peak.frequency)} Hz", (peak.frequency, scale * peak.size),
             textcoords="offset points", xytext=(8 * side, 4 if side else 7), fontsize=8, color=colour,

@@ -49,7 +49,9 @@ def sweep_peaks(answer: SweepResult) -> pd.DataFrame:
             "correction_percent": 100.0 * answer.correction_share[number],
         }
         if answer.steady is not None:
-            row |= {"at_rest": answer.steady[number] / size, "largest_together": answer.peaks[number] / size}
+            rest = answer.steady[number]
+            rest = rest if abs(rest) > answer.noise[number] else 0.0
+            row |= {"at_rest": rest / size, "largest_together": answer.peaks[number] / size}
         return {**row, "place": answer.places[number]}
 
     return peaks_table(answer, _column(answer), more, lambda _: False, by * answer.swing)

@@ -105,7 +105,9 @@ def plot_tuned(result: Tuned, title: str) -> Any:
         ("without", None, GHOST, "-"), ("classic optimum", result.classic, COLOURS[1], "--"),
         ("least of the largest", result.best, COLOURS[0], "-"),
     ]  # fmt: skip
-    curves += [(f"tuning {100 * by:+.0f} %", s, COLOURS[2], ":") for by, s in result.scattered]
+    styles = (":", "-.")
+    curves += [(f"tuning {100 * by:+.0f} %", s, COLOURS[2], style)
+               for (by, s), style in zip(result.scattered, styles, strict=True)]  # fmt: skip
     for name, setting, colour, style in curves:
         y = result.host.with_damper(setting)[0] / size
         peak = result.host.judged(setting)[0] / size if setting is not None else result.without / size

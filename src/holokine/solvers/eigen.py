@@ -22,7 +22,7 @@ import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 
-from holokine.errors import SolverError
+from holokine.errors import OutOfMemoryError, SolverError
 from holokine.solvers.dense import NOT_DEFINITE, affordable, all_pairs, condensed, polished
 from holokine.solvers.factor import Factor, Pencil
 from holokine.solvers.lanczos import TOLERANCE, RitzPairs, block_lanczos
@@ -337,9 +337,9 @@ class _Sweep:
             self.factorisations += 1
             try:
                 factor = self.pencil.at(place)
+            except OutOfMemoryError:
+                raise
             except SolverError as err:
-                if "memory" in str(err):
-                    raise
                 why = str(err)
                 continue
             if factor.perturbed == 0 and self._solves(factor, place):

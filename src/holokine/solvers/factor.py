@@ -22,7 +22,7 @@ import scipy.linalg
 from numpy.typing import NDArray
 from scipy.sparse import csc_array, csr_array, diags_array, triu, vstack
 
-from holokine.errors import SolverError
+from holokine.errors import OutOfMemoryError, SolverError
 from holokine.solvers import memory
 from holokine.solvers.memory import beyond_memory, refuse_beyond_memory
 from holokine.system.wide import Matrix, WideSum, absolute, explicit
@@ -187,7 +187,7 @@ class _SuperLUFactor:
         except RuntimeError as err:
             raise SolverError(f"the matrix is singular to working precision ({err})") from None
         except MemoryError:
-            raise SolverError(
+            raise OutOfMemoryError(
                 f"not enough memory to factorise {matrix.shape[0]} unknowns; "
                 "install the `fast` extra, which needs about half, or coarsen the mesh"
             ) from None
@@ -280,9 +280,10 @@ class Pencil:
                 updated = _Updated(base, rows, inner)
                 if updated.sound and self._answers(updated, shift):
                     return updated
-        except SolverError as err:
-            if "memory" in str(err):
-                raise
+        except OutOfMemoryError:
+            raise
+        except SolverError:
+            pass
         # without the wide rows nothing holds (a body that hangs on them alone): they are summed up
         self._K, self._M = (explicit(A) for A in self._wide)
         self._wide = self._shared = self._parts = self._kept = None
@@ -514,11 +515,11 @@ class _PardisoFactor:
             ctypes.byref(error),
         )
         if error.value == -2:
-            raise SolverError(f"not enough memory to factorise {self._n} unknowns; coarsen the mesh")
+            raise OutOfMemoryError(f"not enough memory to factorise {self._n} unknowns; coarsen the mesh")
         if error.value == -4:
             raise SolverError("the matrix is singular to working precision")
         if error.value in (-9, -10, -11):
-            raise SolverError(
+            raise OutOfMemoryError(
                 f"not enough memory, or no room for files in {tempfile.gettempdir()}, to factorise {self._n} unknowns"
             )
         if error.value:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from holokine.errors import SolverError
+from holokine.errors import OutOfMemoryError
 
 __all__ = ["available_memory", "beyond_memory", "refuse_beyond_memory"]
 
@@ -43,12 +43,12 @@ def refuse_beyond_memory(needed: float, unknowns: int, what: str = "the factoris
 
     Raises
     ------
-    SolverError
+    OutOfMemoryError
         With the estimate, what is free, and what helps.
     """
     free = available_memory()
     if free is not None and needed > free:
-        raise SolverError(
+        raise OutOfMemoryError(
             f"{what} of {unknowns:,} unknowns needs about {needed / 1e9:.3g} GB and {free / 1e9:.3g} GB are free; "
             "coarsen the mesh, or run it where there is more memory"
         )

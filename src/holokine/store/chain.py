@@ -22,7 +22,14 @@ from holokine.gauges import GaugeSet, build_gauges
 from holokine.mesh import Mesh, build_mesh
 from holokine.modes import ModeSet, damper_share, extract_modes
 from holokine.modes.check import CheckReport, Finding, check_system
-from holokine.modes.damping import DamperShare, critical_findings, damping_findings, damping_ratios, short_list_findings
+from holokine.modes.damping import (
+    DamperShare,
+    critical_findings,
+    damping_findings,
+    damping_ratios,
+    loss_factors,
+    short_list_findings,
+)
 from holokine.modes.energy import Energies, mode_energies
 from holokine.modes.ritz import ritz_vectors
 from holokine.progress import tell
@@ -252,9 +259,16 @@ class ModalChain:
     def findings(self) -> tuple[Finding, ...]:
         """What is to be known of the damping."""
         share = self.dampers
+        if loss_factors(self.document.description, self.document.description.damping_used):
+            lost = [Finding(
+                "note", "loss factors stand for damping ratios of single modes in spectra and in time (half of each by "
+                "its share of the strain energy); sine sweeps and damped modes take them as they are",
+            )]  # fmt: skip
+        else:
+            lost = []
         found = damping_findings(self.document.description)
         found += short_list_findings(self.document.description.damping_used, self.modes.count)
-        found += critical_findings(self.modes, self.damping)
+        found += [*critical_findings(self.modes, self.damping), *lost]
         if not share.ratios.any():
             return tuple(found)
         text = f"discrete dampers add up to {100 * share.ratios.max():.2g} % to the damping of a mode"
