@@ -22,6 +22,7 @@ Floats = NDArray[Any]  # float64
 Complex = NDArray[Any]  # complex128
 Ints = NDArray[Any]  # int64
 _DIAGONAL = 1e-10  # of the diagonal, below which two modes are not coupled
+_ROWS = 256  # frequencies that are worked on at once
 _ILL = 1e9  # condition of the eigenvectors from which each frequency is solved by itself
 
 
@@ -97,21 +98,32 @@ class CoupledVibration:
             Complex amplitudes.
         """
         if not self.coupled:
-            w = omega[:, None]
-            # built in place: the arrays are large
             result = np.empty((len(omega), len(self.omega)), dtype=complex)
-            result.real = self.omega**2 - w**2
-            result.imag = np.diag(self.hysteretic) + np.diag(self.viscous) * w
-            result[result == 0.0] = (
-                np.inf
-            )  # a mode without damping, met exactly: callers see to it that nothing drives it
-            np.divide(load @ weights.T, result, out=result)
+            lost, c, stiff = np.diag(self.hysteretic), np.diag(self.viscous), self.omega**2
+            left, right = load.real @ weights.T, load.imag @ weights.T
+            for a in range(0, len(omega), _ROWS):  # so few that they stay in the processor's memory
+                rows = slice(a, a + _ROWS)
+                w = omega[rows, None]
+                real, imaginary = stiff - w * w, lost + c * w
+                size = real * real + imaginary * imaginary
+                # a mode without damping, met exactly, answers nothing: callers see to it that nothing drives it
+                size = np.divide(1.0, size, out=np.zeros_like(size), where=size > 0.0)
+                real *= size
+                imaginary *= size
+                part = result[rows]
+                part.real = left[rows] * real + right[rows] * imaginary
+                part.imag = right[rows] * real - left[rows] * imaginary
             return result
         values, shapes, inner, condition = self._state
         if condition < _ILL:
-            state = load @ (inner @ weights).T
-            state /= 1j * omega[:, None] - values
-            return np.asarray(state @ shapes.T)
+            pushed = (inner @ weights).T
+            back = np.ascontiguousarray(shapes.T)
+            result = np.empty((len(omega), len(self.omega)), dtype=complex)
+            for a in range(0, len(omega), _ROWS):
+                state = load[a : a + _ROWS] @ pushed
+                state /= 1j * omega[a : a + _ROWS, None] - values
+                np.matmul(state, back, out=result[a : a + _ROWS])
+            return result
         force = load @ weights.T
         result = np.empty(force.shape, dtype=complex)
         for row, w in enumerate(omega):

@@ -27,7 +27,7 @@ from holokine.gauges.channels import Channels, GaugeSet
 if TYPE_CHECKING:
     from holokine.respond.reduced import ReducedModel
 
-__all__ = ["Motion", "Readout", "lost_with", "read_fields", "split_static", "times"]
+__all__ = ["Motion", "Readout", "lost_with", "read_fields", "split_static"]
 
 Numbers = NDArray[Any]  # float64 or complex128
 Floats = NDArray[Any]  # float64
@@ -59,6 +59,10 @@ class Motion:
     def coordinate(self, which: int) -> Numbers:
         """By the number that `Readout.which` gives."""
         return self.s - self.q if which == 4 else (self.q, self.v, self.a, self.s)[which]
+
+    def product(self, which: int, weights: Floats) -> Numbers:
+        """A coordinate times weights of the modes, shape (rows, columns)."""
+        return np.asarray(self.coordinate(which) @ weights)
 
 
 class Readout:
@@ -99,15 +103,16 @@ class Readout:
         modal, weight = r.modal[:, columns], self.per_load(columns)
         kinds = np.unique(which)
         if len(kinds) == 1:
-            result = times(motion.coordinate(kinds[0]), modal)
-            result += times(motion.load, weight)
+            result = motion.product(kinds[0], modal)
+            if weight.any():
+                result += motion.load @ weight
         else:
-            result = times(motion.load, weight)
+            result = np.asarray(motion.load @ weight)
             for kind in kinds:
                 use = which == kind
-                result[:, use] += times(motion.coordinate(kind), modal[:, use])
+                result[:, use] += motion.product(kind, modal[:, use])
         if self.damped[columns].any():
-            result = result + times(motion.v, r.modal_damper[:, columns])
+            result = result + motion.product(1, r.modal_damper[:, columns])
         framed = self._framed[columns]
         if framed.any():
             for order, frame in ((1, motion.base_velocity), (0, motion.base_displacement)):
@@ -194,19 +199,6 @@ class Readout:
         """Whether left-out modes answer in these channels at all."""
         channels = self.reduced.channels
         return not bool((channels.is_rate[columns] & ~channels.is_acceleration[columns]).any())
-
-
-def times(values: Numbers, weights: Floats) -> Numbers:
-    """A product with real weights, shape (rows, columns); of complex values as two real ones (half the work)."""
-    if not np.iscomplexobj(values):
-        return np.asarray(values @ weights)
-    rows = len(values)
-    both = np.empty((2 * rows, values.shape[1]))
-    both[:rows], both[rows:] = values.real, values.imag
-    product = both @ weights
-    result = np.empty((rows, product.shape[1]), dtype=complex)
-    result.real, result.imag = product[:rows], product[rows:]
-    return result
 
 
 def split_static(

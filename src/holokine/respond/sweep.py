@@ -7,6 +7,7 @@ form Q of the reading, max over θ of |Re p e^(iθ)|² = (p* Q p + |pᵀ Q p|) /
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import pairwise
@@ -326,10 +327,15 @@ def respond_sweep(
     for number, reading in enumerate(reduced.readings):
         if reading.count > 1:
             governing[number] = _governing_place(reader, motion, reading)
-        columns = np.array(reading.at(int(governing[number])))
-        sizes[:, number] = over_cycle(reading, reader.rows(motion, columns)) ** 2
-        rough[number] = sizes[:, number].argmax()
     curves = [(r, np.array(r.at(int(governing[n])))) for n, r in enumerate(reduced.readings)]
+    for block in _blocks(curves, len(frequencies)):  # read together
+        values = reader.rows(motion, np.concatenate([curves[n][1] for n in block]))
+        at = 0
+        for n in block:
+            reading, columns = curves[n]
+            sizes[:, n] = over_cycle(reading, values[:, at : at + len(columns)]) ** 2
+            rough[n] = sizes[:, n].argmax()
+            at += len(columns)
     sampled = Sampled(frequencies, _curve_sizes(reader, curves), starts)
     which = np.arange(count)
     place, top = refined(sampled, rough, which, 1.0) if count else (np.zeros(0), np.zeros(0))
@@ -356,6 +362,21 @@ def respond_sweep(
         tuple(r.place(int(g)) for r, g in zip(reduced.readings, governing, strict=True)), governing, static, share, own,
         float(missed.max(initial=0.0)), None, acting, tuple(findings), amplitudes, steady,
     )  # fmt: skip
+
+
+def _blocks(curves: list[tuple[Reading, Ints]], rows: int) -> Iterator[list[int]]:
+    """Numbers of readings, so many at a time that their values stay within bounds."""
+    most = max(1, _NUMBERS // max(rows, 1))
+    block: list[int] = []
+    width = 0
+    for n, (_, columns) in enumerate(curves):
+        if block and width + len(columns) > most:
+            yield block
+            block, width = [], 0
+        block.append(n)
+        width += len(columns)
+    if block:
+        yield block
 
 
 def _governing_place(reader: SweepReader, motion: SteadyMotion, reading: Reading) -> int:

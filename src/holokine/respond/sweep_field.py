@@ -100,7 +100,8 @@ class FieldSweep:
             F = np.ascontiguousarray(mapped(through, F).T)
         C, f = self.coordinates(what), self.answer.frequency_hz
         acting = np.flatnonzero(np.abs(C).max(axis=0))
-        C, F = C[:, acting], F[acting]
+        if len(acting) < len(F):
+            C, F = C[:, acting], F[acting]
         count = F.shape[1]
         best, where = np.full(count, -1.0), np.zeros(count, dtype=np.int64)
         width = max(1, _CACHED // (2 * _SPAN))
