@@ -99,7 +99,8 @@ def test_own_loss_factors_of_materials_springs_and_joints() -> None:
     assert factors({"loss factor": {"ends": "5 %", "s": "6 %"}}) == {"beam": 0.01, "s": 0.06}
     assert factors({"composite": {"default": "1 %"}}) == {}
     for bad, words in (
-        ({"loss factor": "3 %", "composite": {"m": 0.01}}, "instead of it"), ({"loss factor": "-3 %"}, "at least 0"),
+        ({"loss factor": "3 %", "composite": {"m": 0.01}}, "instead of it"), ({"loss factor": 3}, "3 %"),
+        ({"loss factor": "-3 %"}, "at least 0"),
         ({"loss factor": {"nobody": "1 %"}}, "nobody"), ({}, "exactly one"),
     ):  # fmt: skip
         with pytest.raises((DescriptionError, UnknownNameError), match=words):

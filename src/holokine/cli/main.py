@@ -288,7 +288,9 @@ def respond(
     if gauge is not None and to.out is None:
         raise click.UsageError("--animate needs --out DIR")
     moving = None if gauge is None else Film(film, gauge, window or None, seconds or 6.0)
-    view = AnswerView.of(assembly, event, wanted, AnswerAsked(signed, moving, at, rules, look))
+    view = AnswerView.of(
+        assembly, event, wanted, AnswerAsked(signed, moving, at, rules, look, to.as_json or to.out is not None)
+    )
     view.deliver(to)
     if not view.ok:
         raise CheckFailedError("a limit is not met")

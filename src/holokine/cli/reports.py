@@ -327,6 +327,8 @@ class AnswerAsked:
     at: str | None = None
     rules: bool = False
     look: LookAsked = PLAIN
+    whole: bool = True
+    """All tables, for files or machines; else what the screen shows."""
 
     def refuse(self, event: EventKind) -> None:
         """Raise for what an event of this kind cannot show, before anything is solved."""
@@ -366,7 +368,8 @@ class AnswerView(_View):
     def about(cls, answer: Answer, asked: AnswerAsked = AnswerAsked()) -> AnswerView:
         name = _file_name(answer.name)
         signed: dict[str, Any] = {"signed": True} if asked.signed else {}
-        tables = {f"{name}_{k}": t for k, t in answer.tables().items()}
+        made = answer.tables() if asked.whole else {"peaks": answer.peaks()}
+        tables = {f"{name}_{k}": t for k, t in made.items()}
         if asked.signed:
             tables[f"{name}_peaks"] = answer.peaks(**signed)
         if asked.rules:

@@ -7,7 +7,7 @@ from typing import Annotated, Any, ClassVar
 
 from pydantic import BeforeValidator, WithJsonSchema, model_validator
 
-from holokine.describe.fields import Frequency, Ratio, Strict, complaint, names_of, quantity_schema
+from holokine.describe.fields import Frequency, LossFactor, Ratio, Strict, complaint, names_of, quantity_schema
 
 __all__ = ["Damping"]
 
@@ -37,7 +37,7 @@ class Damping(Strict):
     table: tuple[tuple[Frequency, Ratio], ...] | None = None
     rayleigh: tuple[tuple[Frequency, Ratio], tuple[Frequency, Ratio]] | None = None
     composite: dict[_Damped, Ratio] | None = None  # type: ignore[valid-type]
-    loss_factor: Annotated[dict[_Damped, Ratio] | None, BeforeValidator(_by_member), _LOSS] = None  # type: ignore[valid-type]
+    loss_factor: Annotated[dict[_Damped, LossFactor] | None, BeforeValidator(_by_member), _LOSS] = None  # type: ignore[valid-type]
 
     @classmethod
     def bare(cls, value: Any) -> str | None:

@@ -36,6 +36,7 @@ __all__ = [
     "Inertia",
     "Length",
     "LengthVector",
+    "LossFactor",
     "Number",
     "PositiveLength",
     "ProductMoment",
@@ -124,6 +125,14 @@ def quantity_schema(dimension: str) -> dict[str, Any]:
     return {"type": ["number", "string"], "description": f"{dimension}: a number, or a text with a unit"}
 
 
+def _loss_factor(value: Any, info: ValidationInfo) -> float:
+    number = _read(value, "number", info, 0.0, False)
+    if number >= 2.0:
+        raise complaint(f"a loss factor of {number:g} is more than any material has; did you mean {number:g} %?")
+    return number
+
+
+LossFactor = Annotated[float, BeforeValidator(_loss_factor), WithJsonSchema(quantity_schema("number"))]
 Number = quantity_field("number")
 Ratio = quantity_field("number", least=0.0)
 Length = quantity_field("length")

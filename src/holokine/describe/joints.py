@@ -11,8 +11,8 @@ from holokine.describe.fields import (
     NAMES_OR_TABLE,
     ONE_OR_MORE,
     Direction,
+    LossFactor,
     PositiveLength,
-    Ratio,
     Strict,
     by_direction,
     complaint,
@@ -123,7 +123,7 @@ class Joint(Strict):
     release: Annotated[tuple[Direction, ...], BeforeValidator(one_or_more), ONE_OR_MORE] = ()
     stiffness: StiffnessSet = (0.0,) * 6
     damping: DampingSet = (0.0,) * 6
-    loss_factor: Ratio | None = None
+    loss_factor: LossFactor | None = None
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping", "loss_factor"})}
     whether: ClassVar[frozenset[str]] = frozenset({"damping"})
     axes: Axes | None = None

@@ -20,6 +20,7 @@ from holokine.describe.fields import (
     Frequency,
     Length,
     LengthVector,
+    LossFactor,
     Names,
     Number,
     PositiveLength,
@@ -99,7 +100,7 @@ class Material(Strict):
     G: Stress | None = None
     orthotropic: Orthotropic | None = None
     density: Density
-    loss_factor: Ratio | None = None
+    loss_factor: LossFactor | None = None
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"loss_factor"})}
 
     @model_validator(mode="after")
@@ -314,7 +315,7 @@ class Spring(Strict):
     between: tuple[_End, _End]  # type: ignore[valid-type]
     stiffness: quantity_field("stiffness", least=0.0) = 0.0  # type: ignore[valid-type]
     damping: quantity_field("damping constant", least=0.0) = 0.0  # type: ignore[valid-type]
-    loss_factor: Ratio | None = None
+    loss_factor: LossFactor | None = None
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping", "loss_factor"})}
     whether: ClassVar[frozenset[str]] = frozenset({"damping"})
     axis: UnitVector | None = None
@@ -332,7 +333,7 @@ class Bushing(Strict):
     between: tuple[_End, _End]  # type: ignore[valid-type]
     stiffness: StiffnessSet = (0.0,) * 6
     damping: DampingSet = (0.0,) * 6
-    loss_factor: Ratio | None = None
+    loss_factor: LossFactor | None = None
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping", "loss_factor"})}
     whether: ClassVar[frozenset[str]] = frozenset({"damping"})
     axes: Axes | None = None

@@ -197,13 +197,23 @@ def half_power(
         own = np.flatnonzero(np.isfinite(found[side]))
         if len(own) == 0:
             continue
-        outer = found[side, own]
-        inner, target = peak[own].copy(), top[own] / 2.0
-        for _ in range(60):
-            middle = (outer + inner) / 2.0
-            above = sampled.at(middle, which[own]) > target
-            inner, outer = np.where(above, middle, inner), np.where(above, outer, middle)
-            if (np.abs(outer - inner) < 1e-11 * middle).all():
-                break
-        found[side, own] = (outer + inner) / 2.0
+        outer, inner, target = found[side, own], peak[own], top[own] / 2.0
+        found[side, own] = _crossing(sampled, which[own], target, inner, outer)
     return found[0], found[1]
+
+
+def _crossing(sampled: Sampled, which: Ints, target: Floats, inner: Floats, outer: Floats) -> Floats:
+    """Where curves fall to a value between a place above it and one below: false position (Illinois)."""
+    a, b = inner.copy(), outer.copy()
+    up, down = sampled.at(a, which) - target, sampled.at(b, which) - target
+    for _ in range(60):
+        flat = up - down
+        new = np.where(flat > 0, (a * -down + b * up) / np.where(flat > 0, flat, 1.0), (a + b) / 2.0)
+        value = sampled.at(new, which) - target
+        above = value > 0
+        # the end that stays counts half, so that both close in
+        down, up = np.where(above, down / 2.0, value), np.where(above, value, up / 2.0)
+        a, b = np.where(above, new, a), np.where(above, b, new)
+        if (np.abs(value) < 1e-12 * target).all() or (np.abs(b - a) < 1e-12 * np.abs(a)).all():
+            break
+    return new

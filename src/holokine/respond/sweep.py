@@ -27,6 +27,7 @@ from holokine.respond.steady import SteadyModel, SteadyMotion, SteadyReadout
 from holokine.system.loads import LoadField
 
 __all__ = [
+    "SHOWN",
     "FullCheck",
     "SweepReader",
     "SweepResult",
@@ -43,6 +44,8 @@ Ints = NDArray[Any]  # int64
 NEARLY = 0.95  # of a peak, which a real sweep is to reach
 OFF = 0.02  # of a peak, by which the whole model may differ before that is a warning
 _NUMBERS = 4_000_000  # complex numbers held at once
+SHOWN = {"peak": 1.0, "rms": 1.0 / np.sqrt(2.0), "peak to peak": 2.0}
+"""Factor on amplitudes by how they are told."""
 _THETA = np.exp(1j * np.pi * np.arange(48) / 48.0)
 NEARLY_RATE = 0.82860063547  # bandwidths² per second, at which `reached` is NEARLY (a test finds the root)
 
@@ -128,11 +131,10 @@ class SweepResult:
     starts : ndarray of int
         First point of each range.
     reader : SweepReader
-    peaks : ndarray, shape (readings,)
-        Largest size over the sweep (and over the cycle), SI, of the continuous curve; with loads at rest beside, the
-        largest of both together.
     swing : ndarray, shape (readings,)
-        The vibration's share of it alone, at its own largest.
+        Largest size over the sweep (and over the cycle), SI, of the continuous curve.
+    together : ndarray, shape (readings,)
+        With loads at rest beside: the largest of both together.
     peak_frequencies, phases : ndarray, shape (readings,)
         Hz; rad, NaN where several components make the reading.
     main : tuple of Extreme
@@ -159,7 +161,7 @@ class SweepResult:
     frequency_hz: Floats
     starts: Ints
     reader: SweepReader
-    peaks: Floats
+    together: Floats
     swing: Floats
     peak_frequencies: Floats
     phases: Floats
@@ -175,6 +177,11 @@ class SweepResult:
     findings: tuple[Finding, ...]
     amplitudes: str = "peak"
     steady_channels: Floats | None = None
+
+    @property
+    def peaks(self) -> Floats:
+        """What limits are held against: both together; where amplitudes are told otherwise, the vibration so told."""
+        return self.together if self.amplitudes == "peak" else SHOWN[self.amplitudes] * self.swing
 
     @cached_property
     def noise(self) -> Floats:
@@ -355,10 +362,10 @@ def respond_sweep(
         missed = np.where(loud & ~edge, 1.0 - np.sqrt(at_points) / np.where(swing > 0, swing, 1.0), 0.0)
     phases, static, share = _beside(reader, curves, place, swing)
     own = None if steady is None else np.array([float(r.form.value(steady[c])) for r, c in curves])
-    peaks = swing if steady is None else _together(reader, curves, frequencies, sizes, place, steady)
+    together = swing if steady is None else _together(reader, curves, frequencies, sizes, place, steady)
     findings = _findings(reader, main, loud, octaves_per_minute)
     return SweepResult(
-        reduced, name, frequencies, starts, reader, peaks, swing, place, phases, main,
+        reduced, name, frequencies, starts, reader, together, swing, place, phases, main,
         tuple(r.place(int(g)) for r, g in zip(reduced.readings, governing, strict=True)), governing, static, share, own,
         float(missed.max(initial=0.0)), None, acting, tuple(findings), amplitudes, steady,
     )  # fmt: skip

@@ -15,13 +15,13 @@ from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse
 from holokine.modes.check import Finding
 from holokine.respond.motion import FieldMotion
-from holokine.respond.sweep import SweepResult
+from holokine.respond.sweep import SHOWN, SweepResult
 from holokine.respond.transient import TimeResult
 from holokine.show.figures import COLOURS, main_readings
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.scene import PIXELS, film_pixels, moving_pictures, write_film
-from holokine.show.sweep_tables import SHOWN, sweep_lines
+from holokine.show.sweep_tables import sweep_lines
 from holokine.show.time_tables import history_table, time_lines
 from holokine.units import STANDARD_GRAVITY
 from holokine.whole import whole_file

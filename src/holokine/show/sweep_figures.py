@@ -11,12 +11,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.respond.limits import LimitCheck
-from holokine.respond.sweep import SweepResult
+from holokine.respond.sweep import SHOWN, SweepResult
 from holokine.show.figures import COLOURS, GHOST, SIZE, main_readings, plain_log_ticks
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.scene import PIXELS, film_pixels, moving_pictures, write_film
-from holokine.show.sweep_tables import SHOWN
 from holokine.system.build import System
 
 __all__ = ["animate_cycle", "plot_circle", "plot_sweep"]

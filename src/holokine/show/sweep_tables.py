@@ -9,7 +9,7 @@ import pandas as pd
 
 from holokine.excite.harmonic import Swing
 from holokine.respond.curves import Extreme
-from holokine.respond.sweep import FullCheck, SweepResult
+from holokine.respond.sweep import SHOWN, FullCheck, SweepResult
 from holokine.respond.sweep_field import Reach
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
@@ -23,8 +23,6 @@ __all__ = [
     "resonances_table", "shares_at_peaks_table", "sweep_lines", "sweep_peaks", "transfer_table",
 ]  # fmt: skip
 
-SHOWN = {"peak": 1.0, "rms": 1.0 / np.sqrt(2.0), "peak to peak": 2.0}
-"""Factor on amplitudes by how they are shown."""
 _SMALL = 1e-3  # of the largest of a reading, below which a peak is not listed
 
 
@@ -51,7 +49,7 @@ def sweep_peaks(answer: SweepResult) -> pd.DataFrame:
         if answer.steady is not None:
             rest = answer.steady[number]
             rest = rest if abs(rest) > answer.noise[number] else 0.0
-            row |= {"at_rest": rest / size, "largest_together": answer.peaks[number] / size}
+            row |= {"at_rest": rest / size, "largest_together": answer.together[number] / size}
         return {**row, "place": answer.places[number]}
 
     return peaks_table(answer, _column(answer), more, lambda _: False, by * answer.swing)
@@ -204,7 +202,13 @@ def _swing_words(column: str, swing: Swing) -> str:
     """A source in a line: ``base z 1 g``."""
     base = column in ("x", "y", "z")
     if swing.power == -2:
-        return f"{column.rpartition(' ')[0]} out of balance by {1e6 * swing.amplitude[0]:.4g} g mm"
+        rotor, _, axis = column.rpartition(" ")
+        if axis == "2":  # the other half of the same turning force
+            return ""
+        turn = np.degrees(swing.phase[0])
+        return f"{rotor} out of balance by {1e6 * swing.amplitude[0]:.4g} g mm" + (
+            f" at {turn:.4g} deg" if turn else ""
+        )
     unit, size = {0: ("g", STANDARD_GRAVITY), 1: ("m/s", 1.0), 2: ("mm", 1e-3)}[swing.power] if base else ("times", 1.0)
     low, high = float(swing.amplitude.min()) / size, float(swing.amplitude.max()) / size
     words = f"{high:.4g}" if high - low <= 1e-12 * high else f"{low:.4g} to {high:.4g}"
@@ -222,7 +226,8 @@ def _swing_words(column: str, swing: Swing) -> str:
 def sweep_lines(answer: SweepResult) -> list[str]:
     """What swings, over which frequencies; then modes kept and what the amplitudes are."""
     excitation, f = answer.reader.excitation, answer.frequency_hz
-    told = dict.fromkeys(_swing_words(c, s) for c, s in zip(excitation.columns, excitation.swings, strict=True))
+    each = [_swing_words(c, s) for c, s in zip(excitation.columns, excitation.swings, strict=True)]
+    told = [words for words in each if words]
     limits = np.append(answer.starts, len(f))
     ranges = [f"{f[a]:.5g} to {f[b - 1]:.5g}" for a, b in pairwise(limits)]
     shown = ", ".join(ranges[:4]) + (f" and {len(ranges) - 4} more ranges" if len(ranges) > 4 else "")
