@@ -485,6 +485,16 @@ def test_limits_figures_page_and_film(tmp_path, capsys) -> None:
     made = {p.name for p in (tmp_path / "out").iterdir()}
     assert {"test.png", "test_circle.png", "test_curves.html", "test.gif", "test_curves.csv", "test_resonances.csv",
             "test_critical.csv", "test_shares.csv", "test.vtu", "test_at_10_hz__30_deg.png"} <= made  # fmt: skip
+    before = (tmp_path / "out" / "test.png").read_bytes()
+    b = hk.Assembly.read(path).event("other", sweep=[4, 30], base={"x": "2 g"}).changed({"limits": {"moves": "9 m"}})
+    b.event("drop", pulse={"x": {"half sine": {"peak": "1 g", "duration": 0.01}}}).write(path)
+    run(["respond", str(path), "test", "--out", str(tmp_path / "out"), "--with", "other", "--linear", "both"])
+    assert (tmp_path / "out" / "test.png").read_bytes() != before
+    for wrong, words in ((["test", "--linear", "both"], "--out"), (["drop", "--linear", "both"], "--out"),
+                         (["drop", "--with", "other", "--out", "x"], "belong to sine sweeps")):  # fmt: skip
+        with pytest.raises(SystemExit):
+            run(["respond", str(path), *wrong])
+        assert words in capsys.readouterr().err
     page = (tmp_path / "out" / "test_curves.html").read_text(encoding="utf-8")
     assert '"sweep": true' in page
     assert '"phase"' in page

@@ -45,7 +45,7 @@ class Answer(Generic[R]):
     """
 
     extras: ClassVar[frozenset[str]] = frozenset()
-    """What the command line may ask beside: signed, rules, film, instant."""
+    """What the command line may ask beside: signed, rules, film, instant, axes."""
     peak_word: ClassVar[str] = "Peaks"
 
     def __init__(

@@ -26,7 +26,7 @@ __all__ = ["SweepAnswer"]
 class SweepAnswer(Answer[SweepResult]):
     """Amplitude and phase of every gauge over frequency, peaks, transfer functions, whole fields and envelopes."""
 
-    extras = frozenset({"film", "instant"})
+    extras = frozenset({"film", "instant", "axes"})
     peak_word = "Largest over the sweep"
 
     def peaks(self) -> pd.DataFrame:
@@ -307,9 +307,17 @@ class SweepAnswer(Answer[SweepResult]):
             More sweeps in the same figure, with what to call them (variants, other damping).
         logarithmic : tuple of bool
             Of the frequency axis, and of amplitudes.
+
+        Raises
+        ------
+        EventError
+            Another kind of answer among `others`.
         """
         from holokine.show.sweep_figures import plot_sweep
 
+        for label, other in (others or {}).items():
+            if not isinstance(other, SweepAnswer):
+                raise EventError(f'"{label}" is one of {other.event.words}; a figure of sweeps takes sweeps')
         chosen = None if gauge is None else self._numbers(gauge)
         more = {label: other.result for label, other in (others or {}).items()}
         return plot_sweep(self.result, chosen, () if chosen else self._checks(), more, logarithmic)

@@ -243,6 +243,10 @@ def modes(
 )
 @click.option("--window", nargs=2, metavar="FROM TO", help="Time that the animation shows, such as 0s 80ms.")
 @click.option("--seconds", type=click.FloatRange(0.1, 120), help="How long it plays (6).")
+@click.option("--with", "others", multiple=True, metavar="EVENT",
+              help="Draw another sweep of the file into the same figure (repeatable; needs --out DIR).")  # fmt: skip
+@click.option("--linear", type=click.Choice(["frequency", "amplitude", "both"]),
+              help="Linear axes in the figure of a sweep, in place of logarithmic ones (needs --out DIR).")  # fmt: skip
 @click.option(
     "--at",
     metavar="TIME",
@@ -261,6 +265,8 @@ def respond(
     window: tuple[str, str] | None,
     seconds: float | None,
     at: str | None,
+    others: tuple[str, ...],
+    linear: str | None,
     film: FilmAsked,
     wanted: ModesRange,
     to: Delivery,
@@ -278,6 +284,7 @@ def respond(
       holokine respond crate.run "kerb strike" --at 27ms
       holokine respond crate.yaml "winter standstill"
       holokine respond crate.run shaker --at "20.2 Hz" --animate fan --out results
+      holokine respond crate.run shaker --with "fan run-up" --linear frequency --out results
 
     Ends with exit code 1 when a limit of the assembly file is not met.
     """
@@ -287,10 +294,11 @@ def respond(
         raise click.UsageError("--window belongs to --animate GAUGE")
     if gauge is not None and to.out is None:
         raise click.UsageError("--animate needs --out DIR")
+    if (others or linear) and to.out is None:
+        raise click.UsageError("--with and --linear are for the figure in --out DIR")
     moving = None if gauge is None else Film(film, gauge, window or None, seconds or 6.0)
-    view = AnswerView.of(
-        assembly, event, wanted, AnswerAsked(signed, moving, at, rules, look, to.as_json or to.out is not None)
-    )
+    asked = AnswerAsked(signed, moving, at, rules, look, to.as_json or to.out is not None, others, linear)
+    view = AnswerView.of(assembly, event, wanted, asked)
     view.deliver(to)
     if not view.ok:
         raise CheckFailedError("a limit is not met")

@@ -329,18 +329,22 @@ class AnswerAsked:
     look: LookAsked = PLAIN
     whole: bool = True
     """All tables, for files or machines; else what the screen shows."""
+    others: tuple[str, ...] = ()
+    linear: str | None = None
 
     def refuse(self, event: EventKind) -> None:
         """Raise for what an event of this kind cannot show, before anything is solved."""
         from holokine.api.answers import ANSWER_CLASSES
 
         asked = {"film": self.film is not None, "instant": self.at is not None, "signed": self.signed,
-                 "rules": self.rules}  # fmt: skip
-        options = {"film": "--animate", "instant": "--at", "signed": "--signed", "rules": "--rules"}
+                 "rules": self.rules, "axes": bool(self.others or self.linear)}  # fmt: skip
+        options = {"film": "--animate", "instant": "--at", "signed": "--signed", "rules": "--rules",
+                   "axes": "--with and --linear"}  # fmt: skip
         for extra, given in asked.items():
             if given and extra not in ANSWER_CLASSES[type(event)].extras:
                 homes = " and ".join(kind.words for kind, c in ANSWER_CLASSES.items() if extra in c.extras)
-                raise click.UsageError(f"{options[extra]} belongs to {homes}; this event is one of {event.words}")
+                verb = "belong" if " and " in options[extra] else "belongs"
+                raise click.UsageError(f"{options[extra]} {verb} to {homes}; this event is one of {event.words}")
 
 
 @dataclass
@@ -376,6 +380,11 @@ class AnswerView(_View):
             tables |= {f"{name}_{k}": t for k, t in answer.rule_tables().items()}  # type: ignore[attr-defined]
         screens = answer.screens(**signed, **({"rules": True} if asked.rules else {}))
         files = {f"{name}{ending}": write for ending, write in answer.files(asked.look.keys).items()}
+        figures = {f"{name}{ending}": draw for ending, draw in answer.figures().items()}
+        if asked.others or asked.linear:
+            more = {other: answer.modes.respond(other) for other in asked.others}
+            axes = (asked.linear not in ("frequency", "both"), asked.linear not in ("amplitude", "both"))
+            figures[name] = partial(answer.plot, others=more, logarithmic=axes)  # type: ignore[call-arg]
         if asked.film is not None:
             files[f"{name}.{asked.film.form.ending}"] = asked.film.maker(answer)
         if asked.at is not None:
@@ -396,7 +405,7 @@ class AnswerView(_View):
             details=answer.lines()[1:],
             screens=screens,
             tables=tables,
-            figures={f"{name}{ending}": draw for ending, draw in answer.figures().items()},
+            figures=figures,
             meshes=files,
             findings=answer.findings,
             facts={"event": answer.name, "kind": answer.event.kind},
