@@ -16,7 +16,6 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.elements.stress import principal_stress
 from holokine.errors import EventError, first_few
 from holokine.excite.harmonic import Excitation
 from holokine.gauges import Reading
@@ -24,6 +23,7 @@ from holokine.modes.check import Finding
 from holokine.respond.curves import Extreme, Sampled, half_power, refined
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.respond.steady import SteadyModel, SteadyMotion, SteadyReadout
+from holokine.respond.sweep_places import NUMBERS, governing_place, largest_together, over_cycle
 from holokine.system.loads import LoadField
 
 __all__ = [
@@ -43,32 +43,9 @@ Complex = NDArray[Any]  # complex128
 Ints = NDArray[Any]  # int64
 NEARLY = 0.95  # of a peak, which a real sweep is to reach
 OFF = 0.02  # of a peak, by which the whole model may differ before that is a warning
-_NUMBERS = 4_000_000  # complex numbers held at once
 SHOWN = {"peak": 1.0, "rms": 1.0 / np.sqrt(2.0), "peak to peak": 2.0}
 """Factor on amplitudes by how they are told."""
-_THETA = np.exp(1j * np.pi * np.arange(48) / 48.0)
 NEARLY_RATE = 0.82860063547  # bandwidths² per second, at which `reached` is NEARLY (a test finds the root)
-
-
-def over_cycle(reading: Reading, parts: Complex) -> Floats:
-    """Largest size over the cycle of a reading from complex amplitudes of its components, shape (..., width) to (...).
-
-    The principal stress by the plane on which it is largest: at 48 instants of half a cycle, and by a parabola between
-    (1e-6 of it).
-    """
-    if reading.width == 1:
-        return np.abs(parts[..., 0])
-    form = reading.form.quadratic(reading.width)
-    if form is not None:
-        turned = parts @ form
-        own = np.real(np.einsum("...k,...k->...", np.conj(parts), turned))
-        square = np.abs(np.einsum("...k,...k->...", parts, turned))
-        return np.sqrt(np.maximum((own + square) / 2.0, 0.0))
-    values = np.stack([np.abs(principal_stress(np.real(parts * turn))) for turn in _THETA])
-    best = values.argmax(axis=0)[None]
-    y0, y1, y2 = (np.take_along_axis(values, (best + k) % len(_THETA), axis=0)[0] for k in (-1, 0, 1))
-    bend = y0 - 2.0 * y1 + y2
-    return np.asarray(y1 - np.where(bend < 0, (y2 - y0) ** 2 / (8.0 * np.where(bend < 0, bend, -1.0)), 0.0))
 
 
 class SweepReader:
@@ -262,7 +239,7 @@ def _curve_sizes(reader: SweepReader, curves: list[tuple[Reading, Ints]]) -> Any
     def at(frequencies: Floats, which: Ints) -> Floats:
         which = np.broadcast_to(which, frequencies.shape)
         result = np.zeros(len(frequencies))
-        step = max(1, _NUMBERS // (6 * reader.reduced.count + 1))
+        step = max(1, NUMBERS // (6 * reader.reduced.count + 1))
         for a in range(0, len(frequencies), step):
             rows = slice(a, a + step)
             motion = reader.motion(frequencies[rows])
@@ -331,9 +308,10 @@ def respond_sweep(
     governing = np.zeros(count, dtype=np.int64)
     rough = np.zeros(count, dtype=np.int64)
     sizes = np.zeros((len(frequencies), count))
+    most: dict[int, Floats] = {}
     for number, reading in enumerate(reduced.readings):
         if reading.count > 1:
-            governing[number] = _governing_place(reader, motion, reading)
+            governing[number], most[number] = governing_place(reader, motion, reading)
     curves = [(r, np.array(r.at(int(governing[n])))) for n, r in enumerate(reduced.readings)]
     for block in _blocks(curves, len(frequencies)):  # read together
         values = reader.rows(motion, np.concatenate([curves[n][1] for n in block]))
@@ -362,7 +340,13 @@ def respond_sweep(
         missed = np.where(loud & ~edge, 1.0 - np.sqrt(at_points) / np.where(swing > 0, swing, 1.0), 0.0)
     phases, static, share = _beside(reader, curves, place, swing)
     own = None if steady is None else np.array([float(r.form.value(steady[c])) for r, c in curves])
-    together = swing if steady is None else _together(reader, curves, frequencies, sizes, place, steady)
+    together = swing
+    if steady is not None:
+        bounds = [most.get(n, np.sqrt(sizes[:, n].max(initial=0.0, keepdims=True))) for n in range(count)]
+        together = np.array([
+            largest_together(reader, motion, r, steady, bounds[n], (float(place[n]), float(swing[n])))
+            for n, r in enumerate(reduced.readings)
+        ])  # fmt: skip
     findings = _findings(reader, main, loud, octaves_per_minute)
     return SweepResult(
         reduced, name, frequencies, starts, reader, together, swing, place, phases, main,
@@ -373,7 +357,7 @@ def respond_sweep(
 
 def _blocks(curves: list[tuple[Reading, Ints]], rows: int) -> Iterator[list[int]]:
     """Numbers of readings, so many at a time that their values stay within bounds."""
-    most = max(1, _NUMBERS // max(rows, 1))
+    most = max(1, NUMBERS // max(rows, 1))
     block: list[int] = []
     width = 0
     for n, (_, columns) in enumerate(curves):
@@ -384,21 +368,6 @@ def _blocks(curves: list[tuple[Reading, Ints]], rows: int) -> Iterator[list[int]
         width += len(columns)
     if block:
         yield block
-
-
-def _governing_place(reader: SweepReader, motion: SteadyMotion, reading: Reading) -> int:
-    """Place of a field whose largest size over the sweep is the largest."""
-    best, where = -1.0, 0
-    step = max(1, _NUMBERS // (len(motion.omega) * reading.width))
-    first = reading.channels.start
-    for a in range(0, reading.count, step):
-        places = min(step, reading.count - a)
-        columns = slice(first + a * reading.width, first + (a + places) * reading.width)
-        values = reader.rows(motion, columns).reshape(len(motion.omega), places, reading.width)
-        size = over_cycle(reading, values).max(axis=0)
-        if size.max() > best:
-            best, where = float(size.max()), a + int(size.argmax())
-    return where
 
 
 def _beside(
@@ -421,32 +390,6 @@ def _beside(
             left = row.load[0] @ reader.readout.residual[:, columns]
             share[n] = float(over_cycle(reading, left)) / swing[n]
     return phases, static, share
-
-
-def _together(
-    reader: SweepReader, curves: list[tuple[Reading, Ints]], frequencies: Floats, sizes: Floats, place: Floats,
-    steady: Floats,
-) -> Floats:  # fmt: skip
-    """Largest of vibration and loads at rest together, over the cycle and the sweep.
-
-    One component: the sum of sizes. Several: over 720 instants of a cycle (2e-5 of it), at the ten points of the sweep
-    at which the vibration is largest and at its peak; never less than the vibration alone.
-    """
-    turns = np.exp(2j * np.pi * np.arange(720) / 720.0)
-    result = np.zeros(len(curves))
-    for n, (reading, columns) in enumerate(curves):
-        rest = steady[columns]
-        if reading.width == 1:
-            result[n] = abs(rest[0]) + np.sqrt(sizes[:, n].max(initial=0.0))
-            best = reader.rows(reader.motion(place[[n]]), columns)
-            result[n] = max(result[n], abs(rest[0]) + float(np.abs(best).max()))
-            continue
-        few = np.append(frequencies[np.argsort(-sizes[:, n], kind="stable")[:10]], place[n])
-        values = reader.rows(reader.motion(few), columns)
-        moved = rest + np.real(values[:, None] * turns[:, None])
-        most = max(over_cycle(reading, values).max(), np.sqrt(sizes[:, n].max(initial=0.0)))
-        result[n] = max(float(np.abs(reading.form.value(moved)).max()), float(most))
-    return result
 
 
 def covered(frequencies: Floats, starts: Ints, places: Floats) -> NDArray[np.bool_]:
