@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from functools import partial
+from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, Generic, TypeVar
 
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from holokine.store import Chain, ModalChain
     from holokine.system.build import System
 
-__all__ = ["Answer"]
+__all__ = ["Answer", "MovingAnswer"]
 
 R = TypeVar("R")
 Writer = Callable[[Path], Any]
@@ -289,6 +289,23 @@ class Answer(Generic[R]):
         from holokine.show.short import as_html
 
         return as_html(repr(self))
+
+
+class MovingAnswer(Answer[R]):
+    """An answer whose whole fields move: the largest stress is looked for, of parts alone where nodes do not matter."""
+
+    @property
+    def motion(self) -> Any:
+        """Whole fields."""
+        raise NotImplementedError
+
+    @cached_property
+    def _stress(self) -> Any:
+        return self.motion.stress()
+
+    @cached_property
+    def _worst(self) -> Any:
+        return self._stress[0] if "_stress" in self.__dict__ else self.motion.stress(nodal=False)[0]
 
 
 def short_peaks(peaks: pd.DataFrame) -> pd.DataFrame:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.api.answer import Answer, Writer
+from holokine.api.answer import MovingAnswer, Writer
 from holokine.errors import EventError, UnknownNameError, nearest_hint
 from holokine.respond import SweepResult
 
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 __all__ = ["SweepAnswer"]
 
 
-class SweepAnswer(Answer[SweepResult]):
+class SweepAnswer(MovingAnswer[SweepResult]):
     """Amplitude and phase of every gauge over frequency, peaks, transfer functions, whole fields and envelopes."""
 
     extras = frozenset({"film", "instant", "axes"})
@@ -224,14 +224,6 @@ class SweepAnswer(Answer[SweepResult]):
         from holokine.show.tables import part_peaks_table
 
         return part_peaks_table(self._worst, ("frequency_hz", 1.0))
-
-    @cached_property
-    def _stress(self) -> Any:
-        return self.motion.stress()
-
-    @cached_property
-    def _worst(self) -> Any:
-        return self._stress[0] if "_stress" in self.__dict__ else self.motion.stress(nodal=False)[0]
 
     @cached_property
     def _largest(self) -> NDArray[Any]:

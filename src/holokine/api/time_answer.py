@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.api.answer import Answer, Writer
+from holokine.api.answer import MovingAnswer, Writer
 from holokine.errors import EventError, UnknownNameError, nearest_hint
 from holokine.respond import TimeResult
 
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 __all__ = ["TimeAnswer"]
 
 
-class TimeAnswer(Answer[TimeResult]):
+class TimeAnswer(MovingAnswer[TimeResult]):
     """Peaks and histories of every gauge, and whole fields at any instant and as envelopes."""
 
     extras = frozenset({"film", "instant"})
@@ -186,14 +186,6 @@ class TimeAnswer(Answer[TimeResult]):
             q=q, of=of, remove_offset=remove_offset, broaden=broaden, name=f"{self.name}, {gauge}",
             resonances=result.reduced.frequencies_hz.tolist(),
         )  # fmt: skip
-
-    @cached_property
-    def _stress(self) -> Any:
-        return self.motion.stress()
-
-    @cached_property
-    def _worst(self) -> Any:
-        return self._stress[0] if "_stress" in self.__dict__ else self.motion.stress(nodal=False)[0]
 
     @cached_property
     def _largest(self) -> NDArray[Any]:
