@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 import scipy.linalg
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 from scipy.integrate import solve_ivp
 from scipy.optimize import minimize_scalar
@@ -330,6 +330,7 @@ def test_two_directions_at_once_are_the_sum_of_each(crate_modes):
 
 @settings(max_examples=15, deadline=None)
 @given(scale=st.floats(0.1, 50), shift=st.floats(0, 0.5), seed=st.integers(0, 1000))
+@example(scale=9.0, shift=0.0, seed=446)  # the peak lies before an instant given twice, whose rows differ by rounding
 def test_responses_scale_with_the_pulse_and_move_with_it(scale, shift, seed):
     rng = np.random.default_rng(seed)
     table = {"time": np.cumsum(rng.uniform(1e-3, 1e-2, 6)), "acceleration": rng.standard_normal(6)}

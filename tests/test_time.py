@@ -297,6 +297,33 @@ def test_full_and_reduced_integration_are_the_same_steps(crate):
         whole.worst()
 
 
+@pytest.mark.parametrize("damping", [0.0, 0.05, {"rayleigh": [["5 Hz", "4 %"], ["30 Hz", "4 %"]]}])
+def test_reactions_under_dampers_and_ratios_by_modes_and_by_the_whole_model(damping):
+    """A damper to the ground relieves the support beside it; ratios pass on as elastic forces do: histories agree."""
+    a = hk.Assembly("beside").damping(damping).point("foot", [0, 0, 0]).support("base", at="foot", hold="all")
+    before = "foot"
+    for i, m in enumerate((3.0, 2.0), start=1):
+        a.point(f"p{i}", [0.1 * i, 0, 0]).mass(f"m{i}", at=f"p{i}", mass=m, inertia=[1, 1, 1])
+        a.spring(f"k{i}", between=[before, f"p{i}"], stiffness=12e3, axis="x")
+        a.support(f"guide {i}", at=f"p{i}", hold=["y", "z", "rx", "ry", "rz"])
+        before = f"p{i}"
+    a.spring("c", between=["p1", "ground"], damping=90.0, axis="x").gauge("base", reaction="base", axis="x")
+    a.gauge("k1", force="k1").gauge("passed", reaction="base", axis="x", portion="damper")
+    event = {"pulse": {"x": {"versed sine": {"peak": 8.0, "duration": 0.03}}}, "ring down": 0.2, "step": 1e-4}
+    b = a.changed({"gauges": {"passed": None}})
+    exact, whole = (
+        a.modes().respond(event),
+        b.modes().respond({**event, "method": "average acceleration", "model": "full"}),
+    )
+    same = [np.interp(whole.result.time, exact.result.time, exact.result.history(row)) for row in (0, 1)]
+    for row, history in enumerate(same):
+        size = np.abs(history).max()
+        np.testing.assert_allclose(whole.result.history(row), history, atol=2e-3 * size)  # (2π f h)²/12 of 1e-4 s
+    if damping == 0.0:  # the support feels the spring alone
+        np.testing.assert_allclose(np.abs(same[0]), np.abs(same[1]), atol=1e-9 * np.abs(same[1]).max())
+        assert np.abs(exact.result.history(2)).max() < 1e-9 * np.abs(same[0]).max()
+
+
 def test_rayleigh_damping_in_the_full_model_is_that_of_the_modes():
     a = chain(MASSES, SPRINGS, {"rayleigh": [["10 Hz", "2 %"], ["60 Hz", "5 %"]]})
     a.gauge("u", displacement="p3", axis="x").gauge("k", force="k1")

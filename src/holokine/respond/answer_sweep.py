@@ -18,7 +18,7 @@ from holokine.modes.damping import rayleigh_factors
 from holokine.progress import counted
 from holokine.respond.bench import Bench, damping_words, taken
 from holokine.respond.curves import gathered_points
-from holokine.respond.readout import read_fields
+from holokine.respond.readout import passed_on, read_fields
 from holokine.respond.reduced import ReducedModel, read_static, solve_static, with_loads
 from holokine.respond.steady import SteadyModel, steady_model
 from holokine.respond.sweep import SweepReader, SweepResult, respond_sweep, with_full
@@ -250,19 +250,8 @@ def _read_full(
         (np.stack([frame[0].real, frame[0].imag]), np.stack([frame[1].real, frame[1].imag])),
     )  # fmt: skip
     lost = 0.0 if model.loss_map is None else 1j * (model.loss_map @ u)
-    inside = _passed_on(system, model, v, rayleigh)
-    return np.asarray(values[0] + 1j * values[1] + lost + inside)
-
-
-def _passed_on(system: System, model: SteadyModel, v: Complex, rayleigh: tuple[float, float] | None) -> Complex:
-    """What described damping passes to supports and connections as the modes' ratios do: as an inner force.
-
-    As a matrix it is an outer one on the masses, which would be missing in the balance of reactions and inertia.
-    """
     kept = model.modes
-    r = model.reduced
-    speed = model.mode_shapes @ (system.mass @ v)
-    size = 2.0 * model.own[:kept] * r.omega[:kept] if rayleigh is None else np.full(kept, rayleigh[0])
-    channels = r.channels
-    whole = channels.is_balance & ~channels.is_elastic_portion
-    return np.asarray(np.where(whole, (speed * size / r.omega[:kept] ** 2) @ r.modal[:kept], 0.0))
+    ratios = 2.0 * model.own[:kept] * model.reduced.omega[:kept]
+    factor = ratios if rayleigh is None else np.full(kept, rayleigh[0])
+    inside = passed_on(model.reduced, model.mode_shapes @ (system.mass @ v), factor)
+    return np.asarray(values[0] + 1j * values[1] + lost + inside)

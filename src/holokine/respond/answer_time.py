@@ -15,6 +15,7 @@ from holokine.modes.damping import rayleigh_factors
 from holokine.respond.bench import Bench, about_supports, damping_words, taken
 from holokine.respond.direct import FullModel
 from holokine.respond.reduced import ReducedModel, solve_static, with_loads
+from holokine.respond.steady import at_rest_under
 from holokine.respond.transient import TimeResult, respond_pulse
 from holokine.system.loads import LoadField, base_field, load_field, load_sum, moved_supports
 
@@ -37,6 +38,7 @@ def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
         findings = tuple(about_supports(bench, [s for g in event.support_pulses.values() for s in g.supports]))
     if extra:
         reduced = with_loads(reduced, bench.modes, bench.gauges, extra)
+    reduced = _relieved(bench, reduced)
     method: str = event.method
     if method == "automatic":
         method = "coupled modes" if bench.dampers.coupling > COUPLED else "modes"
@@ -58,6 +60,19 @@ def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
     )
     findings = (*answer.findings, *findings, *damping_words(bench, event, reduced))
     return replace(answer, acting=tuple(extra), findings=findings)
+
+
+def _relieved(bench: Bench, reduced: ReducedModel) -> ReducedModel:
+    """Forces from balance less what the assembly at rest passes under the forces of dampers, per modal velocity.
+
+    A damper to the ground relieves the supports beside it.
+    """
+    channels = reduced.channels
+    whole = channels.is_balance & ~channels.is_elastic_portion
+    if not (bench.dampers.ratios.any() and whole.any()):
+        return reduced
+    passed = at_rest_under(bench, bench.modes.shapes[: reduced.count], bench.system.damping)
+    return replace(reduced, modal_damper=reduced.modal_damper - np.where(whole, passed, 0.0))
 
 
 def _excitation(bench: Bench, name: str, event: TimeEvent) -> tuple[BasePulse, list[LoadField]]:

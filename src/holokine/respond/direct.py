@@ -22,7 +22,7 @@ from scipy.sparse import eye_array
 from holokine.gauges import GaugeSet
 from holokine.modes.rest import rest_factor
 from holokine.respond.oscillators import Oscillators, Trajectory
-from holokine.respond.readout import read_fields
+from holokine.respond.readout import passed_on, read_fields
 from holokine.respond.reduced import ReducedModel
 from holokine.solvers import factorise
 from holokine.system.build import System
@@ -248,6 +248,9 @@ def full_histories(model: FullModel, reduced: ReducedModel, scheme: Scheme, time
         whiff = M + 1e-12 * float(M.diagonal().max()) * eye_array(M.shape[0], format="csr")
         first = np.asarray(factorise(whiff.tocsr()).solve(np.ascontiguousarray(begin[:, None])))[:, 0]
     steps = march(scheme, h, (lambda x: M @ x, damp, lambda x: K @ x), solve, lambda r: first, iter(p), start)
+    weighed = np.asarray(system.mass @ model.shapes.T)
+    ratios = 2.0 * model.ratios * model.omega
+    inner_damping = ratios if model.rayleigh is None else np.full(len(ratios), model.rayleigh[0])
     ride = np.array([f.ride for f in model.fields])
     outside = np.array([f.force for f in model.fields])
     carried = np.asarray(system.mass @ (T @ np.asarray(free.T))).T if spread.shape[1] else None
@@ -267,7 +270,8 @@ def full_histories(model: FullModel, reduced: ReducedModel, scheme: Scheme, time
                                        * (system.stiffness @ v.T)).T  # fmt: skip
         absolute = a + own @ ride
         frame = (base[0][rows], base[1][rows])
-        result[rows] = read_fields(gauges, reduced, (u, v, a, absolute), own @ outside - taken, frame)
+        values = read_fields(gauges, reduced, (u, v, a, absolute), own @ outside - taken, frame)
+        result[rows] = values + passed_on(reduced, v @ weighed, inner_damping)
 
     for values in steps:
         block.append(values)

@@ -27,7 +27,7 @@ from holokine.gauges.channels import Channels, GaugeSet
 if TYPE_CHECKING:
     from holokine.respond.reduced import ReducedModel
 
-__all__ = ["Motion", "Readout", "lost_with", "read_fields", "split_static"]
+__all__ = ["Motion", "Readout", "lost_with", "passed_on", "read_fields", "split_static"]
 
 Numbers = NDArray[Any]  # float64 or complex128
 Floats = NDArray[Any]  # float64
@@ -199,6 +199,24 @@ class Readout:
         """Whether left-out modes answer in these channels at all."""
         channels = self.reduced.channels
         return not bool((channels.is_rate[columns] & ~channels.is_acceleration[columns]).any())
+
+
+def passed_on(reduced: ReducedModel, speed: Numbers, factor: Floats) -> Numbers:
+    """What described damping passes to supports and connections, as an inner force, shape (..., channels).
+
+    Ratios of modes (and Rayleigh's share of the mass) as a matrix are outer forces on the masses: in a full model they
+    would be missing in the balance of reactions and inertia, which answers by modes keep.
+
+    Parameters
+    ----------
+    speed : ndarray, shape (..., modes)
+        Modal velocities.
+    factor : ndarray, shape (modes,)
+        Modal damping force per modal velocity.
+    """
+    whole = reduced.channels.is_balance & ~reduced.channels.is_elastic_portion
+    count = speed.shape[-1]
+    return np.asarray(np.where(whole, (speed * factor / reduced.omega[:count] ** 2) @ reduced.modal[:count], 0.0))
 
 
 def split_static(

@@ -27,7 +27,7 @@ from holokine.system.build import System
 from holokine.system.loads import LoadField
 from holokine.system.loss import loss_matrix
 
-__all__ = ["Coupling", "SteadyModel", "SteadyMotion", "SteadyReadout", "coupling", "steady_model"]
+__all__ = ["Coupling", "SteadyModel", "SteadyMotion", "SteadyReadout", "at_rest_under", "coupling", "steady_model"]
 
 Floats = NDArray[Any]  # float64
 Complex = NDArray[Any]  # complex128
@@ -202,9 +202,9 @@ def steady_model(
     relieved: list[Any] = [0.0, 0.0]
     if reduced.channels.is_balance.any():
         if c.damped:
-            relieved[0] = _at_rest_under(bench, c.shapes, bench.system.damping)
+            relieved[0] = at_rest_under(bench, c.shapes, bench.system.damping)
         if c.loss is not None:
-            relieved[1] = _at_rest_under(bench, c.shapes, c.loss)
+            relieved[1] = at_rest_under(bench, c.shapes, c.loss)
             relieved[1][:, mixed] = 0.0
     return SteadyModel(
         reduced,
@@ -221,7 +221,7 @@ def steady_model(
     )
 
 
-def _at_rest_under(bench: Bench, shapes: Floats, matrix: csr_array) -> Floats:
+def at_rest_under(bench: Bench, shapes: Floats, matrix: csr_array) -> Floats:
     """All channels of the assembly at rest under a matrix times each shape, (shapes, channels)."""
     system = bench.system
     T = system.constraints.reduce

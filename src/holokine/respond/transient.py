@@ -164,13 +164,19 @@ class History:
 
         By the triangle inequality over the modes and loads, each at its largest.
         """
-        own = reading.columns
-        which = np.unique(self.readout.which[own])
-        if reading.form.quadratic(reading.width) is None or len(which) > 1 or self.readout.damped[own].any():
+        own, readout = reading.columns, self.readout
+        which = np.unique(readout.which[own])
+        if reading.form.quadratic(reading.width) is None or len(which) > 1 or readout.settled is not None:
             return None
-        if self.readout.settled is not None:
-            return None
-        kind = int(which[0])
+        modal = np.abs(reading.form.value(reading.parts(readout.reduced.modal)))
+        beside = np.abs(reading.form.value(readout.per_load(own).reshape(-1, reading.count, reading.width)))
+        result = self._largest(int(which[0])) @ modal + np.abs(self.path.load).max(axis=0) @ beside
+        if readout.damped[own].any():
+            result = result + self._largest(1) @ np.abs(reading.form.value(reading.parts(readout.reduced.modal_damper)))
+        return np.asarray(result)
+
+    def _largest(self, kind: int) -> Floats:
+        """Largest size of a modal coordinate over the rows, shape (modes,)."""
         if kind not in self._most:
             rows, step = len(self.path.time), max(1, _BLOCK // max(len(self.oscillators.omega), 1))
             largest = np.zeros(len(self.oscillators.omega))
@@ -180,9 +186,7 @@ class History:
                 coordinate = Motion(q, v, x, self.oscillators.balance(q, v, x, load), load).coordinate(kind)
                 largest = np.maximum(largest, np.abs(coordinate).max(axis=0))
             self._most[kind] = largest
-        modal = np.abs(reading.form.value(reading.parts(self.readout.reduced.modal)))
-        beside = np.abs(reading.form.value(self.readout.per_load(own).reshape(-1, reading.count, reading.width)))
-        return np.asarray(self._most[kind] @ modal + np.abs(self.path.load).max(axis=0) @ beside)
+        return self._most[kind]
 
 
 class SampledHistory(History):
@@ -519,7 +523,11 @@ def _refine(
     inner = np.flatnonzero((v[1:-1] >= v[:-2]) & (v[1:-1] >= v[2:])) + 1
     candidates = np.unique(np.concatenate([inner[np.argsort(-v[inner])[:6]], [int(v.argmax())]]))
     best, when = float(v.max()), float(time[v.argmax()])
-    cells = np.unique(np.concatenate([np.maximum(candidates - 1, 0), np.minimum(candidates, len(time) - 2)]))
+    before, after = np.maximum(candidates - 1, 0), np.minimum(candidates, len(time) - 2)
+    still = time[1:] == time[:-1]  # an instant given twice: the cells beside it are one farther off
+    before = np.maximum(before - still[before], 0)
+    after = np.minimum(after + still[after], len(time) - 2)
+    cells = np.unique(np.concatenate([before, after]))
     width = time[cells + 1] - time[cells]
     cells, width = cells[width > 0], width[width > 0]
     low, high = np.zeros(len(cells)), width.copy()
