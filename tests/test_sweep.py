@@ -7,10 +7,15 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from scipy.optimize import brentq, minimize_scalar
 
 import holokine as hk
 from conftest import chain, chain_matrices, straight_beam
+from holokine.describe.events import Harmonic
+from holokine.excite.harmonic import build_swing
+from holokine.respond.curves import Sampled, half_power, refined
 from holokine.respond.sweep import NEARLY, NEARLY_RATE, over_cycle, reached
 
 G = 9.80665
@@ -572,3 +577,142 @@ def test_cut_and_end_forces_under_loss_factors_of_their_own() -> None:
     assert answer.result.reader.model.losses == {"beam": 0.08}
     # 12 of 66 modes: what is left out moves as at rest, (150/2900)² of its share
     assert answer.full()["difference_percent_of_peak"].abs().max() < 0.05
+
+
+# -- what must hold whatever the assembly ------------------------------------------------------------------------
+
+several = st.lists(st.floats(0.5, 6.0), min_size=2, max_size=4)
+
+
+def lossy_chain(masses: list[float], damper: float, losses: list[float]) -> hk.Assembly:
+    """Masses on springs with loss factors, a damper across all of them, a load on the first and on the last."""
+    a = hk.Assembly("chain").damping(0.01)
+    before = "ground"
+    for i, (m, eta) in enumerate(zip(masses, losses, strict=False), start=1):
+        a.point(f"p{i}", [0.1 * i, 0, 0]).mass(f"m{i}", at=f"p{i}", mass=m, inertia=[1, 1, 1])
+        a.spring(f"k{i}", between=[before, f"p{i}"], stiffness=9e3 + 3e3 * i, axis="x", loss_factor=eta)
+        a.support(f"guide {i}", at=f"p{i}", hold=["y", "z", "rx", "ry", "rz"])
+        a.gauge(f"u{i}", displacement=f"p{i}", axis="x").gauge(f"k{i}", total_force=f"k{i}")
+        before = f"p{i}"
+    a.spring("c", between=["p1", before], damping=damper, axis="x")
+    return a.load("first", at="p1", force=[1, 0, 0]).load("last", at=before, force=[1, 0, 0])
+
+
+@settings(max_examples=20, deadline=None)
+@given(several, st.floats(0.0, 400.0), st.lists(st.floats(0.0, 0.4), min_size=4, max_size=4))
+def test_reciprocity_balance_and_energy(masses: list[float], damper: float, losses: list[float]) -> None:
+    """u_last by a force at the first equals u_first by one at the last; power put in is dissipated; scale is linear."""
+    a = lossy_chain(masses, max(damper, 1e-3), losses)
+    n, modes = len(masses), a.modes()
+    sweep = {"at": [3.0, 7.5, 11.0, 19.0]}
+    one = modes.respond({"sweep": sweep, "loads": {"first": 1}})
+    other = modes.respond({"sweep": sweep, "loads": {"last": 1}})
+    np.testing.assert_allclose(values(one, f"u{n}"), values(other, "u1"), rtol=1e-8)
+    w = 2 * np.pi * one.result.frequency_hz
+    put_in = np.real(np.conj(1j * w * values(one, "u1"))) / 2  # of a unit force, over a cycle
+    assert (put_in > 0).all()
+    phi = np.array([modes.shapes[:, 6 * modes.set.system.node(f"p{i + 1}", "")] for i in range(n)])
+    u = np.array([values(one, f"u{i + 1}") for i in range(n)])
+    q = phi.T @ np.diag(masses) @ u
+    stretch = np.diff(np.vstack([np.zeros(len(w)), u]), axis=0)
+    k = np.array([9e3 + 3e3 * (i + 1) for i in range(n)])[:, None]
+    lost = (np.array(losses[:n])[:, None] * k * np.abs(stretch) ** 2).sum(axis=0) * w / 2
+    lost += max(damper, 1e-3) * w**2 * np.abs(u[-1] - u[0]) ** 2 / 2
+    lost += (0.02 * modes.set.omega[:, None] * w**2 * np.abs(q) ** 2).sum(axis=0) / 2
+    np.testing.assert_allclose(put_in, lost, rtol=1e-7)
+    five = modes.respond({"sweep": sweep, "loads": {"first": {"amplitude": 5, "phase": "40 deg"}}})
+    np.testing.assert_allclose(values(five, "u1"), 5 * np.exp(1j * np.radians(40)) * values(one, "u1"), rtol=1e-10)
+
+
+@settings(max_examples=15, deadline=None)
+@given(st.floats(-180, 180), st.floats(-90, 90), st.floats(0, 360))
+def test_rotation_of_axes_changes_nothing(yaw: float, pitch: float, phase: float) -> None:
+    """A mass on three unlike springs askew, shaken along two axes: magnitudes are those of the assembly not turned."""
+    cy, sy, cp, sp = *(f(np.radians(yaw)) for f in (np.cos, np.sin)), *(f(np.radians(pitch)) for f in (np.cos, np.sin))
+    R = np.array([[cy, -sy, 0], [sy, cy, 0], [0, 0, 1]]) @ np.array([[cp, 0, sp], [0, 1, 0], [-sp, 0, cp]])
+    found = []
+    for turn in (np.eye(3), R):
+        a = hk.Assembly("turned").damping(0.02).point("p", [0, 0, 0]).mass("m", at="p", mass=2.0, inertia=[1, 1, 1])
+        a.support("guide", at="p", hold=["rx", "ry", "rz"])
+        for i, k in enumerate((4e3, 9e3, 2e4)):
+            a.spring(f"k{i}", between=["p", "ground"], stiffness=k, damping=3.0 * i, axis=turn[:, i].tolist())
+        a.gauge("moves", displacement="p", axis="magnitude")
+        drive = {f"f{i}": {"at": "p", "force": (turn @ v).tolist()} for i, v in enumerate(([1, 2, 0.5], [0, 1, -1.0]))}
+        for name, load in drive.items():
+            a.load(name, **load)
+        loads = {"f0": 1, "f1": {"amplitude": 1, "phase": f"{phase} deg"}}
+        found.append(a.modes().respond({"sweep": {"at": [6.0, 11.0, 17.0, 30.0]}, "loads": loads}).result.curve(0))
+    np.testing.assert_allclose(found[1], found[0], rtol=1e-8)
+
+
+def test_curves_between_their_points() -> None:
+    """Peaks, bottoms and half-power points of a curve known in closed form, from points that lie wide apart."""
+    poles = np.array([[10.0, 0.02], [14.0, 0.01], [31.0, 0.05]])
+    weights = np.array([1.0, -0.6, 0.8])
+
+    def size(f, which=None):
+        terms = [g / (p**2 - f**2 + 2j * z * p * f) for g, (p, z) in zip(weights, poles, strict=True)]
+        return np.abs(sum(terms)) ** 2
+
+    f = np.unique(np.concatenate([np.geomspace(5, 50, 60), 10 + 0.3 * np.arange(-3, 4), 14 + 0.2 * np.arange(-3, 4)]))
+    sampled = Sampled(f, size, np.zeros(1, dtype=np.int64))
+    tops, bottoms = sampled.turns(size(f), 1.0), sampled.turns(size(f), -1.0)
+    fine = np.linspace(5, 50, 2_000_001)
+    exact = size(fine)
+    inner = (exact[1:-1] > exact[:-2]) & (exact[1:-1] > exact[2:])
+    lows = (exact[1:-1] < exact[:-2]) & (exact[1:-1] < exact[2:])
+    none = np.zeros(len(tops), dtype=np.int64)
+    place, top = refined(sampled, tops, none, 1.0)
+    inside = ~sampled.edges()[tops]
+    np.testing.assert_allclose(place[inside], fine[1:-1][inner], rtol=1e-5)
+    np.testing.assert_allclose(top[inside], exact[1:-1][inner], rtol=2e-8)  # the fine grid misses (δ/ζf)²
+    bottom, least = refined(sampled, bottoms, np.zeros(len(bottoms), dtype=np.int64), -1.0)
+    np.testing.assert_allclose(bottom, fine[1:-1][lows], rtol=1e-5)
+    np.testing.assert_allclose(least, exact[1:-1][lows], rtol=1e-6)
+    low, high = half_power(sampled, size(f)[:, None], place, top, tops, none)
+    for a, b, t in zip(low[inside], high[inside], top[inside], strict=True):
+        for end in (a, b):
+            assert np.isnan(end) or size(end) == pytest.approx(t / 2, rel=1e-9)
+    assert np.isfinite(low[inside]).sum() >= 2
+
+
+@pytest.mark.parametrize("interpolate", ["log-log", "linear"])
+def test_tables_over_frequency(tmp_path, interpolate: str) -> None:
+    """Between rows, beyond the ends, from files, scaled and turned."""
+    (tmp_path / "swing.csv").write_text("frequency_hz,velocity_mm_s\n5,10\n20,40\n80,20\n")
+    folder = hk.Assembly("x").document.folder.__class__(tmp_path)
+    rows = Harmonic(file="swing.csv", scale=2.0, phase=0.3, interpolate=interpolate, outside="hold")
+    swing = build_swing(rows, base=True, folder=folder)
+    f = np.array([2.0, 5.0, 10.0, 20.0, 40.0, 90.0])
+    middle = {"log-log": (20.0, np.sqrt(800.0)), "linear": (20.0, 40 - 20 / 3)}[interpolate]
+    speed = 2e-3 * np.array([10.0, 10.0, middle[0], 40.0, middle[1], 20.0])
+    np.testing.assert_allclose(swing.at(f), speed * np.exp(0.3j) * 2j * np.pi * f, rtol=1e-12)
+    zero = build_swing(rows.model_copy(update={"outside": "zero"}), base=True, folder=folder)
+    assert (zero.at(f)[[0, -1]] == 0).all()
+    with pytest.raises(hk.HolokineError, match="does not cover"):
+        build_swing(rows.model_copy(update={"outside": "error"}), base=True, folder=folder).at(f)
+    with pytest.raises(hk.HolokineError, match="expected a column of factor"):
+        build_swing(rows, base=False, folder=folder)
+    for text, words in (("time_s,velocity_mm_s\n1,2\n2,3\n", "a column of frequency"),
+                        ("frequency_hz,velocity_mm_s\n5,10\n4,9\n", "rise"),
+                        ("frequency_hz,factor\n5,1\n9,0\n", "column"),
+                        ("frequency_hz,velocity_mm_s\n5,10\n8,-9\n", "at least 0")):  # fmt: skip
+        (tmp_path / "swing.csv").write_text(text)
+        with pytest.raises(hk.HolokineError, match=words):
+            build_swing(rows, base=True, folder=folder)
+
+
+@pytest.mark.parametrize("damping", ["modes", "table", "composite"])
+def test_every_kind_of_damping_is_taken(damping: str) -> None:
+    """Ratios by mode, by table and composite: amplification of three masses against the modal sum by hand."""
+    given = {"modes": [0.01, 0.03, 0.05], "table": {"table": [["5 Hz", "1 %"], ["60 Hz", "8 %"]]},
+             "composite": {"composite": {"k2": "9 %", "default": "2 %"}}}[damping]  # fmt: skip
+    a = chain([4.0, 1.5, 2.5], [9e4, 2.5e4, 4e4], given)
+    a.gauge("last", displacement="p3", axis="x").load("push", at="p1", force=[1, 0, 0])
+    modes = a.modes()
+    answer = modes.respond({"sweep": [4, 80], "loads": {"push": 1}})
+    w = 2 * np.pi * answer.result.frequency_hz[:, None]
+    first, last = (modes.shapes[:, 6 * modes.set.system.node(p, "")] for p in ("p1", "p3"))
+    terms = first * last / (modes.set.omega**2 - w**2 + 2j * modes.damping * modes.set.omega * w)
+    np.testing.assert_allclose(values(answer, "last"), terms.sum(axis=1), rtol=1e-9)
+    assert len(set(np.round(modes.damping, 6))) == 3
