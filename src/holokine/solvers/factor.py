@@ -527,9 +527,13 @@ class _PardisoFactor:
         return result
 
     def solve(self, right: Floats, slot: int) -> Floats:
+        if right.dtype.kind not in "fiu" or right.shape[0] != self._n:  # the library would read past the end
+            raise ValueError(f"a right side is real, of {self._n} rows; got {right.dtype} of shape {right.shape}")
+        if right.size == 0:
+            return np.zeros(right.shape)
         if right.ndim == 1:
-            return self._call(33, np.ascontiguousarray(right)[None], slot).ravel()
-        return self._call(33, np.ascontiguousarray(right.T), slot).T
+            return self._call(33, np.ascontiguousarray(right, dtype=np.float64)[None], slot).ravel()
+        return self._call(33, np.ascontiguousarray(right.T, dtype=np.float64), slot).T
 
     def __del__(self) -> None:
         handle: Any = getattr(self, "_handle", None)
