@@ -1,4 +1,4 @@
-"""Commands: check, modes, energy, change, compare, formula, page, respond, demo."""
+"""Commands, in the order of the work: check, modes, respond and what further is asked of them."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ def _version(ctx: click.Context, _: Any, wanted: bool) -> None:
 @click.group(cls=_Group, context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 110})
 @click.option("--version", is_flag=True, expose_value=False, is_eager=True, callback=_version, help="Show the version.")
 def cli() -> None:
-    """Natural frequencies, modal mass and shock response of assemblies.
+    """Natural frequencies, modal mass, shock and vibration response of assemblies.
 
     \b
     Example:

@@ -15,6 +15,7 @@ __all__ = ["Busy", "Screen"]
 _UNITS = {
     "_hz": " (Hz)", "_rad_s": " (rad/s)", "_kg": " (kg)", "_db": " (dB)", "_percent": " (%)", "_ms": " (ms)",
     "_mm": " (mm)", "_s": " (s)", "_kg_m2": " (kg m²)", "_m": " (m)", "_mpa": " (MPa)", "_n": " (N)",
+    "_n_per_mm": " (N/mm)", "_n_s_per_m": " (N s/m)", "_deg": " (deg)",
 }  # fmt: skip
 
 
