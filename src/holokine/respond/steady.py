@@ -48,9 +48,9 @@ class SteadyModel:
         Loss factors by member.
     loss : sparse array, shape (dofs, dofs), or None
         Σ η K.
-    relieved_by_dampers, relieved_by_losses : ndarray, shape (modes and shapes, channels), or 0
+    relieved_by_dampers, relieved_by_losses : ndarray, shape (modes and shapes, channels), or None
         What channels read of the assembly at rest under the forces of dampers per modal velocity, and under Σ η K per
-        modal displacement, less what lossy beams pass themselves.
+        modal displacement.
     loss_map : sparse array, shape (channels, dofs), or None
         Elastic forces times loss factors, where a channel reads the damper's part of a spring or forces of elements.
     modes : int
@@ -69,8 +69,8 @@ class SteadyModel:
     attached: Attached | None
     mode_shapes: Floats
     findings: tuple[Finding, ...] = ()
-    relieved_by_dampers: Any = 0.0
-    relieved_by_losses: Any = 0.0
+    relieved_by_dampers: Floats | None = None
+    relieved_by_losses: Floats | None = None
 
     @cached_property
     def shapes(self) -> Floats:
@@ -151,32 +151,44 @@ class SteadyReadout(Readout):
 
     Attributes
     ----------
-    on_rate, on_loss : ndarray, shape (modes and shapes, channels)
+    on_rate, on_loss : ndarray, shape (modes and shapes, channels), or None
         Beside the modal values: per modal velocity, and per i times the modal displacement.
     """
 
     def __init__(self, model: SteadyModel, correct: bool = True) -> None:
         super().__init__(model.reduced, correct)
-        whole = self.which >= 3
-        self.on_rate = np.where(whole, -model.relieved_by_dampers, 0.0) + np.zeros_like(model.modal_loss)
-        self.on_loss = model.modal_loss - np.where(whole, model.relieved_by_losses, 0.0)
-        self._rates, self._loses = (self.on_rate != 0).any(axis=0), (self.on_loss != 0).any(axis=0)
+        whole, count = self.which >= 3, len(self.which)
+        dampers, losses = model.relieved_by_dampers, model.relieved_by_losses
+        self.on_rate: Floats | None = None if dampers is None else np.where(whole, -dampers, 0.0)
+        self.on_loss: Floats | None = None
+        if model.loss_map is not None or losses is not None:
+            self.on_loss = model.modal_loss - (0.0 if losses is None else np.where(whole, losses, 0.0))
+        self._rates, self._loses = (
+            np.zeros(count, dtype=bool) if m is None else (m != 0).any(axis=0) for m in (self.on_rate, self.on_loss)
+        )
+
+    def beside(self, motion: Any, column: int) -> Complex:
+        """What each coordinate adds to a channel beside its modal value, on the first row, (modes and shapes,)."""
+        result = motion.v[0] * self.reduced.modal_damper[:, column]
+        if self.on_rate is not None:
+            result = result + motion.v[0] * self.on_rate[:, column]
+        return result if self.on_loss is None else result + 1j * motion.q[0] * self.on_loss[:, column]
 
     def read(self, motion: Any, columns: Any) -> Complex:
         """Values on all rows, shape (rows, columns)."""
         result = super().read(motion, columns)
-        if self._rates[columns].any():
+        if self.on_rate is not None and self._rates[columns].any():
             result = result + motion.product(1, self.on_rate[:, columns])
-        if self._loses[columns].any():
+        if self.on_loss is not None and self._loses[columns].any():
             result = result + 1j * motion.product(0, self.on_loss[:, columns])
         return result
 
     def read_each(self, motion: Any, columns: Any) -> Complex:
         """Values of own channels on each row, shape (rows, several) for `columns` of that shape."""
         result = super().read_each(motion, columns)
-        if self._rates[columns].any():
+        if self.on_rate is not None and self._rates[columns].any():
             result = result + np.einsum("km,mkc->kc", motion.v, self.on_rate[:, columns])
-        if self._loses[columns].any():
+        if self.on_loss is not None and self._loses[columns].any():
             result = result + 1j * np.einsum("km,mkc->kc", motion.q, self.on_loss[:, columns])
         return result
 
@@ -199,26 +211,15 @@ def steady_model(
     loss_map, mixed = None, np.zeros(0, dtype=np.int64)
     if c.losses:
         loss_map, mixed = _loss_map(bench, bench.gauges, c.losses)
-    relieved: list[Any] = [0.0, 0.0]
+    dampers = losses = None
     if reduced.channels.is_balance.any():
         if c.damped:
-            relieved[0] = at_rest_under(bench, c.shapes, bench.system.damping)
+            dampers = at_rest_under(bench, c.shapes, bench.system.damping)
         if c.loss is not None:
-            relieved[1] = at_rest_under(bench, c.shapes, c.loss)
-            relieved[1][:, mixed] = 0.0
-    return SteadyModel(
-        reduced,
-        c.vibration,
-        c.own,
-        c.losses,
-        c.loss,
-        loss_map,
-        c.modes,
-        c.attached,
-        c.mode_shapes,
-        c.findings,
-        *relieved,
-    )
+            losses = at_rest_under(bench, c.shapes, c.loss)
+            losses[:, mixed] = 0.0
+    kept = (c.vibration, c.own, c.losses, c.loss, loss_map, c.modes, c.attached, c.mode_shapes, c.findings)
+    return SteadyModel(reduced, *kept, dampers, losses)
 
 
 def at_rest_under(bench: Bench, shapes: Floats, matrix: csr_array) -> Floats:

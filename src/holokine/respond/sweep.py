@@ -224,8 +224,7 @@ class SweepResult:
             each[:, c] = motion.coordinate(int(readout.which[column]))[0] * r.modal[:, column]
             if readout.which[column] == 3:  # of balance the load's own part is no mode's doing
                 each[:, c] = motion.q[0] * r.modal[:, column]
-            each[:, c] += motion.v[0] * (r.modal_damper[:, column] + readout.on_rate[:, column])
-            each[:, c] += 1j * motion.q[0] * readout.on_loss[:, column]
+            each[:, c] += readout.beside(motion, int(column))
         size = float(np.real(np.vdot(whole, whole))) or 1.0
         found = np.real(each @ np.conj(whole)) / size
         modes = found[: self.reader.model.modes]
