@@ -299,6 +299,12 @@ class MovingAnswer(Answer[R]):
         """Whole fields."""
         raise NotImplementedError
 
+    def _points_reach(self) -> tuple[list[str], Any, Any]:
+        """Named points, what they reach in displacement, and in acceleration; rows (points of x, y, z)."""
+        nodes = self.modes.set.system.moving_points()
+        dofs = (6 * np.array(list(nodes.values()))[:, None] + np.arange(3)).ravel()
+        return list(nodes), self.motion.envelope("displacement", dofs), self.motion.envelope("acceleration", dofs)
+
     @cached_property
     def _stress(self) -> Any:
         return self.motion.stress()

@@ -208,10 +208,7 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         """Largest amplitudes of every named point, with frequencies: displacement in mm, absolute acceleration in g."""
         from holokine.show.sweep_tables import points_reach_table
 
-        nodes = self.modes.set.system.moving_points()
-        dofs = (6 * np.array(list(nodes.values()))[:, None] + np.arange(3)).ravel()
-        moved, pushed = (self.motion.envelope(what, dofs) for what in ("displacement", "acceleration"))
-        return points_reach_table(list(nodes), moved, pushed, self.result.amplitudes)
+        return points_reach_table(*self._points_reach(), self.result.amplitudes)
 
     def members(self) -> pd.DataFrame:
         """Largest amplitudes of the section forces at both ends of every beam element, with frequencies; N and N m."""

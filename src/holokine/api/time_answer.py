@@ -99,10 +99,7 @@ class TimeAnswer(MovingAnswer[TimeResult]):
         """
         from holokine.show.time_tables import points_table
 
-        nodes = self.modes.set.system.moving_points()
-        dofs = (6 * np.array(list(nodes.values()))[:, None] + np.arange(3)).ravel()
-        moved, pushed = (self.motion.envelope(what, dofs) for what in ("displacement", "acceleration"))
-        return points_table(list(nodes), moved, pushed)
+        return points_table(*self._points_reach())
 
     def members(self) -> pd.DataFrame:
         """Extremes of the section forces at both ends of every beam element, in its axes, with their times; N and N m.

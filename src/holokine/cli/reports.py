@@ -327,7 +327,7 @@ class AnswerAsked:
     at: str | None = None
     rules: bool = False
     look: LookAsked = PLAIN
-    whole: bool = True
+    files: bool = True
     """All tables, for files or machines; else what the screen shows."""
     others: tuple[str, ...] = ()
     linear: str | None = None
@@ -372,7 +372,7 @@ class AnswerView(_View):
     def about(cls, answer: Answer, asked: AnswerAsked = AnswerAsked()) -> AnswerView:
         name = _file_name(answer.name)
         signed: dict[str, Any] = {"signed": True} if asked.signed else {}
-        made = answer.tables() if asked.whole else {"peaks": answer.peaks()}
+        made = answer.tables() if asked.files else {"peaks": answer.peaks()}
         tables = {f"{name}_{k}": t for k, t in made.items()}
         if asked.signed:
             tables[f"{name}_peaks"] = answer.peaks(**signed)

@@ -78,6 +78,12 @@ class CoupledVibration:
         root = np.sqrt(np.asarray(c**2 / 4.0 - k, dtype=complex))
         return np.concatenate([-c / 2.0 + root, -c / 2.0 - root])
 
+    def resonances(self) -> tuple[Floats, Floats]:
+        """Frequency and half-power bandwidth in Hz of every pole that swings; creeping ones have none."""
+        poles = self.poles
+        poles = poles[poles.imag > 1e-6 * np.abs(poles)]
+        return poles.imag / (2.0 * np.pi), -poles.real / np.pi
+
     def pole_shapes(self) -> Complex:
         """Modal coordinates of each pole's shape, columns as `poles`, shape (modes, 2 modes)."""
         if self.coupled:

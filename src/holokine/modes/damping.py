@@ -25,6 +25,7 @@ __all__ = [
     "damping_findings",
     "damping_ratios",
     "loss_factors",
+    "loss_findings",
     "modal_damping",
     "own_losses",
     "rayleigh_factors",
@@ -173,6 +174,16 @@ def damping_findings(d: Description) -> list[Finding]:
                         "gives none (damping:)")]  # fmt: skip
     return [Finding("note", "damping is by the loss factors of members alone (η/2 times their share of the strain "
                     "energy); members without one have none, and damping: is not given")]  # fmt: skip
+
+
+def loss_findings(d: Description) -> list[Finding]:
+    """A note where loss factors stand for damping ratios."""
+    if not loss_factors(d, d.damping_used):
+        return []
+    return [Finding(
+        "note", "loss factors stand for damping ratios of single modes in spectra and in time (half of each by its "
+        "share of the strain energy); sine sweeps and damped modes take them as they are",
+    )]  # fmt: skip
 
 
 def modal_damping(damping: Damping, frequencies: Floats) -> Floats:

@@ -126,9 +126,7 @@ def sweep_frequencies(
     if sweep.at is not None:
         return np.array(sweep.at), np.zeros(1, dtype=np.int64)
     ranges = [sweep.range] if sweep.range is not None else _band_ranges(bench, str(sweep.band))
-    poles = model.vibration.poles
-    poles = poles[poles.imag > 1e-6 * np.abs(poles)]
-    centres, widths = poles.imag / (2.0 * np.pi), -poles.real / np.pi
+    centres, widths = model.vibration.resonances()
     parts = []
     for low, high in ranges:
         if sweep.spacing == "linear":
@@ -196,14 +194,15 @@ def full_steady(
     C = csr_array(T.T @ system.damping @ T)
     L = csr_array(K.shape) if model.loss is None else csr_array(T.T @ model.loss @ T)
     n, kept = K.shape[0], model.modes
+    ratios = 2.0 * model.own[:kept] * model.reduced.omega[:kept]
+    carried = np.asarray(system.mass @ model.mode_shapes.T)
     spread, size = np.zeros((n, 0)), np.zeros(0)
     if rayleigh is not None:
         C = csr_array(C + rayleigh[0] * M + rayleigh[1] * K)
     else:
         free = model.mode_shapes[:, system.constraints.independent]
-        size = 2.0 * model.own[:kept] * model.reduced.omega[:kept]
-        spread = np.asarray(M @ free.T)[:, size > 0]
-        size = size[size > 0]
+        spread = np.asarray(M @ free.T)[:, ratios > 0]
+        size = ratios[ratios > 0]
     push = np.array([T.T @ (f.force - system.mass @ f.ride) for f in fields])
     ride, outside = np.array([f.ride for f in fields]), np.array([f.force for f in fields])
     found = []
@@ -223,24 +222,22 @@ def full_steady(
             kernel = np.diag(1.0 / (1j * w * size)) + spread.T @ inner
             x = x - inner @ np.linalg.solve(kernel, spread.T @ x)
         u = np.asarray(T @ x.real)[:, 0] + 1j * np.asarray(T @ x.imag)[:, 0]
-        found.append(_read_full(system, gauges, model, (u, w, load[row]), (ride, outside), size, rayleigh))
+        found.append(_read_full(system, gauges, model, (u, w, load[row]), (ride, outside), (carried, ratios), rayleigh))
     return np.array(found)
 
 
 def _read_full(
     system: System, gauges: GaugeSet, model: SteadyModel, state: tuple[Complex, float, Complex],
-    loads: tuple[Floats, Floats], size: Floats, rayleigh: tuple[float, float] | None,
+    loads: tuple[Floats, Floats], own: tuple[Floats, Floats], rayleigh: tuple[float, float] | None,
 ) -> Complex:  # fmt: skip
     """All channels of one complex amplitude of motion: its real and imaginary part are read as two fields."""
-    (u, w, load), (ride, outside) = state, loads
+    (u, w, load), (ride, outside), (carried, ratios) = state, loads, own
     v, a = 1j * w * u, -(w**2) * u
     taken = system.damping @ v + (0.0 if model.loss is None else 1j * (model.loss @ u))
     if rayleigh is not None:
         taken = taken + rayleigh[0] * (system.mass @ v) + rayleigh[1] * (system.stiffness @ v)
-    elif len(size):
-        own = 2.0 * model.own[: model.modes] * model.reduced.omega[: model.modes]
-        carried = np.asarray(system.mass @ model.mode_shapes[own > 0].T)
-        taken = taken + carried @ (size * (carried.T @ v))
+    elif ratios.any():
+        taken = taken + carried @ (ratios * (carried.T @ v))
     field = (u, v, a, a + load @ ride)
     rows = tuple(np.stack([x.real, x.imag]) for x in field)
     balance = load @ outside - taken
@@ -250,8 +247,6 @@ def _read_full(
         (np.stack([frame[0].real, frame[0].imag]), np.stack([frame[1].real, frame[1].imag])),
     )  # fmt: skip
     lost = 0.0 if model.loss_map is None else 1j * (model.loss_map @ u)
-    kept = model.modes
-    ratios = 2.0 * model.own[:kept] * model.reduced.omega[:kept]
-    factor = ratios if rayleigh is None else np.full(kept, rayleigh[0])
-    inside = passed_on(model.reduced, model.mode_shapes @ (system.mass @ v), factor)
+    factor = ratios if rayleigh is None else np.full(model.modes, rayleigh[0])
+    inside = passed_on(model.reduced, carried.T @ v, factor)
     return np.asarray(values[0] + 1j * values[1] + lost + inside)

@@ -7,12 +7,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Extreme", "Sampled", "gathered_points", "half_power", "refined"]
+__all__ = ["Extreme", "Sampled", "gathered_points", "half_power", "ranges", "refined"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -113,6 +114,11 @@ class Sampled:
         end = edge & ~start
         outer = (start & ~(y < right)) | (end & ~(y < left))
         return np.flatnonzero(inner | (outer & (len(y) > 1)))
+
+
+def ranges(starts: Ints, count: int) -> list[slice]:
+    """Points of every range of a sweep."""
+    return [slice(a, b) for a, b in pairwise([*starts.tolist(), count])]
 
 
 def refined(sampled: Sampled, points: Ints, which: Ints, sign: float) -> tuple[Floats, Floats]:

@@ -10,7 +10,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property
-from itertools import pairwise
 from typing import Any, Literal
 
 import numpy as np
@@ -20,7 +19,7 @@ from holokine.errors import EventError, first_few
 from holokine.excite.harmonic import Excitation
 from holokine.gauges import Reading
 from holokine.modes.check import Finding
-from holokine.respond.curves import Extreme, Sampled, half_power, refined
+from holokine.respond.curves import Extreme, Sampled, half_power, ranges, refined
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.respond.steady import SteadyModel, SteadyMotion, SteadyReadout
 from holokine.respond.sweep_places import NUMBERS, governing_place, largest_together, over_cycle
@@ -108,6 +107,8 @@ class SweepResult:
     starts : ndarray of int
         First point of each range.
     reader : SweepReader
+    motion : SteadyMotion
+        On the sweep's frequencies.
     swing : ndarray, shape (readings,)
         Largest size over the sweep (and over the cycle), SI, of the continuous curve.
     together : ndarray, shape (readings,)
@@ -138,6 +139,7 @@ class SweepResult:
     frequency_hz: Floats
     starts: Ints
     reader: SweepReader
+    motion: SteadyMotion
     together: Floats
     swing: Floats
     peak_frequencies: Floats
@@ -164,11 +166,6 @@ class SweepResult:
     def noise(self) -> Floats:
         """What is rounding only in each reading, shape (readings,)."""
         return reading_noise(self.reduced.readings, self.swing)
-
-    @cached_property
-    def motion(self) -> SteadyMotion:
-        """On the sweep's frequencies."""
-        return self.reader.motion(self.frequency_hz)
 
     def covers(self, places: Floats) -> NDArray[np.bool_]:
         """Whether frequencies in Hz lie within a range of the sweep."""
@@ -348,7 +345,7 @@ def respond_sweep(
         ])  # fmt: skip
     findings = _findings(reader, main, loud, octaves_per_minute)
     return SweepResult(
-        reduced, name, frequencies, starts, reader, together, swing, place, phases, main,
+        reduced, name, frequencies, starts, reader, motion, together, swing, place, phases, main,
         tuple(r.place(int(g)) for r, g in zip(reduced.readings, governing, strict=True)), governing, static, share, own,
         float(missed.max(initial=0.0)), None, acting, tuple(findings), amplitudes, steady,
     )  # fmt: skip
@@ -394,8 +391,8 @@ def _beside(
 def covered(frequencies: Floats, starts: Ints, places: Floats) -> NDArray[np.bool_]:
     """Whether frequencies lie within a range of a sweep."""
     inside = np.zeros(len(places), dtype=bool)
-    for a, b in pairwise([*starts.tolist(), len(frequencies)]):
-        inside |= (places >= frequencies[a]) & (places <= frequencies[b - 1])
+    for own in ranges(starts, len(frequencies)):
+        inside |= (places >= frequencies[own][0]) & (places <= frequencies[own][-1])
     return inside
 
 

@@ -255,13 +255,12 @@ def host_of(
     reader = SweepReader(model, excitation)
     reduced = reader.reduced
     device = reduced.column(DEVICE)
-    poles = model.vibration.poles
-    poles = poles[poles.imag > 1e-6 * np.abs(poles)]
+    centres, widths = model.vibration.resonances()
     f = np.unique(np.concatenate([
-        gathered_points(*band, poles.imag / (2 * np.pi), -poles.real / np.pi, excitation.corners),
+        gathered_points(*band, centres, widths, excitation.corners),
         np.geomspace(*band, _POINTS),
     ]))  # fmt: skip
-    undamped = poles.imag[-poles.real < 1e-9 * poles.imag] / (2 * np.pi)
+    undamped = centres[widths < 2e-9 * centres]
     if len(undamped):  # whose resonance itself no curve has
         f = f[np.abs(f[:, None] / undamped - 1.0).min(axis=1) > 1e-6]
     bounded = not ((undamped > band[0]) & (undamped < band[1])).any()

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.respond.curves import ranges
 from holokine.respond.limits import LimitCheck
 from holokine.respond.sweep import SHOWN, SweepResult
 from holokine.show.figures import COLOURS, GHOST, SIZE, main_readings, plain_log_ticks
@@ -26,11 +26,6 @@ _LABELLED = 5  # peaks of a curve
 _LEAST = 0.05  # of the largest, from which a peak is labelled
 _ROUND = 0.15  # and on a circle
 _APART = 0.12  # of two labels, as a logarithm of frequency
-
-
-def _segments(answer: SweepResult) -> list[slice]:
-    limits = [*answer.starts.tolist(), len(answer.frequency_hz)]
-    return [slice(a, b) for a, b in pairwise(limits)]
 
 
 def plot_sweep(
@@ -73,7 +68,7 @@ def plot_sweep(
                 continue
             name = f"{reading.label}{', ' + label if label else ''}"
             y, phase = by * one.curve(row) / size, one.phase(row)
-            for k, part in enumerate(_segments(one)):
+            for k, part in enumerate(ranges(one.starts, len(one.frequency_hz))):
                 f = one.frequency_hz[part]
                 ax.plot(f, y[part], color=colour, ls=style, lw=1.5, label=name if k == 0 else None)
                 if phase is not None:
@@ -181,7 +176,7 @@ def plot_circle(answer: SweepResult, numbers: list[int] | None = None, near: flo
             width = peak.bandwidth if np.isfinite(peak.bandwidth) else 0.05 * peak.frequency
             use = np.abs(f - peak.frequency) < 5.0 * width
             peaks = [peak]
-        for part in _segments(answer):
+        for part in ranges(answer.starts, len(answer.frequency_hz)):
             shown = y[part][use[part]]
             ax.plot(shown.real, shown.imag, "-", color=COLOURS[0], lw=1.3)
         for p in peaks[:_LABELLED]:

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from itertools import pairwise
-
 import numpy as np
 import pandas as pd
 
 from holokine.excite.harmonic import Swing
-from holokine.respond.curves import Extreme
+from holokine.respond.curves import Extreme, ranges
 from holokine.respond.sweep import SHOWN, FullCheck, SweepResult
 from holokine.respond.sweep_field import Reach
 from holokine.show.numbers import display_unit
@@ -228,9 +226,8 @@ def sweep_lines(answer: SweepResult) -> list[str]:
     excitation, f = answer.reader.excitation, answer.frequency_hz
     each = [_swing_words(c, s) for c, s in zip(excitation.columns, excitation.swings, strict=True)]
     told = [words for words in each if words]
-    limits = np.append(answer.starts, len(f))
-    ranges = [f"{f[a]:.5g} to {f[b - 1]:.5g}" for a, b in pairwise(limits)]
-    shown = ", ".join(ranges[:4]) + (f" and {len(ranges) - 4} more ranges" if len(ranges) > 4 else "")
+    each_range = [f"{f[own][0]:.5g} to {f[own][-1]:.5g}" for own in ranges(answer.starts, len(f))]
+    shown = ", ".join(each_range[:4]) + (f" and {len(each_range) - 4} more ranges" if len(each_range) > 4 else "")
     first = f"sine sweep, {'; '.join(told)}; {shown} Hz in {len(f):,} points"
     if answer.sampled_error > 0:
         first += f", which miss a peak by {n(100 * answer.sampled_error, 2)} % at most"

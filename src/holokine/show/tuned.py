@@ -110,7 +110,7 @@ def plot_tuned(result: Tuned, title: str) -> Any:
                for (by, s), style in zip(result.scattered, styles, strict=True)]  # fmt: skip
     for name, setting, colour, style in curves:
         y = result.host.with_damper(setting)[0] / size
-        peak = result.host.judged(setting)[0] / size if setting is not None else result.without / size
+        peak = (result.without if setting is None else setting.peak) / size
         label = f"{name}: largest {n(peak)} {unit}" if np.isfinite(peak) else f"{name}: infinite"
         ax.plot(f, y, color=colour, ls=style, lw=2.2 if setting is result.best else 1.5, label=label)
     ax.set_yscale("log")

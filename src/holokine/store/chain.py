@@ -27,7 +27,7 @@ from holokine.modes.damping import (
     critical_findings,
     damping_findings,
     damping_ratios,
-    loss_factors,
+    loss_findings,
     short_list_findings,
 )
 from holokine.modes.energy import Energies, mode_energies
@@ -259,16 +259,9 @@ class ModalChain:
     def findings(self) -> tuple[Finding, ...]:
         """What is to be known of the damping."""
         share = self.dampers
-        if loss_factors(self.document.description, self.document.description.damping_used):
-            lost = [Finding(
-                "note", "loss factors stand for damping ratios of single modes in spectra and in time (half of each by "
-                "its share of the strain energy); sine sweeps and damped modes take them as they are",
-            )]  # fmt: skip
-        else:
-            lost = []
-        found = damping_findings(self.document.description)
-        found += short_list_findings(self.document.description.damping_used, self.modes.count)
-        found += [*critical_findings(self.modes, self.damping), *lost]
+        d = self.document.description
+        found = damping_findings(d) + short_list_findings(d.damping_used, self.modes.count)
+        found += critical_findings(self.modes, self.damping) + loss_findings(d)
         if not share.ratios.any():
             return tuple(found)
         text = f"discrete dampers add up to {100 * share.ratios.max():.2g} % to the damping of a mode"

@@ -28,19 +28,16 @@ def loss_matrix(system: System, losses: dict[str, float], uniform: float = 0.0) 
     if everything <= set(losses) and len(values) == 1 and (uniform in values or system.description.matrices is None):
         return csr_array(values.pop() * system.stiffness)
     total = Accumulator(system.size)
-    found = False
     for e in system.elements:
         eta = losses.get(e.part, 0.0)
         if eta:
-            found = True
             for nodes, index, k, _ in e.blocks():
                 total.add_elements(nodes, e.motions, index, eta * k)
     for c in system.connectors:
         k = c.matrices()[0]
         if losses.get(c.name) and k.any():
-            found = True
             total.add(node_dofs(np.array(c.nodes))[None], (losses[c.name] * k)[None])
-    result = total.result() if found else csr_array((system.size, system.size))
+    result = total.result()
     if uniform and system.description.matrices is not None:
         result = csr_array(result + uniform * (system.stiffness - _own(system)))
     return result if result.nnz else None
