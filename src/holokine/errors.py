@@ -12,6 +12,7 @@ __all__ = [
     "CheckFailedError",
     "ConstraintError",
     "DescriptionError",
+    "EquilibriumError",
     "EventError",
     "HolokineError",
     "MechanismError",
@@ -65,6 +66,10 @@ class ConstraintError(HolokineError):
 
 class MechanismError(HolokineError):
     """Something can move without resistance although the request needs it held."""
+
+
+class EquilibriumError(MechanismError):
+    """A state that has no equilibrium, or is beyond buckling; names the motion or the members."""
 
 
 class SolverError(HolokineError):

@@ -49,6 +49,9 @@ DIMENSIONS: dict[str, tuple[int, int, int, str]] = {
     "velocity": (1, 0, -1, "m/s"),
     "displacement": (1, 0, 0, "m"),
     "angle": (0, 0, 0, "rad"),
+    "per length": (-1, 0, 0, "1/m"),
+    "quadratic stiffness": (-1, 1, -2, "N/m^2"),
+    "cubic stiffness": (-2, 1, -2, "N/m^3"),
 }
 _SHOWN = {d[:3]: d[3] for d in reversed(list(DIMENSIONS.values()))}
 _NUMBER = r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?"

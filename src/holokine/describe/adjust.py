@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from holokine.describe.references import group_members
-from holokine.describe.schema import Description, Material
+from holokine.describe.schema import Description, Material, Spring
 from holokine.errors import DescriptionError
 
 __all__ = ["adjusted", "merged"]
@@ -77,7 +77,7 @@ def adjusted(d: Description) -> Description:
             masses[name] = body.model_copy(update={"mass": m * body.mass, "inertia": inertia})
             _refuse_if(alone and k != 1.0, name, "a point mass has no stiffness")
         elif name in springs:
-            springs[name] = springs[name].model_copy(update={"stiffness": k * springs[name].stiffness})
+            springs[name] = _scaled_spring(springs[name], k)
             _refuse_if(alone and m != 1.0, name, "a spring has no mass")
         elif name in bushings or name in joints:
             table: dict[str, Any] = bushings if name in bushings else joints
@@ -96,6 +96,16 @@ def adjusted(d: Description) -> Description:
 def _refuse_if(wrong: bool, name: str, why: str) -> None:
     if wrong:
         raise DescriptionError(f"adjust, {name}: {why}")
+
+
+def _scaled_spring(spring: Spring, k: float) -> Spring:
+    update: dict[str, Any] = {"stiffness": k * spring.stiffness}
+    if spring.force is not None:
+        update["force"] = tuple((e, k * f) for e, f in spring.force)
+    if spring.law is not None:
+        law = spring.law
+        update["law"] = law.model_copy(update={n: k * getattr(law, n) for n in ("linear", "quadratic", "cubic")})
+    return spring.model_copy(update=update)
 
 
 def _scaled_material(material: Material, k: float, m: float) -> Material:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache
@@ -30,6 +31,7 @@ __all__ = [
     "Axis",
     "Density",
     "Direction",
+    "Expansion",
     "Force",
     "ForcePerLength",
     "Frequency",
@@ -44,6 +46,7 @@ __all__ = [
     "SecondMoment",
     "Stress",
     "Strict",
+    "TemperatureChange",
     "Time",
     "by_direction",
     "UnitVector",
@@ -133,6 +136,39 @@ def _loss_factor(value: Any, info: ValidationInfo) -> float:
 
 
 LossFactor = Annotated[float, BeforeValidator(_loss_factor), WithJsonSchema(quantity_schema("number"))]
+_KELVIN = re.compile(r"^\s*([-+0-9.eE]+)\s*(?:K|°C|degC|C|kelvin)?\s*$")
+_PER_KELVIN = re.compile(r"^\s*([-+0-9.eE]+)\s*(?:1?/(?:K|°C|degC|C)|(?:um|µm)/(?:\(?m K\)?|m/K)|ppm/K|)\s*$")
+
+
+def _temperature(value: Any) -> float:
+    """A change of temperature in K."""
+    return _matched(value, _KELVIN, "a change of temperature, such as 40 K")[0]
+
+
+def _expansion(value: Any) -> float:
+    """A coefficient of thermal expansion in 1/K."""
+    number, text = _matched(value, _PER_KELVIN, "a coefficient of expansion, such as 12e-6 1/K or 12 um/m/K")
+    found = number * (1e-6 if any(u in text for u in ("um", "µm", "ppm")) else 1.0)
+    if not -1e-3 < found < 1e-3:
+        raise complaint(f"an expansion of {found:g} per K is more than any solid has; did you mean {1e-6 * found:g}?")
+    return found
+
+
+def _matched(value: Any, pattern: re.Pattern[str], what: str) -> tuple[float, str]:
+    found = pattern.match(str(value))
+    try:
+        number = float(found.group(1)) if found and not isinstance(value, bool) else math.nan
+    except ValueError:
+        number = math.nan
+    if not math.isfinite(number):
+        raise complaint(f"expected {what}, got {value!r}", "unit")
+    return number, str(value)
+
+
+TemperatureChange = Annotated[
+    float, BeforeValidator(_temperature), WithJsonSchema(quantity_schema("change of temperature"))
+]
+Expansion = Annotated[float, BeforeValidator(_expansion), WithJsonSchema(quantity_schema("1/K"))]
 Number = quantity_field("number")
 Ratio = quantity_field("number", least=0.0)
 Length = quantity_field("length")

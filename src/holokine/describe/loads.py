@@ -88,7 +88,8 @@ class Load(Strict):
     ``gravity``: the direction into which weight pulls, with `size` of the acceleration (1 g). ``force``, ``moment``:
     on a point or selection (`at`), the whole of it, shared evenly over the nodes. ``pressure``: on the faces whose
     nodes a selection holds (`on`); it pushes against the outside of solids; shells need `towards`, the side to which
-    it pushes. ``move``: how far `supports` are moved, relative to the frame.
+    it pushes; in a state it keeps its direction and size unless it is `following`, normal to the face as it moves.
+    ``move``: how far `supports` are moved, relative to the frame.
     """
 
     gravity: UnitVector | None = None
@@ -99,6 +100,7 @@ class Load(Strict):
     pressure: quantity_field("stress") | None = None  # type: ignore[valid-type]
     on: Selection | None = None
     towards: UnitVector | None = None
+    following: bool | None = None
     supports: Supports | None = None
     move: Annotated[dict[Direction, float], BeforeValidator(_movement), by_direction("length or angle")] | None = None
 
@@ -124,6 +126,8 @@ class Load(Strict):
                 raise complaint(f"{name} does not belong to a load by {self.kind}")
             if not given and name in needs and name != "towards":
                 raise complaint(f"a load by {self.kind} needs {name}")
+        if self.kind != "pressure":
+            self.has_no_effect(self.model_fields_set, ("following",), "but on a pressure")
         if self.kind != "gravity" and "size" in self.model_fields_set:
             raise complaint("size belongs to gravity only")
         return self

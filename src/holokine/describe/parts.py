@@ -102,11 +102,14 @@ class Beam(Strict):
 
     With an `end_section` it tapers from `section` to that; dimensions change evenly along the run. Local x runs along
     the beam, local z is the part of `up` normal to it, local y = z cross x. A section's height is along local z, its
-    width along local y.
+    width along local y. A beam that `goes slack` is a cable: in a state it carries no compression, and is absent
+    (its mass at its ends) where it would.
     """
 
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {
-        "mesh": frozenset({"section", "end_section", "up", "eccentricity", "release", "theory", "preload"})
+        "mesh": frozenset(
+            {"section", "end_section", "up", "eccentricity", "release", "theory", "preload", "goes_slack"}
+        )
     }
     through: tuple[names_of("points"), ...] = Field(min_length=2)  # type: ignore[valid-type]
     section: names_of("sections")  # type: ignore[valid-type]
@@ -119,6 +122,7 @@ class Beam(Strict):
     release: EndReleases = EndReleases()
     theory: Literal["timoshenko", "rayleigh", "euler"] = "timoshenko"
     preload: Force = 0.0
+    goes_slack: bool | None = None
 
     @field_validator("divisions")
     @classmethod

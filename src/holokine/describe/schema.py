@@ -6,9 +6,10 @@ user's own; keys may be written with spaces or underscores.
 
 from __future__ import annotations
 
+from itertools import pairwise
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import BeforeValidator, Field, ValidationInfo, field_validator, model_validator
+from pydantic import BeforeValidator, Field, ValidationInfo, WithJsonSchema, field_validator, model_validator
 
 from holokine.describe.damping import Damping
 from holokine.describe.events import Event
@@ -17,6 +18,7 @@ from holokine.describe.fields import (
     NAMES_OR_TABLE,
     Area,
     Density,
+    Expansion,
     Frequency,
     Length,
     LengthVector,
@@ -40,6 +42,7 @@ from holokine.describe.joints import AveragingOrRigid, DampingSet, Joint, Side, 
 from holokine.describe.loads import Load
 from holokine.describe.matrices import Matrices
 from holokine.describe.parts import Axes, DirectionList, Part
+from holokine.describe.states import State
 from holokine.describe.targets import Target
 from holokine.describe.walk import walk
 from holokine.errors import UnitError
@@ -101,7 +104,8 @@ class Material(Strict):
     orthotropic: Orthotropic | None = None
     density: Density
     loss_factor: LossFactor | None = None
-    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"loss_factor"})}
+    expansion: Expansion | None = None
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"loss_factor", "expansion"})}
 
     @model_validator(mode="after")
     def _elastic(self) -> Material:
@@ -306,10 +310,66 @@ class Mass(Strict):
     offset: LengthVector = (0.0, 0.0, 0.0)
 
 
+class SpringLaw(Strict):
+    """Force F = linear e + quadratic e² + cubic e³ of a spring over its elongation e, tension positive.
+
+    A negative linear term is a bias that softens (electrical, magnetic).
+    """
+
+    linear: quantity_field("stiffness") = 0.0  # type: ignore[valid-type]
+    quadratic: quantity_field("quadratic stiffness") = 0.0  # type: ignore[valid-type]
+    cubic: quantity_field("cubic stiffness") = 0.0  # type: ignore[valid-type]
+
+    @model_validator(mode="after")
+    def _some(self) -> SpringLaw:
+        if not (self.linear or self.quadratic or self.cubic):
+            raise complaint("a law needs a term that is not zero: linear, quadratic or cubic")
+        return self
+
+
+def _force_table(value: Any, info: ValidationInfo) -> tuple[tuple[float, float], ...]:
+    """Rows of elongation and force, rising in elongation."""
+    units = (info.context or {}).get("units") or UnitSystem()
+    if hasattr(value, "tolist"):
+        value = value.tolist()
+    if not isinstance(value, list | tuple) or len(value) < 2:
+        raise complaint("expected two or more rows [elongation, force], such as [[0, 0], [3 mm, 200 N], [5 mm, 600 N]]")
+    rows = []
+    for number, row in enumerate(value, start=1):
+        if not isinstance(row, list | tuple) or len(row) != 2:
+            raise complaint(f"row {number}: expected [elongation, force], got {row!r}")
+        try:
+            rows.append((quantity(row[0], "length", units), quantity(row[1], "force", units)))
+        except UnitError as err:
+            raise complaint(f"row {number}: {err}", "unit") from None
+    for number, (before, after) in enumerate(pairwise(rows), start=2):
+        if after[0] == before[0]:
+            raise complaint(
+                f"row {number}: the elongation {1e3 * after[0]:g} mm is given twice, so that the force there is not "
+                "single-valued"
+            )
+        if after[0] < before[0]:
+            raise complaint(
+                f"row {number}: elongations must rise, {1e3 * after[0]:g} mm follows {1e3 * before[0]:g} mm"
+            )
+    return tuple(rows)
+
+
+ForceTable = Annotated[
+    tuple[tuple[float, float], ...],
+    BeforeValidator(_force_table),
+    WithJsonSchema({"type": "array", "items": {"type": "array", "minItems": 2, "maxItems": 2}, "minItems": 2}),
+]
+
+
 class Spring(Strict):
     """A spring (and damper) along the line between two points, or along `axis`; to `ground` if named so.
 
-    An end may also be a selection of nodes, carried by a link of its own (rigid, or averaging).
+    An end may also be a selection of nodes, carried by a link of its own (rigid, or averaging). `one way` lets it only
+    push or only pull, with a `gap` only after it is shortened (lengthened) by so much. In place of a `stiffness` it
+    may have a `force` table (elongation, force; tension positive; straight between rows) or a `law`: its slope in the
+    state (without a state: in the unloaded shape) is its stiffness. A table of one side says whether it is
+    `mirrored`; beyond its ends is an error unless the last force is `held`.
     """
 
     between: tuple[_End, _End]  # type: ignore[valid-type]
@@ -319,6 +379,46 @@ class Spring(Strict):
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"damping", "loss_factor"})}
     whether: ClassVar[frozenset[str]] = frozenset({"damping"})
     axis: UnitVector | None = None
+    one_way: Literal["push", "pull"] | None = None
+    gap: PositiveLength | None = None
+    force: ForceTable | None = None
+    mirrored: bool | None = None
+    beyond: Literal["refused", "held"] | None = None
+    law: SpringLaw | None = None
+
+    @model_validator(mode="after")
+    def _sense(self) -> Spring:
+        given = self.model_fields_set
+        if self.stiffness or (self.force is not None and self.law is not None):
+            self.exactly_one(
+                {"stiffness": self.stiffness or None, "force": self.force, "law": self.law}, "how a spring pulls"
+            )
+        if self.force is None:
+            self.has_no_effect(given, ("mirrored", "beyond"), "without a force table")
+        else:
+            self._table()
+        if self.one_way is None:
+            self.has_no_effect(given, ("gap",), "without one way: push or pull (both ways: give a force table)")
+        elif not self.stiffness:
+            raise complaint("one way belongs to a spring with a stiffness; a force table or law says it all by itself")
+        return self
+
+    def _table(self) -> None:
+        assert self.force is not None
+        first, last = self.force[0][0], self.force[-1][0]
+        if first < 0.0 < last:
+            self.has_no_effect(self.model_fields_set, ("mirrored",), "on a table of both sides")
+        elif first > 0.0 or last < 0.0:
+            raise complaint("force: the table must hold the elongation 0 (the unloaded shape)")
+        elif self.mirrored is None:
+            raise complaint("force: a table of one side; say whether the other is mirrored (true), or free of force")
+        elif self.mirrored and self.force[0 if first == 0.0 else -1][1] != 0.0:
+            raise complaint("force: mirrored, so that the force at 0 must be 0 to be single-valued")
+
+    @property
+    def is_nonlinear(self) -> bool:
+        """Whether its force is a table or a law."""
+        return self.force is not None or self.law is not None
 
 
 class Bushing(Strict):
@@ -339,18 +439,44 @@ class Bushing(Strict):
     axes: Axes | None = None
 
 
+Pushing = Literal["x", "y", "z", "-x", "-y", "-z"]
+
+
 class Support(Strict):
-    """Holds directions (global axes) of a point or of all nodes that a target selects."""
+    """Holds directions (global axes) of a point or of all nodes that a target selects.
+
+    `hold` holds both ways. `pushes` is one-way: the support can only push the assembly into that direction, and lets
+    go of it otherwise; with a `gap` it does so only after the assembly has come so far against it. `friction` is
+    Coulomb's coefficient in the two directions across. What touches, slides or is open is found in a state.
+    """
 
     at: Target
-    hold: DirectionList
+    hold: DirectionList = ()
+    pushes: Pushing | None = None
+    gap: PositiveLength | None = None
+    friction: quantity_field("number", above=0.0) | None = None  # type: ignore[valid-type]
 
     @field_validator("hold")
     @classmethod
     def _some(cls, value: tuple[str, ...]) -> tuple[str, ...]:
-        if not value:
-            raise complaint("holds no direction; directions are x y z rx ry rz, or all")
         return tuple(d for d in DIRECTIONS if d in value)
+
+    @model_validator(mode="after")
+    def _sense(self) -> Support:
+        if not self.hold and self.pushes is None:
+            raise complaint("holds no direction; directions are x y z rx ry rz, or all; one-way: pushes")
+        if self.pushes is None:
+            self.has_no_effect(self.model_fields_set, ("gap", "friction"), "without pushes (a one-way support)")
+        elif self.pushes[-1] in self.hold:
+            raise complaint(f"holds {self.pushes[-1]} both ways, so that pushes: {self.pushes} has no effect")
+        elif self.friction is not None and not set(self.across) - set(self.hold):
+            raise complaint(f"holds {' and '.join(self.across)} both ways, so that friction has no effect")
+        return self
+
+    @property
+    def across(self) -> tuple[str, ...]:
+        """The two directions across a one-way support's."""
+        return tuple(a for a in "xyz" if self.pushes is not None and a != self.pushes[-1])
 
 
 class Band(Strict):
@@ -416,6 +542,8 @@ class Description(Strict):
     gauges: dict[str, Gauge] = {}
     limits: dict[names_of("gauges"), Any] = {}  # type: ignore[valid-type]
     loads: dict[str, Load] = {}
+    states: dict[str, State] = {}
+    state: names_of("states") | None = None  # type: ignore[valid-type]
     damping: Damping = Damping(ratio=0.02)
     events: dict[str, Event] = {}
     modes: ModesRequest = ModesRequest()

@@ -1,16 +1,16 @@
 """Stages: what each step of the computation reads of a description, and its key.
 
     mesh → system → state → modes ─┬→ damping ──┐
-               └────→ dampers ─────┤            ├→ answer → (limits)
-               └────→ gauges ──────┴→ reduced ──┘
+               │      └───→ gauges ┼→ reduced ──┼→ answer → (limits)
+               └────→ dampers ─────┘            ┘
 
 A stage declares the entries that it starts from; what these name (materials, points, groups, files ...) belongs to it
 as far as no stage below has it already. Its key is a hash of all that in canonical form, in SI and with the contents of
 named files, and of the keys below. Equal keys mean equal results, on every machine; what differs is made anew or
 refused. Texts (the title) and entries that nothing names are in no key.
 
-The state is that of the unloaded assembly (preloads of single parts are in its system); it has its place in the
-chain so that what is computed about a loaded state can never be taken for it.
+The state is the one that the description switches on (`state`), with its loads; none is that of the unloaded
+assembly. What is computed about one state is never taken for another.
 """
 
 from __future__ import annotations
@@ -66,10 +66,10 @@ STAGES: dict[StageName, Stage] = {
         Stage("mesh", (), ("parts", "merge_tolerance", "matrices")),
         Stage("system", ("mesh",), (*_STRUCTURE, "mass_matrix", "massless")),
         Stage("dampers", ("system",), ("springs", "bushings", "joints")),
-        Stage("state", ("system",)),
+        Stage("state", ("system",), ("states",)),
         Stage("modes", ("state",)),
         Stage("damping", ("modes", "dampers"), ("damping", "materials", "springs", "bushings", "joints")),
-        Stage("gauges", ("system",), ("gauges",)),
+        Stage("gauges", ("state",), ("gauges",)),
         Stage("reduced", ("modes", "gauges", "dampers")),
         Stage("reading", (), ("groups", "bands", "limits")),
     )
@@ -187,6 +187,8 @@ class Keys:
     def _read(self, stage: StageName) -> dict[str, Plain]:
         d, s = self.description, STAGES[stage]
         result: dict[str, Plain] = {}
+        if stage == "state":
+            return self._of_state()
         for table in s.tables:
             value = getattr(d, table)
             if stage == "damping" and table == "materials":
@@ -216,6 +218,20 @@ class Keys:
         result |= self._entries(found, stage)
         return {**result, **self._hashed(files)}
 
+    def _of_state(self) -> dict[str, Plain]:
+        """The state that is switched on, its loads, and expansions that its temperatures need."""
+        d = self.description
+        if d.state is None:
+            return {}
+        own = d.states[d.state]
+        result: dict[str, Plain] = {"state": _canonical(own, None)}
+        if own.temperature:
+            every = {n: m.expansion for n, m in d.materials.items() if m.expansion is not None}
+            result["expansions"] = {n: _number(v) for n, v in every.items()}
+            result["groups"] = {n: list(d.groups[n]) for n in own.temperature if n in d.groups}
+        found, files = self._reached([(("states",), {d.state: own})], self._taken("system"))
+        return {**result, **self._entries([f for f in found if f[0] == "loads"], None), **self._hashed(files)}
+
     def _taken(self, stage: StageName) -> set[tuple[str, str]]:
         """Entries that a stage and those below have."""
         if stage not in self._owned:
@@ -224,6 +240,8 @@ class Keys:
             d = self.description
             tables = _STRUCTURE if stage in ("mesh", "system") else s.tables
             own = [((t,), getattr(d, t)) for t in tables]
+            if stage == "state":  # its loads and their points are in its key by themselves, not taken from others
+                own, tables = [], ()
             if stage == "mesh":
                 reached = {f for f in self._reached(own, set())[0] if f[0] == "points"}
             else:

@@ -13,7 +13,7 @@ Local axes per node: u, v, w, θx, θy, θz along x, y, z of the beam.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from functools import cache, lru_cache
 from typing import Any
 
@@ -122,8 +122,11 @@ def _varying(taper: Taper, shares: Floats, E: float, G: float, density: float, t
     return at
 
 
-def _straight_beam(length: Floats, along: Along, preload: float) -> tuple[Floats, Floats]:
-    """Local stiffness and consistent mass, each of shape (elements, 12, 12), by the element's exact flexibility."""
+def _straight_beam(length: Floats, along: Along) -> tuple[Floats, Floats, Floats]:
+    """Local stiffness, consistent mass, and what a unit tension adds to the stiffness, each (elements, 12, 12).
+
+    By the element's exact flexibility.
+    """
     count = len(length)
     # section forces at x from the end forces at node 2: B(x) = transport over (L - x), transposed
     F = np.zeros((count, 6, 6))
@@ -135,7 +138,7 @@ def _straight_beam(length: Floats, along: Along, preload: float) -> tuple[Floats
     # deformation of node 2 relative to node 1 carried rigidly
     D = np.concatenate([-_carry(length), np.broadcast_to(np.eye(6), (count, 6, 6))], axis=2)
     K = np.swapaxes(D, 1, 2) @ inverse @ D
-    M = np.zeros((count, 12, 12))
+    M, G = np.zeros((2, count, 12, 12))
     ends = inverse @ D
     for xg, wg in zip(_GAUSS_X, _GAUSS_W, strict=True):
         x = length * xg
@@ -147,13 +150,48 @@ def _straight_beam(length: Floats, along: Along, preload: float) -> tuple[Floats
             N += (sub_w * x)[:, None, None] * (_carry(x - xi) @ (f @ B @ ends))
         f, m, polar = along(xg)
         M += (wg * length)[:, None, None] * (np.swapaxes(N, 1, 2) @ m @ N)
-        if preload:
-            strain = f @ np.swapaxes(_carry(length - x), 1, 2) @ ends
-            slopes = np.stack([N[:, 5] + strain[:, 1], -N[:, 4] + strain[:, 2]], axis=1)
-            twist = strain[:, 3:4]
-            geometric = np.swapaxes(slopes, 1, 2) @ slopes + polar * np.swapaxes(twist, 1, 2) @ twist
-            K += (wg * length * preload)[:, None, None] * geometric
-    return (K + np.swapaxes(K, 1, 2)) / 2.0, (M + np.swapaxes(M, 1, 2)) / 2.0
+        strain = f @ np.swapaxes(_carry(length - x), 1, 2) @ ends
+        slopes = np.stack([N[:, 5] + strain[:, 1], -N[:, 4] + strain[:, 2]], axis=1)
+        twist = strain[:, 3:4]
+        geometric = np.swapaxes(slopes, 1, 2) @ slopes + polar * np.swapaxes(twist, 1, 2) @ twist
+        G += (wg * length)[:, None, None] * geometric
+    K, M, G = ((m + np.swapaxes(m, 1, 2)) / 2.0 for m in (K, M, G))
+    return K, M, G
+
+
+def _moment_stiffness(length: Floats, forces: Floats) -> Floats:
+    """What end moments add to the stiffness of elements, (elements, 12, 12), from local end forces (elements, 12).
+
+    Second-order part of what they work on: the rotations of the ends in the axes that move with the chord,
+    θ - φ - φ × θ / 2 with φ the turn of the chord and of the mean twist (rotation vectors throughout, so that moments
+    in balance at a node add nothing of their own; Crisfield, *Non-linear Finite Element Analysis of Solids and
+    Structures* 2, ch. 17). Axial force acts through the slopes along the element, not here.
+    """
+    count = len(length)
+    rows = np.zeros((count, 12, 12))
+    rows[:, range(12), range(12)] = 1.0
+    stretch, lean_y, lean_z = ((rows[:, 6 + d] - rows[:, d]) / length[:, None] for d in range(3))
+    twist = (rows[:, 3] + rows[:, 9]) / 2.0
+    K = np.zeros((count, 12, 12))
+
+    def add(factor: Floats, a: Floats, b: Floats) -> None:
+        product = factor[:, None, None] * a[:, :, None] * b[:, None, :]
+        K[...] += product + np.swapaxes(product, 1, 2)
+
+    for end in (0, 6):
+        mx, my, mz = (forces[:, end + 3 + d] for d in range(3))
+        tx, ty, tz = (rows[:, end + 3 + d] for d in range(3))
+        add(mx / 2.0, lean_z, tz)
+        add(mx / 2.0, lean_y, ty)
+        add(-my, lean_z, stretch)
+        add(-my / 2.0, twist, lean_y)
+        add(-my / 2.0, lean_y, tx)
+        add(my / 2.0, twist, tz)
+        add(mz, lean_y, stretch)
+        add(-mz / 2.0, twist, lean_z)
+        add(-mz / 2.0, twist, ty)
+        add(-mz / 2.0, lean_z, tx)
+    return K
 
 
 @lru_cache(maxsize=512)
@@ -164,10 +202,9 @@ def _shared_beam(
     G: float,
     density: float,
     theory: str,
-    preload: float,
-) -> tuple[Floats, Floats]:
+) -> tuple[Floats, Floats, Floats]:
     """Frames repeat the same few members many times."""
-    return _straight_beam(np.array(length), _even(section, E, G, density, theory), preload)
+    return _straight_beam(np.array(length), _even(section, E, G, density, theory))
 
 
 def _lumped(length: Floats, along: Along, rotary: bool) -> Floats:
@@ -213,6 +250,14 @@ class BeamElements(ElementKind):
         Where it tapers: at the start of the first element, then at the middle and the end of each; else none.
     E, G, density : float
         Pa, Pa, kg/m³.
+    local_tension : ndarray, shape (elements, 12, 12)
+        What a unit tension adds to the local stiffness.
+    arms : ndarray, shape (elements, 2, 3)
+        From the nodes to the element's ends in m, global axes.
+    follow : dict of int to ndarray, shape (12, 12)
+        How released directions of an element follow the others.
+    local_elastic : ndarray, shape (elements, 12, 12), or None
+        The local stiffness without what stress adds, where that is in `local_stiffness`.
     """
 
     part: str
@@ -228,6 +273,10 @@ class BeamElements(ElementKind):
     G: float
     density: float
     stations: tuple[SectionProperties, ...] = ()
+    local_tension: Floats = field(default_factory=lambda: np.zeros((0, 12, 12)))
+    arms: Floats = field(default_factory=lambda: np.zeros((0, 2, 3)))
+    follow: dict[int, Floats] = field(default_factory=dict)
+    local_elastic: Floats | None = None
     kind: str = "beam"
     words = "beams"
     stress_names = ("fibre",)
@@ -282,22 +331,28 @@ class BeamElements(ElementKind):
         stations: tuple[SectionProperties, ...] = ()
         if taper is None:
             along = _even(section, E, G, density, theory)
-            K, M = _shared_beam(tuple(unique * rounded), section, E, G, density, theory, preload)
+            K, M, own = _shared_beam(tuple(unique * rounded), section, E, G, density, theory)
             if mass != "consistent":
                 M = _lumped(unique * rounded, along, mass == "lumped")
-            K, M = K[which], M[which]
+            K, M, own = K[which], M[which], own[which]
         else:
             places_along = np.concatenate([[0.0], np.cumsum(length)]) / length.sum()
             halves = np.sort(np.concatenate([places_along, (places_along[1:] + places_along[:-1]) / 2.0]))
             stations = tuple(taper(float(s)) for s in halves)
             along = _varying(taper, np.column_stack([places_along[:-1], places_along[1:]]), E, G, density, theory)
-            K, M = _straight_beam(length, along, preload)
+            K, M, own = _straight_beam(length, along)
             if mass != "consistent":
                 M = _lumped(length, along, mass == "lumped")
-        if release_start:
-            K[0], M[0] = _release(K[0], M[0], list(release_start), part)
-        if release_end:
-            K[-1], M[-1] = _release(K[-1], M[-1], [6 + r for r in release_end], part)
+        if preload:
+            K += preload * own
+        free: dict[int, list[int]] = {e: [] for e in (0, len(nodes) - 1)}
+        free[0] += list(release_start)
+        free[len(nodes) - 1] += [6 + r for r in release_end]
+        follow = {}
+        for e, directions in free.items():
+            if directions:
+                K[e], M[e], follow[e] = _release(K[e], M[e], directions, part)
+                own[e] = follow[e].T @ own[e] @ follow[e]
         total = arms + np.einsum("i,eij->ej", np.array([0.0, *eccentricity]), axes)[:, None, :]
         T = np.zeros((len(nodes), 12, 12))
         for end_number in range(2):
@@ -306,7 +361,10 @@ class BeamElements(ElementKind):
             T[:, o + 3 : o + 6, o + 3 : o + 6] = axes
             T[:, o : o + 3, o + 3 : o + 6] = axes @ arm_matrix(total[:, end_number])
         ends = places[nodes] + total
-        return cls(part, nodes, length, ends, axes, T, K, M, section, E, G, density, stations)
+        return cls(
+            part, nodes, length, ends, axes, T, K, M, section, E, G, density, stations, local_tension=own,
+            arms=total, follow=follow,
+        )  # fmt: skip
 
     @property
     def run_ends(self) -> Floats:
@@ -319,8 +377,69 @@ class BeamElements(ElementKind):
         return (self.nodes[:, :, None] * 6 + np.arange(6)).reshape(len(self.nodes), -1)
 
     def blocks(self) -> Iterator[tuple[NDArray[np.int64], NDArray[np.int64] | None, Floats, Floats]]:
-        """Nodes, stiffness and mass (global axes) of all elements."""
-        yield self.nodes, None, *self.matrices()
+        """Nodes, elastic stiffness and mass (global axes) of all elements."""
+        elastic = self if self.local_elastic is None else replace(self, local_stiffness=self.local_elastic)
+        yield self.nodes, None, *elastic.matrices()
+
+    def chunks(self) -> Iterator[tuple[NDArray[np.int64], Floats, Floats]]:
+        """Degrees of freedom, stiffness (with what stress adds) and mass (global axes) of all elements."""
+        yield self.dofs, *self.matrices()
+
+    # -- about a state --------------------------------------------------------------------------------
+
+    def expansion(self) -> Floats:
+        """Motions of each element that grows freely by a unit strain along its axis, shape (elements, 12)."""
+        motion = np.zeros((len(self.nodes), 12))
+        motion[:, 6:9] = self.length[:, None] * self.axes[:, 0]
+        return motion
+
+    def resultants(self, u: Floats, strain: float) -> Floats:
+        """Local elastic end forces (elements, 12) under motions (dofs,), grown freely by a strain along the axis."""
+        own = u[self.dofs] - strain * self.expansion()
+        elastic = self.local_stiffness if self.local_elastic is None else self.local_elastic
+        return np.einsum("eij,ej->ei", elastic, np.einsum("eij,ej->ei", self.to_local, own))
+
+    def tensions(self, forces: Floats) -> Floats:
+        """Axial force of each element in N, tension positive, from its local end forces."""
+        return np.asarray((forces[:, 6] - forces[:, 0]) / 2.0)
+
+    def stressed(self, forces: Floats) -> BeamElements:
+        """The elements with what their present end forces (elements, 12) add to the stiffness."""
+        moments = _moment_stiffness(self.length, forces)
+        for e, follow in self.follow.items():
+            moments[e] = follow.T @ moments[e] @ follow
+        added = self.tensions(forces)[:, None, None] * self.local_tension + moments
+        elastic = self.local_stiffness if self.local_elastic is None else self.local_elastic
+        return replace(self, local_stiffness=elastic + added, local_elastic=elastic)
+
+    def stress_blocks(self) -> Iterator[tuple[NDArray[np.int64], Floats]]:
+        """Nodes, and what stress adds to the stiffness (global axes)."""
+        if self.local_elastic is not None:
+            added = np.swapaxes(self.to_local, 1, 2) @ (self.local_stiffness - self.local_elastic) @ self.to_local
+            yield self.nodes, (added + np.swapaxes(added, 1, 2)) / 2.0
+
+    def arm_forces(self, u: Floats, ride: Floats, strain: float) -> list[tuple[NDArray[np.int64], Floats, Floats]]:
+        """Nodes, forces in N that the elements' ends feel (by balance, global axes), and arms from node to end in m."""
+        on = np.flatnonzero(np.abs(self.arms).max(axis=(1, 2), initial=0.0) > 1e-9 * self.length.max(initial=1.0))
+        if len(on) == 0:
+            return []
+        local = self.resultants(u, strain)[on]
+        local += np.einsum("eij,ejk,ek->ei", self.local_mass[on], self.to_local[on], ride[self.dofs[on]])
+        return [
+            (self.nodes[on, end], np.einsum("eij,ei->ej", self.axes[on], local[:, 6 * end : 6 * end + 3]),
+             self.arms[on, end])
+            for end in range(2)
+        ]  # fmt: skip
+
+    def absent(self) -> BeamElements:
+        """The run without stiffness, half of its mass on either end: a cable that is slack."""
+        own = np.einsum("eii->e", self.local_mass[:, :3, :3] + self.local_mass[:, 6:9, 6:9]) / 3.0
+        own += 2.0 * np.einsum("eii->e", self.local_mass[:, :3, 6:9]) / 3.0
+        mass = np.zeros_like(self.local_mass)
+        for e, first in ((0, 0), (-1, 6)):
+            mass[e, range(first, first + 3), range(first, first + 3)] += own.sum() / 2.0
+        none = np.zeros_like(self.local_stiffness)
+        return replace(self, local_stiffness=none, local_mass=mass, local_tension=none, local_elastic=None)
 
     def lumped_chunks(self) -> Iterator[tuple[NDArray[np.int64], Floats]]:
         """Degrees of freedom and lumped mass (global axes)."""
@@ -478,8 +597,8 @@ def fibre_stress(s: SectionProperties) -> Floats:
     return np.column_stack([np.full(len(y), 1.0 / s.area), np.column_stack([z, -y]) @ bend])
 
 
-def _release(K: Floats, M: Floats, free: list[int], part: str) -> tuple[Floats, Floats]:
-    """Condense released local directions statically (Guyan) out of one element."""
+def _release(K: Floats, M: Floats, free: list[int], part: str) -> tuple[Floats, Floats, Floats]:
+    """Condense released local directions statically (Guyan) out of one element; with how they follow the others."""
     inner = K[np.ix_(free, free)]
     scale = np.sqrt(np.outer(np.diag(inner), np.diag(inner)))
     if np.linalg.matrix_rank(inner / scale, tol=1e-10) < len(free):
@@ -492,4 +611,4 @@ def _release(K: Floats, M: Floats, free: list[int], part: str) -> tuple[Floats, 
     T[np.ix_(free, kept)] = -np.linalg.solve(inner, K[np.ix_(free, kept)])
     Kc, Mc = T.T @ K @ T, T.T @ M @ T
     Kc[free], Kc[:, free] = 0.0, 0.0
-    return (Kc + Kc.T) / 2.0, (Mc + Mc.T) / 2.0
+    return (Kc + Kc.T) / 2.0, (Mc + Mc.T) / 2.0, T

@@ -60,7 +60,7 @@ class ElementKind(ABC):
     """How many of the six motions of a node the elements resist: the first three, or all."""
 
     def blocks(self) -> Iterator[tuple[Ints, Ints | None, Floats, Floats]]:
-        """Nodes, stiffness and mass (global axes, symmetric to the last bit) of some elements at a time.
+        """Nodes, elastic stiffness and mass (global axes, symmetric to the last bit) of some elements at a time.
 
         Equal elements share matrices: the second is which one each element has, None where each has its own.
         """
@@ -76,10 +76,42 @@ class ElementKind(ABC):
         raise NotImplementedError
 
     def chunks(self) -> Iterator[tuple[Ints, Floats, Floats]]:
-        """Degrees of freedom, stiffness and mass (global axes) of some elements at a time."""
+        """Degrees of freedom, stiffness (with what stress adds) and mass (global axes) of some elements at a time."""
+        stress = self.stress_blocks()
         for nodes, index, K, M in self.blocks():
             dofs = (nodes[:, :, None] * 6 + np.arange(self.motions)).reshape(len(nodes), -1)
-            yield dofs, *((K, M) if index is None else (K[index], M[index]))
+            own = (K, M) if index is None else (K[index], M[index])
+            added = next(stress, None)
+            yield dofs, (own[0] if added is None else own[0] + added[1]), own[1]
+
+    # -- about a state --------------------------------------------------------------------------------
+
+    def expansion(self) -> Floats:
+        """Motions of each element that grows freely by a unit strain all round, shape (elements, motions)."""
+        X = self.places[self.nodes]
+        motion = np.zeros((*self.nodes.shape, self.motions))
+        motion[:, :, :3] = X - X[:, :1]
+        return motion.reshape(len(X), -1)
+
+    @abstractmethod
+    def resultants(self, u: Floats, strain: float) -> Floats:
+        """Stress, as far as it adds to the stiffness, under motions (dofs,) of what has grown freely by a strain."""
+
+    @abstractmethod
+    def stressed(self, resultants: Floats) -> ElementKind:
+        """The elements with what their present stress adds to the stiffness (in `chunks`, not in `blocks`)."""
+
+    @abstractmethod
+    def stress_blocks(self) -> Iterator[tuple[Ints, Floats]]:
+        """Nodes, and what stress adds to the stiffness (global axes), of some elements at a time; none unstressed."""
+
+    def arm_forces(self, u: Floats, ride: Floats, strain: float) -> list[tuple[Ints, Floats, Floats]]:
+        """Nodes, forces in N that act on rigid arms of theirs within the elements (global axes), and the arms in m."""
+        return []
+
+    def absent(self) -> ElementKind:
+        """The elements without stiffness, their mass at their ends: cables that are slack."""
+        raise NotImplementedError
 
     @abstractmethod
     def lumped_chunks(self) -> Iterator[tuple[Ints, Floats]]:

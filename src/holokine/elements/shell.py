@@ -94,6 +94,8 @@ class ShellElements(ElementKind):
         Direction of the element axes' x.
     tension : ndarray, shape (2, 2)
         Membrane preload in N/m, element axes, constant.
+    forces : ndarray, shape (elements, points, 3), or None
+        Present membrane forces x, y, xy in N/m at the integration points, where they add to the stiffness.
     """
 
     part: str
@@ -109,6 +111,7 @@ class ShellElements(ElementKind):
     along: tuple[float, float, float] | None = None
     mass: str = "consistent"
     tension: Floats | None = None
+    forces: Floats | None = None
     words = "shells"
     stress_names = ("xx", "yy", "xy")
     stress_options = frozenset({"surface", "at", "component"})
@@ -148,6 +151,73 @@ class ShellElements(ElementKind):
             _, xy, T = self._flat(self.places[nodes])
             dofs = (nodes[:, :, None] * 6 + np.arange(6)).reshape(len(nodes), -1)
             yield dofs, np.swapaxes(T, 1, 2) @ replace(self, mass="lumped")._mass(xy, None) @ T
+
+    # -- about a state --------------------------------------------------------------------------------
+
+    def resultants(self, u: Floats, strain: float) -> Floats:
+        """Membrane forces x, y, xy in N/m (element axes) at the integration points, shape (elements, points, 3)."""
+        points = self._rule("full")[0]
+        expansion = self.expansion()
+        n = self.nodes.shape[1]
+        plane = (6 * np.arange(n)[:, None] + np.array([0, 1, 5])).ravel()
+        result = np.empty((len(self.nodes), len(points), 3))
+        for a in range(0, len(self.nodes), CHUNK):
+            some = slice(a, a + CHUNK)
+            _, xy, T = self._flat(self.places[self.nodes[some]])
+            own = np.einsum("eij,ej->ei", T, u[self.dofs[some]] - strain * expansion[some])[:, plane]
+            inner = self._membrane(xy, self.thickness * self.membrane)[1]
+            for k, p in enumerate(points):
+                B, _ = self._plane_strain(xy, p)
+                whole = B[:, :, : 3 * n] if inner is None else B[:, :, : 3 * n] + B[:, :, 3 * n :] @ inner
+                result[some, k] = self.thickness * np.einsum("eij,ej->ei", whole, own) @ self.membrane.T
+        return result
+
+    def stressed(self, resultants: Floats) -> ShellElements:
+        """The elements with the membrane forces at their integration points."""
+        return replace(self, forces=resultants)
+
+    def stress_blocks(self) -> Iterator[tuple[Ints, Floats]]:
+        """Nodes, and what membrane forces add to the stiffness (global axes)."""
+        if self.forces is None:
+            return
+        tensor = self.forces[:, :, [0, 2, 2, 1]].reshape(*self.forces.shape[:2], 2, 2)
+        for a in range(0, len(self.nodes), CHUNK):
+            nodes = self.nodes[a : a + CHUNK]
+            _, xy, T = self._flat(self.places[nodes])
+            K = np.zeros((len(nodes), T.shape[1], T.shape[1]))
+            self._add_stress(K, xy, tensor[a : a + CHUNK])
+            K = np.swapaxes(T, 1, 2) @ K @ T
+            yield nodes, (K + np.swapaxes(K, 1, 2)) / 2.0
+
+    def _add_stress(self, K: Floats, xy: Floats, forces: Floats) -> None:
+        """Add what membrane forces, (elements or 1, points or 1, 2, 2) in N/m, do on the slopes of all motions.
+
+        On displacements along x, y, z, and by t²/12 on the rotations (the same stress through the thickness).
+        """
+        n = xy.shape[1]
+        for k, (p, w) in enumerate(zip(*self._rule("full"), strict=True)):
+            _, gradient, det = self._at(xy, p)
+            own = forces[:, min(k, forces.shape[1] - 1)]
+            scalar = gradient @ own @ np.swapaxes(gradient, 1, 2) * (w * det)[:, None, None]
+            for d, share in ((0, 1.0), (1, 1.0), (2, 1.0), (3, self.thickness**2 / 12), (4, self.thickness**2 / 12)):
+                index = 6 * np.arange(n) + d
+                K[np.ix_(np.arange(len(xy)), index, index)] += share * scalar
+
+    def arm_forces(self, u: Floats, ride: Floats, strain: float) -> list[tuple[Ints, Floats, Floats]]:
+        """Nodal forces on the mid-surface, where it lies off the nodes, and the arms to it."""
+        if not self.offset:
+            return []
+        found = []
+        expansion, start = self.expansion(), 0
+        for dofs, K, M in replace(self, forces=None).chunks():
+            some = slice(start, start + len(dofs))
+            start += len(dofs)
+            axes, _, _ = self._flat(self.places[self.nodes[some]])
+            f = np.einsum("eij,ej->ei", K, u[dofs] - strain * expansion[some])
+            f += np.einsum("eij,ej->ei", M, ride[dofs])
+            for k in range(self.nodes.shape[1]):
+                found.append((self.nodes[some, k], f[:, 6 * k : 6 * k + 3], self.offset * axes[:, 2]))
+        return found
 
     # -- geometry at a place --------------------------------------------------------------------------
 
@@ -195,12 +265,7 @@ class ShellElements(ElementKind):
         part = np.swapaxes(np.concatenate(strains, axis=1), 1, 2) @ np.concatenate(forces, axis=1)
         K[np.ix_(np.arange(len(xy)), bend, bend)] = part
         if self.tension is not None:
-            for p, w in zip(*self._rule("full"), strict=True):
-                _, gradient, det = self._at(xy, p)
-                scalar = gradient @ self.tension @ np.swapaxes(gradient, 1, 2) * (w * det)[:, None, None]
-                for d in range(3):
-                    index = 6 * np.arange(n) + d
-                    K[np.ix_(np.arange(len(xy)), index, index)] += scalar
+            self._add_stress(K, xy, self.tension[None, None])
         return (K + np.swapaxes(K, 1, 2)) / 2.0, self._mass(xy, inner)
 
     def _shear_share(self, xy: Floats) -> Any:

@@ -10,7 +10,7 @@ stiff in bending.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -105,6 +105,8 @@ class SolidElements(ElementKind):
         kg/m³.
     mass : str
         consistent, lumped or lumped without rotary (the same as lumped here).
+    stress : ndarray, shape (elements, points, 6), or None
+        Present stress in Pa at the integration points, where it adds to the stiffness.
     """
 
     part: str
@@ -114,6 +116,7 @@ class SolidElements(ElementKind):
     elasticity: Floats
     density: float
     mass: str = "consistent"
+    stress: Floats | None = None
     words = "solids"
     stress_names = ("xx", "yy", "zz", "xy", "yz", "zx")
     stress_options = frozenset({"at", "component"})
@@ -177,6 +180,46 @@ class SolidElements(ElementKind):
         inner = -np.linalg.solve(full[:, n:, n:], full[:, n:, :n])
         K = full[:, :n, :n] + full[:, :n, n:] @ inner
         return (K + np.swapaxes(K, 1, 2)) / 2.0, inner
+
+    # -- about a state --------------------------------------------------------------------------------
+
+    def resultants(self, u: Floats, strain: float) -> Floats:
+        """Stress xx yy zz xy yz zx in Pa at the integration points, shape (elements, points, 6)."""
+        points = solid_rule(self.kind, "stiffness")[0]
+        expansion = self.expansion()
+        result = np.empty((len(self.nodes), len(points), 6))
+        for a in range(0, len(self.nodes), CHUNK):
+            some = slice(a, a + CHUNK)
+            X = self.places[self.nodes[some]]
+            inner = self._stiffness(X)[1]
+            own = u[self.dofs[some]] - strain * expansion[some]
+            for k, p in enumerate(points):
+                strains = np.einsum("eij,ej->ei", self._strain_map(X, p, inner), own)
+                result[some, k] = strains @ self.elasticity.T
+        return result
+
+    def stressed(self, resultants: Floats) -> SolidElements:
+        """The elements with the stress at their integration points."""
+        return replace(self, stress=resultants)
+
+    def stress_blocks(self) -> Iterator[tuple[Ints, Floats]]:
+        """Nodes, and ∫ ∇Nᵀ σ ∇N on each direction (Cook et al., *Concepts and Applications*, ch. 18)."""
+        if self.stress is None:
+            return
+        points, weights = solid_rule(self.kind, "stiffness")
+        tensor = self.stress[:, :, [0, 3, 5, 3, 1, 4, 5, 4, 2]].reshape(*self.stress.shape[:2], 3, 3)
+        for a in range(0, len(self.nodes), CHUNK):
+            nodes = self.nodes[a : a + CHUNK]
+            X = self.places[nodes]
+            scalar = np.zeros((len(nodes), nodes.shape[1], nodes.shape[1]))
+            for k, (p, w) in enumerate(zip(points, weights, strict=True)):
+                gradient, det = self._gradient(X, p)
+                weight = (w * det)[:, None, None]
+                scalar += weight * (gradient @ tensor[a : a + CHUNK, k] @ np.swapaxes(gradient, 1, 2))
+            K = np.zeros((len(nodes), nodes.shape[1], 3, nodes.shape[1], 3))
+            for d in range(3):
+                K[:, :, d, :, d] = (scalar + np.swapaxes(scalar, 1, 2)) / 2.0
+            yield nodes, K.reshape(len(nodes), 3 * nodes.shape[1], -1)
 
     def _mass(self, X: Floats, inner: Floats | None, kind: str | None = None) -> Floats:
         """Mass; the consistent one is of the whole displacement field, condensed incompatible modes included.

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.modes.extract import ModeSet
-from holokine.modes.rest import rest_factor
+from holokine.state.rest import rest_factor
 from holokine.system.assemble import node_dofs
 from holokine.system.build import System
 

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe import Description
 from holokine.errors import HolokineError, MechanismError, OutOfMemoryError, SolverError
+from holokine.findings import Finding
 from holokine.mesh.seams import half_open_seams
-from holokine.modes.rest import factor_at_rest
 from holokine.solvers.nullspace import all_resisted, unresisted
+from holokine.state.rest import factor_at_rest
 from holokine.system.adequacy import ENOUGH, coarse_parts, symmetry_planes
 from holokine.system.build import System
 from holokine.system.loads import load_field
@@ -25,15 +26,6 @@ __all__ = ["CheckReport", "Finding", "check_system", "preload_findings", "refuse
 Floats = NDArray[Any]  # float64
 HEAVY, SLOW, FAST = 2000.0, 800.0, 2.0e4  # kg/m³ and m/s: lead carries waves at 1200, diamond at 18000
 OUTWEIGHS = 50.0
-Level = Literal["error", "warning", "note"]
-
-
-@dataclass(frozen=True)
-class Finding:
-    """Something that a check noticed: an error, a warning or a note, in words."""
-
-    level: Level
-    text: str
 
 
 @dataclass(frozen=True)

@@ -13,9 +13,9 @@ from numpy.typing import NDArray
 from holokine.errors import MechanismError, SolverError, UnknownNameError
 from holokine.modes.check import Finding, mesh_findings, refuse_loose
 from holokine.modes.free_mass import free_to_move
-from holokine.modes.rest import pencil_of
 from holokine.progress import tell
 from holokine.solvers.eigen import Progress, Wish, find_pairs
+from holokine.state.rest import pencil_of
 from holokine.system.adequacy import symmetry_planes
 from holokine.system.build import System
 from holokine.system.pieces import Piece, connected_pieces, motion_words, piece_motions

@@ -8,9 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array, diags_array, eye_array
 
-from holokine.modes.rest import pencil_of
 from holokine.solvers import Pencil, factorise
 from holokine.solvers.products import Symmetric, inverse_form
+from holokine.state.rest import pencil_of
 from holokine.system.build import System
 from holokine.system.totals import mass_totals
 from holokine.system.wide import Matrix, WideSum, explicit

@@ -19,7 +19,7 @@ from holokine.errors import EventError, MechanismError
 from holokine.modes.check import Finding
 from holokine.modes.extract import ModeSet
 from holokine.modes.free_mass import free_mass, free_to_move
-from holokine.modes.rest import rest_factor
+from holokine.state.rest import rest_factor
 from holokine.system.build import System
 from holokine.system.loads import LoadField
 from holokine.system.pieces import connected_pieces

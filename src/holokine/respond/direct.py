@@ -20,11 +20,11 @@ from numpy.typing import NDArray
 from scipy.sparse import eye_array
 
 from holokine.gauges import GaugeSet
-from holokine.modes.rest import rest_factor
 from holokine.respond.oscillators import Oscillators, Trajectory
 from holokine.respond.readout import passed_on, read_fields
 from holokine.respond.reduced import ReducedModel
 from holokine.solvers import factorise
+from holokine.state.rest import rest_factor
 from holokine.system.build import System
 from holokine.system.loads import LoadField
 from holokine.system.wide import explicit

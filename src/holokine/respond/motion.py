@@ -18,11 +18,11 @@ from scipy.sparse import csr_array
 from holokine.elements.stress import mapped
 from holokine.errors import EventError
 from holokine.modes.extract import ModeSet
-from holokine.modes.rest import rest_factor
 from holokine.progress import counted
 from holokine.respond.governing import largest_stress
 from holokine.respond.reduced import solve_static
 from holokine.respond.transient import TimeResult
+from holokine.state.rest import rest_factor
 from holokine.system.loads import base_field
 from holokine.system.recovery import PartPeak, section_maps
 from holokine.whole import whole_file

@@ -15,8 +15,8 @@ from holokine.errors import EventError, MechanismError
 from holokine.gauges import Channels, GaugeSet, Reading
 from holokine.modes.extract import ModeSet
 from holokine.modes.free_mass import free_mass
-from holokine.modes.rest import rest_factor
 from holokine.respond.readout import lost_with, split_static
+from holokine.state.rest import rest_factor
 from holokine.system.build import System
 from holokine.system.loads import LoadField, base_field
 

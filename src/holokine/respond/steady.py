@@ -18,10 +18,10 @@ from holokine.modes.attached import MOST, Attached, attached_shapes, damper_push
 from holokine.modes.check import Finding
 from holokine.modes.damped import CoupledVibration
 from holokine.modes.damping import composite_damping, loss_factors, modal_damping
-from holokine.modes.rest import rest_factor
 from holokine.respond.bench import Bench
 from holokine.respond.readout import Readout, lost_with
 from holokine.respond.reduced import ReducedModel
+from holokine.state.rest import rest_factor
 from holokine.system.assemble import node_dofs
 from holokine.system.build import System
 from holokine.system.loads import LoadField

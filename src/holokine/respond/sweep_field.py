@@ -12,11 +12,11 @@ from scipy.sparse import csr_array
 
 from holokine.elements.stress import mapped
 from holokine.modes.extract import ModeSet
-from holokine.modes.rest import rest_factor
 from holokine.progress import counted
 from holokine.respond.governing import largest_stress
 from holokine.respond.reduced import solve_static
 from holokine.respond.sweep import SweepResult
+from holokine.state.rest import rest_factor
 from holokine.system.loads import base_field
 from holokine.system.recovery import PartPeak, section_maps
 

@@ -37,6 +37,7 @@ from holokine.respond import ReducedModel, answer_event, reduce_model
 from holokine.respond.answer_time import COUPLED
 from holokine.respond.bench import acting_loads
 from holokine.solvers.eigen import Progress
+from holokine.state.about import AtRest, at_rest
 from holokine.system import build_system
 from holokine.system.build import System
 
@@ -96,8 +97,8 @@ class Chain:
         return self.memory.take("mesh", self.key("mesh"), make)
 
     @property
-    def system(self) -> System:
-        """Matrices and constraints."""
+    def unloaded(self) -> System:
+        """Matrices and constraints of the assembly without a state."""
         d = self.document
 
         def make() -> System:
@@ -111,9 +112,32 @@ class Chain:
         return here
 
     @property
+    def at_rest(self) -> AtRest | None:
+        """The state that the description switches on; None without.
+
+        Raises
+        ------
+        EquilibriumError
+            It has no equilibrium, or is beyond buckling.
+        """
+        d = self.document.description
+        name = d.state
+        if name is None:
+            return None
+        key = self.key("state") + self.key("dampers")
+        found: AtRest = self.memory.take("state", key, lambda: at_rest(self.unloaded, d.states[name], name))
+        return found
+
+    @property
+    def system(self) -> System:
+        """Matrices and constraints, about the state where one is switched on."""
+        state = self.at_rest
+        return self.unloaded if state is None else state.system.under(self.document.description)
+
+    @property
     def check(self) -> CheckReport:
         """Mass, centre of mass, connections and findings."""
-        system = self.system
+        system = self.unloaded
         tell("checking masses, connections and supports")
         report = check_system(system)
         return replace(report, findings=(*report.findings, *damping_findings(self.document.description)))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from copy import copy
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -27,11 +27,12 @@ from holokine.errors import DescriptionError
 from holokine.mesh import Block, Mesh, build_mesh
 from holokine.mesh.cells import CELLS
 from holokine.system.assemble import DIRECTION_NAMES, Accumulator, assemble, node_dofs
-from holokine.system.constraints import Constraints, eliminate
-from holokine.system.links import Bond, Sides, SupportRows, all_sides, build_bonds
+from holokine.system.constraints import Constraints, Equation, eliminate
+from holokine.system.links import Bond, Carrier, Sides, SupportRows, all_sides, build_bonds, held_again
+from holokine.system.pattern import Feet, Pattern, at_no_load
 from holokine.system.wide import Matrix
 
-__all__ = ["Elements", "System", "build_system"]
+__all__ = ["Elements", "StressBlock", "System", "build_system"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -50,6 +51,20 @@ class System:
         The mass matrix with all directions, where `mass` has some switched off on request.
     constraints : Constraints
         Supports and links; ``constraints.reduce`` is T with u = T v.
+    pattern : Pattern
+        What acts of one-way members.
+    equations : list of Equation
+        Of all that constrains, but for one-way supports.
+    carriers : list of Carrier
+        Nodes that carry others as rigid bodies.
+    frames : dict of str to Connector
+        The six stretches of every joint.
+    stressed : tuple of StressBlock
+        About a state: what loads on links, masses, springs and faces add to the stiffness.
+    added : sparse array, shape (dofs, dofs), or None
+        All that the stress of the state adds; it is in `stiffness`.
+    about : str
+        Name of the state; "" for the unloaded assembly.
     """
 
     description: Description
@@ -66,6 +81,13 @@ class System:
     bonds: dict[str, Bond]
     supports: dict[str, SupportRows]
     notes: list[str] = field(default_factory=list)
+    pattern: Pattern = field(default_factory=Pattern)
+    equations: list[Equation] = field(default_factory=list, repr=False)
+    carriers: list[Carrier] = field(default_factory=list, repr=False)
+    frames: dict[str, Connector] = field(default_factory=dict, repr=False)
+    stressed: tuple[StressBlock, ...] = ()
+    added: csr_array | None = None
+    about: str = ""
     kept: dict[str, Any] = field(default_factory=dict, repr=False)
     """What was made of the matrices and is kept with them (a factorisation)."""
 
@@ -78,6 +100,66 @@ class System:
     def free_size(self) -> int:
         """Number of independent motions."""
         return int(self.constraints.reduce.shape[1])
+
+    @property
+    def feet(self) -> list[Feet]:
+        """Feet of all one-way supports."""
+        return [s.feet for s in self.supports.values() if s.feet is not None]
+
+    def with_pattern(self, pattern: Pattern) -> System:
+        """The same with another pattern of what acts."""
+        if pattern is self.pattern:
+            return self
+        size, change = self.size, []
+        connectors = [c for c in self.connectors if c.kind != "friction"]
+        for number, c in enumerate(connectors):
+            if c.kind == "spring" and c.name in pattern.springs and c.stiffness[0] != pattern.springs[c.name]:
+                stiffness = c.stiffness.copy()
+                stiffness[0] = pattern.springs[c.name]
+                now = connectors[number] = replace(c, stiffness=stiffness)
+                change.append((node_dofs(np.array(c.nodes))[None], (now.matrices()[0] - c.matrices()[0])[None]))
+        for c in (c for c in self.connectors if c.kind == "friction"):
+            change.append((node_dofs(np.array(c.nodes))[None], -c.matrices()[0][None]))
+        for c in _friction_springs(self, pattern):
+            connectors.append(c)
+            change.append((node_dofs(np.array(c.nodes))[None], c.matrices()[0][None]))
+        active, elements, inert = self.active, self.elements, []
+        if pattern.slack != self.pattern.slack:
+            assert not self.pattern.slack
+            active = active.copy()
+            others: Any = np.zeros(size, dtype=bool)
+            elements = tuple(
+                e.absent() if e.part in pattern.slack else e
+                for e in self.elements  # type: ignore[attr-defined]
+            )
+            for old, new in zip(self.elements, elements, strict=True):
+                if old is new:
+                    others[old.dofs.ravel()] = True
+                    continue
+                for sign, e in ((-1.0, old), (1.0, new)):
+                    for dofs, k, m in e.chunks():
+                        change.append((dofs, sign * k))
+                        inert.append((dofs, sign * m))
+                active[old.dofs.ravel()] = False
+            M_diag = csr_array(self.mass + assemble(size, inert)).diagonal()
+            active = (active | others) & self.active
+            for c in connectors:
+                active[node_dofs(np.array(c.nodes))] |= self.active[node_dofs(np.array(c.nodes))]
+            for eq in self.equations:
+                active[eq.masters.indices] |= self.active[eq.masters.indices]
+                active[eq.dependent] |= self.active[eq.dependent]
+            for body in self.masses:
+                active[node_dofs(np.array([body.node]))] |= self.active[node_dofs(np.array([body.node]))]
+            active |= self.active & (M_diag > 1e-12 * M_diag.max(initial=0.0))
+        K = self.stiffness if not change else _changed(self.stiffness, change)
+        M, weighed = ((_changed(m, inert) if inert else m) for m in (self.mass, self.weighed))
+        equations, supports = held_again(
+            self.description, self.mesh, active, self.supports, pattern, self.equations
+        )  # fmt: skip
+        return replace(
+            self, connectors=tuple(connectors), elements=elements, stiffness=K, mass=M, weighed=weighed,
+            active=active, constraints=eliminate(size, active, equations), supports=supports, pattern=pattern, kept={},
+        )  # fmt: skip
 
     @cached_property
     def reduced_stiffness(self) -> Matrix:
@@ -196,7 +278,8 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
     for name, made in sides.items():
         own = [n for n, c in zip(made.ends, made.carried, strict=True) if c is not None or name in description.joints]
         active[node_dofs(np.array(own, dtype=np.int64))] = True
-    bonds = build_bonds(description, mesh, active, sides)
+    pattern = at_no_load(description)
+    bonds = build_bonds(description, mesh, active, sides, pattern)
     every = (*connectors, *bonds.elastic_joints)
     springs: list[Any] = [(node_dofs(np.array(c.nodes))[None], *(m[None] for m in c.matrices())) for c in every]
     for dofs, k, _ in springs:
@@ -212,6 +295,7 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
         M = csr_array(stay @ M @ stay)
         M.eliminate_zeros()
     constraints = eliminate(size, active, bonds.equations)
+    one_way = {f'support "{s.name}"' for s in bonds.supports.values() if s.feet is not None}
     notes = [*mesh.notes, *bonds.notes]
     if description.massless:
         notes.append(
@@ -237,7 +321,55 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
         bonds.bonds,
         bonds.supports,
         notes,
+        pattern,
+        [e for e in bonds.equations if e.owner not in one_way],
+        bonds.carriers,
+        bonds.frames,
     )
+
+
+def _changed(matrix: csr_array, blocks: list[tuple[Ints, Floats]]) -> csr_array:
+    """A matrix with blocks added; what cancels to rounding is zero."""
+    added = assemble(matrix.shape[0], blocks)
+    total = csr_array(matrix + added)
+    diagonal, rest = np.abs(matrix.diagonal()), total.tocoo()
+    size = diagonal[rest.row] + diagonal[rest.col]
+    total.data[np.abs(total.data) < 1e-14 * size] = 0.0
+    total.eliminate_zeros()
+    return total
+
+
+def _friction_springs(system: System, pattern: Pattern) -> list[Connector]:
+    """Springs across in place of feet that stick."""
+    found = []
+    for feet in system.feet:
+        for node, k in zip(feet.nodes.tolist(), pattern.friction.get(feet.name, ()), strict=False):
+            stiffness = np.zeros(6)
+            stiffness[list(feet.across)] = k
+            if k > 0.0:
+                place = system.mesh.nodes[[node]]
+                found.append(Connector.build(
+                    f"{feet.name} friction", "friction", (node,), place, place[0], np.eye(3), stiffness, np.zeros(6),
+                    ground_first=True,
+                ))  # fmt: skip
+    return found
+
+
+@dataclass(frozen=True)
+class StressBlock:
+    """What the present load of a member adds to the stiffness, beside that of elements.
+
+    Attributes
+    ----------
+    name : str
+        Of the link, joint, mass, spring, bushing, part or load.
+    dofs : ndarray of int, shape (blocks, motions)
+    matrices : ndarray, shape (blocks, motions, motions)
+    """
+
+    name: str
+    dofs: Ints
+    matrices: Floats
 
 
 def _elements(d: Description, mesh: Mesh) -> list[Elements]:
@@ -329,6 +461,7 @@ MAKERS = {"line": _beams, "surface": _shells, "solid": _solids}
 
 def _connectors(d: Description, mesh: Mesh, sides: dict[str, Sides]) -> list[Connector]:
     result = []
+    at_rest = at_no_load(d)
     tables: tuple[tuple[str, dict[str, Spring] | dict[str, Bushing]], ...] = (
         ("spring", d.springs),
         ("bushing", d.bushings),
@@ -339,14 +472,14 @@ def _connectors(d: Description, mesh: Mesh, sides: dict[str, Sides]) -> list[Con
             places = mesh.nodes[list(nodes)]
             stiffness, damping = np.zeros(6), np.zeros(6)
             if isinstance(spring, Spring):
-                stiffness[0], damping[0] = spring.stiffness, spring.damping
+                stiffness[0], damping[0] = at_rest.springs.get(name, spring.stiffness), spring.damping
                 axes = axes_from(spring.axis or _line(name, places))
             else:
                 stiffness[:], damping[:] = spring.stiffness, spring.damping
                 axes = np.eye(3)
                 if spring.axes is not None:
                     axes = axes_from(spring.axes.x, spring.axes.y, owner=f'bushing "{name}"')
-            if not (stiffness.any() or damping.any()):
+            if not (stiffness.any() or damping.any() or name in at_rest.springs):
                 raise DescriptionError(f'{kind} "{name}": has neither stiffness nor damping')
             first = spring.between[0] == GROUND
             at = places.mean(axis=0)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -20,8 +20,9 @@ from holokine.mesh.ties import project
 from holokine.mesh.tree import nearest_tree
 from holokine.system.assemble import DIRECTION_NAMES, node_dofs
 from holokine.system.constraints import Equation
+from holokine.system.pattern import Feet, Pattern
 
-__all__ = ["Bond", "Bonds", "Sides", "SupportRows", "all_sides", "build_bonds"]
+__all__ = ["Bond", "Bonds", "Carrier", "Sides", "SupportRows", "all_sides", "build_bonds", "held_again"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -74,11 +75,22 @@ FAR = 0.05  # of the diagonal: more is no gap of an assembly
 
 @dataclass(frozen=True)
 class SupportRows:
-    """A support: its nodes, the held directions, and the held motions, row by row."""
+    """A support: its nodes, the held directions, and the held motions, row by row; its one-way feet, if it has any."""
 
     name: str
     nodes: Ints
     hold: tuple[str, ...]
+    dofs: Ints
+    rows: slice
+    feet: Feet | None = None
+
+
+@dataclass(frozen=True)
+class Carrier:
+    """A node that carries others as a rigid body: their motions that follow it, row by row."""
+
+    name: str
+    node: int
     dofs: Ints
     rows: slice
 
@@ -92,13 +104,16 @@ class Bonds:
     supports: dict[str, SupportRows]
     elastic_joints: list[Connector]
     notes: list[str]
+    carriers: list[Carrier]
+    frames: dict[str, Connector]
+    """By joint: its six stretches, held or not."""
 
 
 class _Collector:
     def __init__(self, d: Description, mesh: Mesh, active: NDArray[np.bool_]) -> None:
         self.d, self.mesh, self.active = d, mesh, active
         self.size = len(active)
-        self.out = Bonds([], {}, {}, [], [])
+        self.out = Bonds([], {}, {}, [], [], [], {})
         self.count = 0
 
     def rows(self, owner: str, dependent: Ints, masters: csr_array) -> slice:
@@ -194,13 +209,20 @@ class _Collector:
     def bound(self, name: str, owner: str, node: int, targets: Ints, kind: str) -> None:
         """A link by its node, what it carries (or is carried by), and its kind."""
         place = self.mesh.nodes[node]
-        dependent, rows = getattr(self, kind)(owner, node, targets)
+        dependent, rows = self.carried(name, owner, node, targets, kind)
         # λ acts on the dependent motions: the carried nodes of a rigid link, the point of an averaging one
         sign = -1.0 if kind == "rigid" else 1.0
         weights = sign * _resultant(self.mesh.nodes, dependent, place, np.eye(3))
         self.out.bonds[name] = Bond(name, kind, place, np.eye(3), rows, weights, np.append(targets, node))
 
-    def sides(self, made: Sides, name: str = "") -> None:
+    def carried(self, name: str, owner: str, node: int, targets: Ints, kind: str) -> tuple[Ints, slice]:
+        """The rows of a link."""
+        dependent, rows = getattr(self, kind)(owner, node, targets)
+        if kind == "rigid":
+            self.out.carriers.append(Carrier(name, node, dependent, rows))
+        return dependent, rows
+
+    def sides(self, made: Sides, name: str = "", joint: str = "") -> None:
         """What the sides of a joint, spring or bushing carry; with a name, as links of their own."""
         for number, (end, carried, link) in enumerate(zip(made.ends, made.carried, made.links, strict=True), start=1):
             if carried is not None:
@@ -209,14 +231,14 @@ class _Collector:
                 if name:
                     self.bound(f"{name} side {number}", where, end, targets, link)
                 else:
-                    getattr(self, link)(where, end, targets)
+                    self.carried(joint, where, end, targets, link)
 
     # -- joints ---------------------------------------------------------------------------------------
 
     def joint(self, name: str, made: Sides) -> None:
         joint = self.d.joints[name]
         owner = f'joint "{name}"'
-        self.sides(made)
+        self.sides(made, joint=name)
         ends = (made.ends[0], made.ends[1])
         axes = np.eye(3)
         if joint.axes is not None:
@@ -231,6 +253,7 @@ class _Collector:
         whole = Connector.build(
             name, "joint", ends, places, at, axes, np.array(joint.stiffness), np.array(joint.damping)
         )
+        self.out.frames[name] = whole
         if any(joint.stiffness) or any(joint.damping):
             self.out.elastic_joints.append(whole)
         held = list(joint.held)
@@ -298,19 +321,68 @@ class _Collector:
                 f"{owner}: {len(found.nodes)} nodes tied over gaps of up to {1e3 * found.largest_gap:.3g} mm"
             )
 
-    def support(self, name: str) -> None:
+    def support(self, name: str, pattern: Pattern) -> None:
         support = self.d.supports[name]
         owner = f'support "{name}"'
         nodes = self.attached(owner, select_nodes(self.mesh, self.d, support.at, owner), "nodes")
-        held = [DIRECTION_NAMES.index(h) for h in support.hold]
-        dofs = (nodes[:, None] * 6 + np.array(held)).ravel()
+        held = np.array([DIRECTION_NAMES.index(h) for h in support.hold], dtype=np.int64)
+        dofs = (nodes[:, None] * 6 + held).ravel()
         dofs = dofs[self.active[dofs]]
-        if len(dofs) == 0:
+        feet = None
+        if support.pushes is not None:
+            axis = "xyz".index(support.pushes[-1])
+            own = nodes[self.active[6 * nodes + axis]]
+            across = tuple("xyz".index(a) for a in support.across if a not in support.hold)
+            sign = -1.0 if support.pushes[0] == "-" else 1.0
+            feet = Feet(name, own, axis, sign, support.gap or 0.0, support.friction or 0.0, across)
+            if len(own) == 0:
+                raise DescriptionError(
+                    f"{owner}: nothing moves its nodes in {support.pushes[-1]}, along which it pushes"
+                )
+        elif len(dofs) == 0:
             raise DescriptionError(
                 f"{owner}: holds nothing: no part, spring, mass or link moves its nodes in {', '.join(support.hold)}"
             )
-        rows = self.rows(owner, dofs, csr_array((len(dofs), self.size)))
-        self.out.supports[name] = SupportRows(name, nodes, support.hold, dofs, rows)
+        self.out.supports[name] = SupportRows(name, nodes, support.hold, dofs, slice(0, 0), feet)
+        self.hold(self.out.supports[name], pattern)
+
+    def hold(self, support: SupportRows, pattern: Pattern) -> None:
+        """The rows of a support: what it holds both ways, then what its feet hold."""
+        dofs = support.dofs
+        if support.feet is not None:
+            dofs = np.concatenate([dofs, feet_dofs(support.feet, pattern, self.active)])
+        rows = self.rows(f'support "{support.name}"', dofs, csr_array((len(dofs), self.size)))
+        self.out.supports[support.name] = replace(support, dofs=dofs, rows=rows)
+
+
+def feet_dofs(feet: Feet, pattern: Pattern, active: NDArray[np.bool_]) -> Ints:
+    """Motions that feet hold: along where they touch, across where they stick."""
+    touching = feet.nodes[~pattern.is_open(feet)]
+    sticking = feet.nodes[~pattern.is_sliding(feet)]
+    across = (6 * sticking[:, None] + np.array(feet.across, dtype=np.int64)).ravel()
+    return np.concatenate([6 * touching + feet.axis, across[active[across]]])
+
+
+def held_again(
+    d: Description,
+    mesh: Mesh,
+    active: NDArray[np.bool_],
+    supports: dict[str, SupportRows],
+    pattern: Pattern,
+    equations: list[Equation],
+) -> tuple[list[Equation], dict[str, SupportRows]]:
+    """Equations (those of all but one-way supports are given) and supports under another pattern."""
+    collector = _Collector(d, mesh, active)
+    collector.count = sum(len(e.dependent) for e in equations)
+    result = dict(supports)
+    for name, support in supports.items():
+        if support.feet is not None:
+            gone = len(support.dofs) - (support.rows.stop - support.rows.start)
+            assert gone == 0
+            both = len([h for h in support.dofs if DIRECTION_NAMES[h % 6] in support.hold])
+            collector.hold(replace(support, dofs=support.dofs[:both]), pattern)
+            result[name] = collector.out.supports[name]
+    return [*equations, *collector.out.equations], result
 
 
 def _place(xyz: Floats) -> str:
@@ -344,8 +416,9 @@ def build_bonds(
     mesh: Mesh,
     active: NDArray[np.bool_],
     sides: dict[str, Sides],
+    pattern: Pattern,
 ) -> Bonds:
-    """Equations of everything that constrains."""
+    """Equations of everything that constrains, one-way supports last."""
     collector = _Collector(d, mesh, active)
     for name in d.links:
         collector.link(name)
@@ -356,15 +429,14 @@ def build_bonds(
             collector.sides(made, name)
     for name in d.ties:
         collector.tie(name)
-    for name in d.supports:
-        collector.support(name)
+    for name in sorted(d.supports, key=lambda n: d.supports[n].pushes is not None):
+        collector.support(name, pattern)
+    collector.out.supports = {name: collector.out.supports[name] for name in d.supports}
     return collector.out
 
 
 def all_sides(d: Description, mesh: Mesh) -> tuple[Mesh, dict[str, Sides]]:
     """Ends of joints, springs and bushings; a side that is a set of nodes gets a node of its own at their centre."""
-    from dataclasses import replace
-
     result: dict[str, Sides] = {}
     nodes = [mesh.nodes]
     count = len(mesh.nodes)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -9,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe.loads import Load
+from holokine.elements.connectors import arm_matrix
 from holokine.errors import DescriptionError, SelectionError
 from holokine.mesh import select_nodes
 from holokine.mesh.cells import CELLS
@@ -16,9 +18,10 @@ from holokine.mesh.surface import outer_faces
 from holokine.system.assemble import DIRECTION_NAMES
 from holokine.system.build import System
 
-__all__ = ["LoadField", "base_field", "load_field", "load_sum", "moved_supports"]
+__all__ = ["LoadField", "base_field", "following_stiffness", "load_field", "load_sum", "moved_supports"]
 
 Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 _GAUSS = 1.0 / np.sqrt(3.0)
 
 
@@ -54,7 +57,8 @@ def load_sum(system: System, name: str, factors: dict[str, float]) -> LoadField:
     """Loads of the description added with factors, as one load."""
     loads = system.description.loads
     parts = [load_field(system, load, loads[load]).scaled(k) for load, k in factors.items()]
-    return LoadField(name, *(sum(getattr(p, n) for p in parts) for n in ("force", "ride", "moved")))
+    none = np.zeros(system.size)
+    return LoadField(name, *(sum((getattr(p, n) for p in parts), none) for n in ("force", "ride", "moved")))
 
 
 def base_field(system: System, axis: str) -> LoadField:
@@ -103,13 +107,17 @@ def _force(system: System, where: str, load: Load) -> Floats:
     return result.ravel()
 
 
-def _pressure(system: System, where: str, load: Load) -> Floats:
-    """Forces of a uniform pressure on faces whose corners are all selected, shared as the element's shape functions."""
+def pressed_faces(system: System, where: str, load: Load) -> Iterator[tuple[Ints, Floats, Floats]]:
+    """Faces whose corners are all selected: their corners (faces, 3 or 4), ∫ N n dA, and the sign of the push on n.
+
+    Raises
+    ------
+    DescriptionError, SelectionError
+        A shell without the side to which it is pushed, no face at all.
+    """
     assert load.on is not None
-    assert load.pressure is not None
     chosen = np.zeros(len(system.mesh.nodes), dtype=bool)
     chosen[select_nodes(system.mesh, system.description, load.on, where)] = True
-    force = np.zeros((len(system.mesh.nodes), 3))
     found = 0
     shells = {b.part for b in system.mesh.blocks if CELLS[b.kind].family == "surface"}
     for faces, part in outer_faces(system.mesh, load.on.part):
@@ -128,9 +136,17 @@ def _pressure(system: System, where: str, load: Load) -> Floats:
                 keep = along < 0  # faces that look against the push
                 own, shares, sign = own[keep], shares[keep], sign[keep]
         found += len(own)
-        np.add.at(force, own.ravel(), (load.pressure * sign[:, None, None] * shares).reshape(-1, 3))
+        yield own, shares, sign
     if not found:
         raise SelectionError(f"{where}: no face has all its corners in the selection; name a part of shells or solids")
+
+
+def _pressure(system: System, where: str, load: Load) -> Floats:
+    """Forces of a uniform pressure, shared as the elements' shape functions."""
+    assert load.pressure is not None
+    force = np.zeros((len(system.mesh.nodes), 3))
+    for own, shares, sign in pressed_faces(system, where, load):
+        np.add.at(force, own.ravel(), (load.pressure * sign[:, None, None] * shares).reshape(-1, 3))
     result = np.zeros((len(force), 6))
     result[:, :3] = force
     return result.ravel()
@@ -150,6 +166,48 @@ def _face_areas(places: Floats) -> Floats:
             along_s = np.einsum("i,fid->fd", corner[:, 1] * (1 + r * corner[:, 0]) / 4.0, places)
             result += N[:, None] * np.cross(along_r, along_s)[:, None]
     return result
+
+
+def following_stiffness(system: System, where: str, load: Load) -> Iterator[tuple[Ints, Floats]]:
+    """What a pressure that stays normal to its faces takes from the stiffness: corners, and matrices on their motions.
+
+    -∂f/∂u of f = p ∫ N n dA, made symmetric: between neighbours, and on a rim that is held, nothing is lost by it
+    (Schweizerhof & Ramm, Computers & Structures 18 (1984) 1099-1114). Shapes (faces, corners),
+    (faces, 3 corners, 3 corners).
+    """
+    assert load.pressure is not None
+    for own, _, sign in pressed_faces(system, where, load):
+        X = system.mesh.nodes[own]
+        corners = X.shape[1]
+        K: Any = np.zeros((len(own), corners, 3, corners, 3))
+        for N, dN, weight in _face_rule(corners):
+            along = np.einsum("ik,fid->fkd", dN, X)
+            cross = arm_matrix(along)  # arm_matrix(r) t = t × r
+            for i in range(corners):
+                for j in range(corners):
+                    turn = dN[j, 0] * cross[:, 1] - dN[j, 1] * cross[:, 0]
+                    K[:, i, :, j, :] -= (weight * N[i] * load.pressure * sign)[:, None, None] * turn
+        K = K.reshape(len(own), 3 * corners, -1)
+        yield own, (K + np.swapaxes(K, 1, 2)) / 2.0
+
+
+def _face_rule(corners: int) -> list[tuple[Floats, Floats, float]]:
+    """Shape functions of a face, their derivatives (corners, 2), and weights."""
+    if corners == 3:
+        return [
+            (np.array([1 - r - s, r, s]), np.array([[-1.0, -1.0], [1.0, 0.0], [0.0, 1.0]]), 1.0 / 6.0)
+            for r, s in ((1 / 6, 1 / 6), (2 / 3, 1 / 6), (1 / 6, 2 / 3))
+        ]
+    corner = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]])
+    found = []
+    for r in (-_GAUSS, _GAUSS):
+        for s in (-_GAUSS, _GAUSS):
+            N = (1 + r * corner[:, 0]) * (1 + s * corner[:, 1]) / 4.0
+            dN = np.column_stack(
+                [corner[:, 0] * (1 + s * corner[:, 1]) / 4.0, corner[:, 1] * (1 + r * corner[:, 0]) / 4.0]
+            )
+            found.append((N, dN, 1.0))
+    return found
 
 
 def moved_supports(system: System, names: tuple[str, ...], move: dict[str, float], where: str) -> Floats:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
-from scipy.sparse import coo_array
+from scipy.sparse import coo_array, csr_array
 from scipy.sparse.csgraph import connected_components
 
 from holokine.system.assemble import node_dofs
@@ -132,14 +132,16 @@ def free_motions(system: System, nodes: Ints, centre: Floats) -> Floats:
     null = scipy.linalg.null_space(resist, rcond=1e-8) if len(resist) else np.eye(6)
     null = null[:, np.linalg.norm(own.T @ null, axis=0) > 1e-12]
     if system.description.matrices is not None and null.shape[1]:
-        null = null @ _unresisted_by_matrices(system, null.T @ np.where(np.repeat(inside, 6), R, 0.0))
+        null = null @ _unresisted(system.stiffness, null.T @ np.where(np.repeat(inside, 6), R, 0.0))
+    if system.added is not None and null.shape[1]:
+        null = null @ _unresisted(system.added, null.T @ np.where(np.repeat(inside, 6), R, 0.0))
     return _canonical(null.T / np.array([1, 1, 1, radius, radius, radius]), radius)
 
 
-def _unresisted_by_matrices(system: System, motions: Floats) -> Floats:
-    """Combinations of rigid-body motions that a stiffness from elsewhere, which may be tied to the frame, lets go."""
-    energy = motions @ (system.stiffness @ motions.T)
-    size = np.abs(motions) @ (abs(system.stiffness) @ np.abs(motions).T)
+def _unresisted(K: csr_array, motions: Floats) -> Floats:
+    """Combinations of rigid-body motions that a stiffness from elsewhere, or from stress, lets go."""
+    energy = motions @ (K @ motions.T)
+    size = np.abs(motions) @ (abs(K) @ np.abs(motions).T)
     values, vectors = np.linalg.eigh((energy + energy.T) / 2.0)
     return np.asarray(vectors[:, values <= 1e-9 * float(np.diag(size).max(initial=0.0))])
 

@@ -2,26 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, ClassVar
 
 from pydantic import BeforeValidator, WithJsonSchema, model_validator
 
 from holokine.describe.events.kind import EventKind
 from holokine.describe.fields import Number, complaint, names_of
+from holokine.describe.states import FACTORS_SCHEMA, with_factors
 
 __all__ = ["StaticEvent"]
-
-
-def _static(value: Any) -> Any:
-    """A load, a list of loads, or loads with factors."""
-    if isinstance(value, str):
-        return {value: 1.0}
-    if isinstance(value, list | tuple):
-        return dict.fromkeys(value, 1.0)
-    return value
-
-
-_SCHEMA = {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}, {"type": "object"}]}
 
 
 class StaticEvent(EventKind):
@@ -32,7 +21,7 @@ class StaticEvent(EventKind):
     told_by: ClassVar[tuple[str, ...]] = ("static",)
 
     static: Annotated[
-        dict[names_of("loads"), Number], BeforeValidator(_static), WithJsonSchema(_SCHEMA)  # type: ignore[valid-type]
+        dict[names_of("loads"), Number], BeforeValidator(with_factors), WithJsonSchema(FACTORS_SCHEMA)  # type: ignore[valid-type]
     ]
 
     @model_validator(mode="after")

@@ -1,0 +1,1 @@
+"""The assembly at rest: equilibrium under loads, one-way supports, stiffness from stress, buckling."""

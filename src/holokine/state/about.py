@@ -1,0 +1,223 @@
+"""The system about a state: what acts there, and the stiffness with what the present stress adds."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.sparse import csr_array
+
+from holokine.describe.states import State
+from holokine.elements.beam import BeamElements
+from holokine.errors import EquilibriumError
+from holokine.findings import Finding
+from holokine.progress import tell
+from holokine.state.buckling import Buckling, buckling_factors
+from holokine.state.equilibrium import Equilibrium, equilibrium
+from holokine.state.rest import factor_at_rest
+from holokine.state.stiffness import Loaded, pressure_blocks, stress_stiffness
+from holokine.system.assemble import Accumulator
+from holokine.system.build import StressBlock, System
+from holokine.system.loads import LoadField, load_sum
+
+__all__ = ["AtRest", "at_rest"]
+
+Floats = NDArray[Any]  # float64
+LARGE_TURN, LARGE_SHIFT = 0.05, 0.02
+
+
+@dataclass(frozen=True)
+class AtRest:
+    """An assembly at rest, and what it vibrates about.
+
+    Attributes
+    ----------
+    name : str
+    state : State
+    equilibrium : Equilibrium
+    added : sparse array, shape (dofs, dofs)
+        What stress adds to the stiffness of the pattern found (zero where it is switched off).
+    system : System
+        About the state.
+    findings : tuple of Finding
+    """
+
+    name: str
+    state: State
+    equilibrium: Equilibrium
+    added: csr_array
+    system: System
+    findings: tuple[Finding, ...]
+
+    @property
+    def displacement(self) -> Floats:
+        """m and rad, shape (dofs,)."""
+        return self.equilibrium.loaded.displacement
+
+    @property
+    def elastic(self) -> System:
+        """With what acts in the state, stiffness from elasticity alone."""
+        return self.equilibrium.system
+
+    @cached_property
+    def tensions(self) -> dict[str, tuple[float, float]]:
+        """Least and largest axial force in N of every beam part, tension positive."""
+        loaded = self.equilibrium.loaded
+        found: dict[str, tuple[float, float]] = {}
+        for e in self.elastic.elements:
+            if isinstance(e, BeamElements):
+                own = e.tensions(e.resultants(loaded.displacement, loaded.growth.get(e.part, 0.0)))
+                a, b = found.get(e.part, (np.inf, -np.inf))
+                found[e.part] = min(a, float(own.min())), max(b, float(own.max()))
+        return found
+
+    def buckling(self, count: int = 6) -> Buckling:
+        """Load factors of buckling, lowest first, of all loads but those named constant.
+
+        Raises
+        ------
+        EquilibriumError
+            What is constant is beyond buckling by itself.
+        """
+        T = self.elastic.constraints.reduce
+        G = csr_array(T.T @ self.added @ T)
+        K = self.elastic.reduced_stiffness
+        if self.state.constant:
+            constant = csr_array(T.T @ self._constant_stiffness() @ T)
+            return buckling_factors(csr_array(K + constant), csr_array(G - constant), T, count)
+        if len(self.equilibrium.drifts):  # only stress holds something: from the state itself
+            return buckling_factors(self.system.reduced_stiffness, G, T, count, base=1.0)
+        return buckling_factors(K, G, T, count)
+
+    def _constant_stiffness(self) -> csr_array:
+        """What the loads named constant (and free strain, gaps, tensions) add."""
+        from holokine.state.equilibrium import solve_about
+
+        varying = {n: k for n, k in self.state.loads.items() if n not in self.state.constant}
+        loaded = self.equilibrium.loaded
+        part = load_sum(self.elastic, self.name, varying)
+        u = solve_about(self.elastic, part)
+        rest = Loaded(
+            loaded.displacement - u,
+            LoadField(self.name, *(getattr(loaded.field, n) - getattr(part, n) for n in ("force", "ride", "moved"))),
+            loaded.growth, loaded.inner, _less(self.elastic, loaded.forces, u),
+        )  # fmt: skip
+        constant = {n: k for n, k in self.state.loads.items() if n in self.state.constant}
+        return _added(self.elastic, rest, constant)[0]
+
+
+def _less(system: System, forces: Mapping[str, float], u: Floats) -> dict[str, float]:
+    """Forces of springs without what motions u make of them."""
+    from holokine.system.assemble import node_dofs
+
+    result = {}
+    for c in system.connectors:
+        if c.name in forces:
+            own = float(c.stiffness[0]) * float(c.stretch[0] @ u[node_dofs(np.array(c.nodes))])
+            result[c.name] = forces[c.name] - own
+    return result
+
+
+def _added(system: System, loaded: Loaded, factors: dict[str, float]) -> tuple[csr_array, Any, list[StressBlock]]:
+    added, elements, blocks = stress_stiffness(system, loaded)
+    following = pressure_blocks(system, factors)
+    if following:
+        total = Accumulator(system.size)
+        for b in following:
+            total.add(b.dofs, b.matrices)
+        added = csr_array(added + total.result())
+    return added, elements, [*blocks, *following]
+
+
+def at_rest(base: System, state: State, name: str) -> AtRest:
+    """Solve a state and make the system about it.
+
+    Raises
+    ------
+    EquilibriumError
+        No equilibrium, or beyond buckling.
+    DescriptionError
+    """
+    found = equilibrium(base, state, name)
+    tell("stiffness from stress")
+    if state.stress_stiffness:
+        added, elements, blocks = _added(found.system, found.loaded, state.loads)
+    else:
+        added, elements, blocks = csr_array((base.size, base.size)), found.system.elements, []
+    system = replace(
+        found.system, stiffness=csr_array(found.system.stiffness + added), elements=elements, stressed=tuple(blocks),
+        added=added, about=name, kept={},
+    )  # fmt: skip
+    result = AtRest(name, state, found, added, system, ())
+    _refuse_beyond(result)
+    return replace(result, findings=tuple(_findings(result)))
+
+
+def _refuse_beyond(state: AtRest) -> None:
+    """Raise where the stiffness about the state is not positive."""
+    if state.system.free_size == 0:
+        return
+    negative = factor_at_rest(state.system).negative
+    if not negative:
+        return
+    where = f'state "{state.name}"'
+    more = f"{negative} {'direction' if negative == 1 else 'directions'} of its stiffness are negative"
+    try:
+        if len(state.equilibrium.drifts):
+            raise EquilibriumError("")
+        lowest = state.buckling(1).positive
+    except EquilibriumError:
+        lowest = np.zeros(0)
+    if len(lowest) and lowest[0] < 1.0:
+        raise EquilibriumError(
+            f"{where}: beyond buckling: {more}, and the lowest load factor is {lowest[0]:.4g}, below 1. Lower its "
+            f"loads to less than {100 * lowest[0]:.3g} % of what they are, or stiffen what buckles"
+        )
+    raise EquilibriumError(
+        f"{where}: not stable: {more}, so that what is at rest there falls over or snaps through. A spring that "
+        "softens, or a load above what carries it, does so; hold it, or lower the load"
+    )
+
+
+def _findings(state: AtRest) -> list[Finding]:
+    found: list[Finding] = []
+    eq, system = state.equilibrium, state.elastic
+    u = eq.loaded.displacement.reshape(-1, 6)
+    used = system.active.reshape(-1, 6).any(axis=1)
+    size = float(np.linalg.norm(np.ptp(system.mesh.nodes[used], axis=0))) if used.any() else 1.0
+    turn, shift = (
+        float(np.abs(u[used, 3:]).max(initial=0.0)),
+        float(np.linalg.norm(u[used, :3], axis=1).max(initial=0.0)),
+    )
+    if turn > LARGE_TURN or shift > LARGE_SHIFT * size:
+        text = (
+            f"displacements of the state are large against its size (up to {1e3 * shift:.3g} mm on {1e3 * size:.3g} mm, "
+            f"turns up to {np.degrees(turn):.2g}°), while the given geometry is taken as the loaded one"
+        )
+        found.append(Finding("warning", f"{text}; follow it by load steps (load steps: 10)"))
+    if not state.state.stress_stiffness:
+        found.append(Finding("note", "what stress adds to the stiffness is switched off in this state"))
+    if not state.state.one_way:
+        found.append(
+            Finding("note", "one-way supports, springs and cables act both ways in this state (one way: false)")
+        )
+    if eq.violation > 1e-6:
+        found.append(
+            Finding("warning", f"conditions of equilibrium are missed by {eq.violation:.2g} of the largest force")
+        )
+    loose = [b.name for b in system.bonds.values() if b.kind in ("averaging", "tie")]
+    if loose and state.state.stress_stiffness:
+        multipliers = system.constraints.forces(eq.loaded.unbalanced(system))
+        carry = {b.name: float(np.linalg.norm((b.weights @ multipliers[b.rows])[:3])) for b in system.bonds.values()
+                 if b.name in loose}  # fmt: skip
+        most = max(carry, key=lambda n: carry[n])
+        if carry[most] > 0.0:
+            found.append(Finding(
+                "note", f"averaging links and ties add no stiffness from the load they carry (up to {carry[most]:.3g} N, "
+                f"in {most})",
+            ))  # fmt: skip
+    return found

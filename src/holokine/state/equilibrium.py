@@ -1,0 +1,676 @@
+"""The assembly at rest under the loads of a state: displacement, what touches, what slides, what is slack.
+
+One linear solution about everything engaged, one more for every one-way member, and a small problem of
+complementarity between them (`contact`). Springs with tables or laws are Newton's method around it. The given geometry
+is taken as the loaded one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import Any, Literal
+
+import numpy as np
+import scipy.linalg
+from numpy.typing import NDArray
+from scipy.sparse import coo_array, csr_array, vstack
+
+from holokine.describe.references import group_members
+from holokine.describe.states import State
+from holokine.elements.beam import BeamElements
+from holokine.elements.laws import ForceLaw, force_law
+from holokine.errors import DescriptionError, EquilibriumError, first_few
+from holokine.progress import tell
+from holokine.solvers.factor import Factor, factorise
+from holokine.solvers.nullspace import all_resisted, unresisted
+from holokine.state.contact import CycleError, RayError, Touch, with_friction
+from holokine.state.rest import factor_at_rest
+from holokine.state.stiffness import Loaded
+from holokine.system.assemble import node_dofs
+from holokine.system.build import System
+from holokine.system.loads import LoadField, load_sum
+from holokine.system.mechanisms import describe_motion
+from holokine.system.pattern import Pattern, at_no_load, fully_engaged
+from holokine.system.wide import explicit
+
+__all__ = ["Equilibrium", "FootRow", "SpringRow", "equilibrium", "growths", "solve_about"]
+
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
+Kind = Literal["foot", "across", "spring", "cable", "tension", "law"]
+_MOVING = ("foot", "across")
+MOST = 3000
+"""One-way members beyond which their condensed stiffness is not made."""
+
+
+@dataclass(frozen=True)
+class FootRow:
+    """One foot of a one-way support in the state.
+
+    Attributes
+    ----------
+    support : str
+    node : int
+    status : str
+        touching, sliding or open.
+    gap : float
+        m left open; 0 where it touches.
+    force : float
+        N, with which the support pushes.
+    across : ndarray, shape (3,)
+        Friction on the assembly in N, global axes.
+    slip : ndarray, shape (3,)
+        How far the foot has slid, in m.
+    friction : float
+        Coulomb's coefficient.
+    """
+
+    support: str
+    node: int
+    status: Literal["touching", "sliding", "open"]
+    gap: float
+    force: float
+    across: Floats
+    slip: Floats
+    friction: float
+
+
+@dataclass(frozen=True)
+class SpringRow:
+    """A spring that is one-way or has a law, in the state: elongation in m, force in N, stiffness about it in N/m."""
+
+    name: str
+    elongation: float
+    force: float
+    stiffness: float
+    status: Literal["acting", "open"]
+
+
+@dataclass(frozen=True)
+class Equilibrium:
+    """The assembly at rest.
+
+    Attributes
+    ----------
+    engaged : System
+        With everything acting.
+    system : System
+        With the pattern found; stiffness from elasticity alone.
+    loaded : Loaded
+        Loads, displacement, and what stands for free strain.
+    feet : tuple of FootRow
+    springs : tuple of SpringRow
+    slack : tuple of str
+        Cables that carry nothing.
+    violation : float
+        Largest of all conditions not met, relative to the largest force, length or limit; a proof where it is rounding.
+    steps : int
+        Solutions of the small problem that were needed.
+    drifts : ndarray, shape (motions, dofs)
+        Free motions that the loads do not work on.
+    """
+
+    engaged: System
+    system: System
+    loaded: Loaded
+    feet: tuple[FootRow, ...]
+    springs: tuple[SpringRow, ...]
+    slack: tuple[str, ...]
+    violation: float
+    steps: int
+    drifts: Floats = field(default_factory=lambda: np.zeros((0, 0)))
+
+
+def growths(system: System, state: State) -> dict[str, float]:
+    """Free strain of parts: by temperature, and by shortening (with a minus sign).
+
+    Raises
+    ------
+    DescriptionError
+        A material without expansion, a part that is not a beam where one is needed.
+    """
+    d = system.description
+    found: dict[str, float] = {}
+    for name, change in state.temperature.items():
+        parts = [name] if name in d.parts else [m for m in group_members(d, name) if m in d.parts]
+        if not parts:
+            raise DescriptionError(f'state, temperature: the group "{name}" has no part')
+        for part in parts:
+            material = d.parts[part].material
+            expansion = d.materials[material].expansion
+            if expansion is None:
+                raise DescriptionError(
+                    f'state, temperature, {name}: the material "{material}" of "{part}" has no expansion; add '
+                    "expansion: 12e-6 1/K to it"
+                )
+            found[part] = found.get(part, 0.0) + expansion * change
+    for part, size in state.shortening.items():
+        found[part] = found.get(part, 0.0) - size / run_length(system, part, "shortening")
+    return found
+
+
+def run_length(system: System, part: str, key: str) -> float:
+    """Length of a beam part in m."""
+    blocks = system.element_blocks(part)
+    if not blocks or not all(isinstance(b, BeamElements) for b in blocks):
+        raise DescriptionError(f'state, {key}: the part "{part}" is not made of beams')
+    return float(sum(b.length.sum() for b in blocks if isinstance(b, BeamElements)))
+
+
+@dataclass
+class _Member:
+    """An unknown of the small problem.
+
+    `load` is what a unit of it adds to the forces, `moved` what it imposes, `own` what it adds to its own force by
+    itself; its force is -load · u + own y + `start`.
+    """
+
+    kind: Kind
+    name: str
+    load: csr_array
+    moved: csr_array
+    own: float = 0.0
+    start: float = 0.0
+    target: float = 0.0
+    law: ForceLaw | None = None
+    number: int = 0
+    axis: int = 0
+
+
+class _Solver:
+    """Solutions about everything engaged, free motions pinned."""
+
+    def __init__(self, system: System) -> None:
+        self.system = system
+        self.T = system.constraints.reduce
+        K = explicit(system.reduced_stiffness)
+        self.free = np.zeros((0, K.shape[0]))
+        self.factor: Factor | None = None
+        if K.shape[0] == 0:
+            return
+        try:
+            factor = factor_at_rest(system)
+            held = all_resisted(system.reduced_stiffness, factor)
+        except Exception as err:  # a singular matrix may fail in any of the ways to factorise it
+            from holokine.errors import OutOfMemoryError
+
+            if isinstance(err, OutOfMemoryError):
+                raise
+            held = False
+        if held:
+            self.factor = factor
+            return
+        self.free, _ = unresisted(system.reduced_stiffness, most=24)
+        if not len(self.free):
+            self.factor = factor_at_rest(system)
+            return
+        scale = np.sqrt(np.maximum(K.diagonal(), 1e-14 * K.diagonal().max(initial=1e-300)))
+        scaled = self.free * scale
+        pins = scipy.linalg.qr(scaled, mode="r", pivoting=True)[1][: len(self.free)]
+        spring = K.diagonal()[pins]
+        spring = np.where(spring > 0.0, spring, K.diagonal().max(initial=1.0))
+        pinned = coo_array((spring, (pins, pins)), shape=K.shape)
+        self.factor = factorise(csr_array(K + csr_array(pinned)))
+
+    def solve(self, loads: Floats) -> Floats:
+        """Motions (dofs, columns) under forces on all motions (dofs, columns)."""
+        if self.factor is None:
+            return np.zeros_like(loads)
+        return np.asarray(self.T @ np.asarray(self.factor.solve(np.ascontiguousarray(self.T.T @ loads))))
+
+    def drive(self, load: Floats) -> Floats:
+        """Work of a load on every free motion, relative to its size, shape (motions,)."""
+        if not len(self.free):
+            return np.zeros(0)
+        right = self.T.T @ load
+        size = np.abs(self.free) @ np.abs(right)
+        return np.asarray(self.free @ right) / np.where(size > 0.0, size, 1.0)
+
+    def settled(self, u: Floats) -> Floats:
+        """The same motion without its share of the free motions."""
+        if not len(self.free):
+            return u
+        Z = np.asarray(self.T @ self.free.T)
+        MZ = self.system.mass @ Z
+        gram = Z.T @ MZ
+        share = np.linalg.lstsq(gram, MZ.T @ u, rcond=1e-12)[0]
+        return np.asarray(u - Z @ share)
+
+
+def solve_about(system: System, field_: LoadField) -> Floats:
+    """Motions (dofs,) of a system under loads, free motions that nothing drives left out."""
+    solver = _Solver(system)
+    load = field_.force - system.mass @ field_.ride - system.stiffness @ field_.moved
+    return solver.settled(solver.solve(load[:, None])[:, 0] + field_.moved)
+
+
+def equilibrium(base: System, state: State, name: str) -> Equilibrium:
+    """Find what acts of one-way members and springs, and the assembly at rest with that.
+
+    Raises
+    ------
+    EquilibriumError
+        Nothing holds a motion that the loads drive; no pattern settles; a spring beyond its table.
+    DescriptionError
+    """
+    d = base.description
+    where = f'state "{name}"'
+    _refuse_twice(base, state, where)
+    growth = growths(base, state)
+    field_ = load_sum(base, name, state.loads)
+    engaged = base.with_pattern(fully_engaged(d) if state.one_way else _both_ways(base))
+    solver = _Solver(engaged)
+    members = _members(engaged, state, growth)
+    inner = _growth_forces(engaged, growth)
+    y0 = np.zeros(len(members))
+    for i, m in enumerate(members):  # gaps: the foot holds where it would touch, the spring acts from there
+        if m.kind == "foot":
+            y0[i] = -engaged.supports[m.name].feet.gap  # type: ignore[union-attr]
+        elif m.kind == "spring":
+            y0[i] = -(d.springs[m.name].gap or 0.0)
+    push, moved = _together(members, y0, engaged.size)
+    moved += field_.moved
+    outside = field_.force - engaged.mass @ field_.ride + inner + push
+    load = outside - engaged.stiffness @ moved
+    driven = solver.drive(load)
+    for number in np.flatnonzero(np.abs(driven) > 1e-7):
+        motion = np.asarray(engaged.constraints.reduce @ solver.free[number])
+        raise EquilibriumError(
+            f"{where}: no equilibrium: its loads drive a motion that nothing resists: "
+            f"{describe_motion(engaged, motion).words or 'of a point'}. Hold it, or let friction or stays hold it"
+        )
+    tell("equilibrium of the state")
+    u = solver.solve(load[:, None])[:, 0] + moved
+    y, F, count = np.zeros(0), np.zeros(0), 0
+    if members:
+        H, F0 = _condensed(engaged, solver, members, u, outside, y0)
+        y, count = _small_problem(engaged, solver, members, H, F0, where)
+        F = F0 + H @ y
+        push, slid = _together(members, y, engaged.size)
+        moved += slid
+        load = outside + push - engaged.stiffness @ moved
+        u = solver.solve(load[:, None])[:, 0] + moved
+    u = solver.settled(u)
+    found = _with_pattern(engaged, state, members, y, F, u, growth, field_, where)
+    return replace(found, steps=count, drifts=np.asarray(engaged.constraints.reduce @ solver.free.T).T)
+
+
+def _both_ways(base: System) -> Pattern:
+    """As without a state; springs with a law by their reference."""
+    plain, engaged = at_no_load(base.description), fully_engaged(base.description)
+    laws = {n: k for n, k in engaged.springs.items() if base.description.springs[n].is_nonlinear}
+    return replace(plain, springs={**plain.springs, **laws})
+
+
+def _refuse_twice(base: System, state: State, where: str) -> None:
+    d = base.description
+    for name, part in d.parts.items():
+        held = (part.beam is not None and part.beam.preload) or (part.shell is not None and part.shell.tension)
+        if held and state.stress_stiffness:
+            key = "preload" if part.beam is not None else "tension"
+            raise DescriptionError(
+                f'{where}: the part "{name}" has a {key} of its own, and the state finds the stress of every part; '
+                f"leave the {key} out, and put it into the state (tension, shortening, loads)"
+            )
+    for part in state.tension:
+        run_length(base, part, "tension")
+
+
+def _growth_load(system: System, part: str) -> Floats:
+    """Forces that stand for a unit free strain of a part."""
+    result = np.zeros(system.size)
+    for e in system.element_blocks(part):
+        expansion, start = e.expansion(), 0
+        for dofs, K, _ in e.chunks():
+            own = np.einsum("eij,ej->ei", K, expansion[start : start + len(dofs)])
+            start += len(dofs)
+            np.add.at(result, dofs.ravel(), own.ravel())
+    return result
+
+
+def _self_force(system: System, part: str) -> float:
+    """Energy conjugate of a unit free strain of a part under itself, ∫ E A dx for a run, in J."""
+    total = 0.0
+    for e in system.element_blocks(part):
+        expansion, start = e.expansion(), 0
+        for _, K, _ in e.chunks():
+            own = expansion[start : start + len(K)]
+            start += len(K)
+            total += float(np.einsum("ei,eij,ej->", own, K, own))
+    return total
+
+
+def _sparse(values: Floats) -> csr_array:
+    on = np.flatnonzero(np.abs(values) > 1e-15 * np.abs(values).max(initial=0.0))
+    return csr_array((values[on], (np.zeros(len(on), dtype=np.int64), on)), shape=(1, len(values)))
+
+
+def _growth_forces(system: System, growth: dict[str, float]) -> Floats:
+    """Forces that stand for free strain."""
+    result = np.zeros(system.size)
+    for part, strain in growth.items():
+        if strain:
+            result += strain * _growth_load(system, part)
+    return result
+
+
+def _members(system: System, state: State, growth: dict[str, float]) -> list[_Member]:
+    """The unknowns: feet with their slips, one-way springs, cables, tensions by force, springs with a law."""
+    d, size, one_way = system.description, system.size, state.one_way
+    none = csr_array((1, size))
+    found: list[_Member] = []
+    for feet in system.feet if one_way else []:
+        rows = system.supports[feet.name]
+        row_of = {int(dof): rows.rows.start + i for i, dof in enumerate(rows.dofs)}
+        for number, node in enumerate(feet.nodes.tolist()):
+            for axis in (feet.axis, *(feet.across if feet.friction else ())):
+                row = row_of.get(6 * node + axis)
+                if row is None:
+                    continue
+                values = np.zeros(system.constraints.rows.shape[0])
+                values[row] = feet.sign if axis == feet.axis else 1.0
+                moved = _sparse(system.constraints.enforced(values))
+                push = csr_array(-(system.stiffness @ moved.T).T)
+                kind: Kind = "foot" if axis == feet.axis else "across"
+                found.append(_Member(kind, feet.name, push, moved, number=number, axis=axis))
+    if len(found) > MOST:
+        raise DescriptionError(
+            f"the one-way supports have {len(found):,} feet and directions of friction in all, more than {MOST:,}: "
+            "support fewer nodes, or link them to a point"
+        )
+    for c in system.connectors:
+        if c.kind != "spring" or c.name not in d.springs:
+            continue
+        spring = d.springs[c.name]
+        row = np.zeros(size)
+        np.add.at(row, node_dofs(np.array(c.nodes)), c.stretch[0])
+        law = force_law(spring)
+        if law is not None:
+            k = float(c.stiffness[0])
+            found.append(_Member("law", c.name, _sparse(-k * row), none, k, law=law))
+        elif spring.one_way is not None and one_way:
+            sign, k = (1.0 if spring.one_way == "pull" else -1.0), spring.stiffness
+            found.append(_Member("spring", c.name, _sparse(-sign * k * row), none, k))
+    for part, described in d.parts.items():
+        cable = one_way and described.beam is not None and described.beam.goes_slack
+        if cable or part in state.tension:
+            length = run_length(system, part, "tension")
+            load = _sparse(-_growth_load(system, part) / length)
+            own = _self_force(system, part) / length**2
+            kind_: Kind = "tension" if part in state.tension else "cable"
+            start = -own * length * growth.get(part, 0.0)
+            found.append(_Member(kind_, part, load, none, own, start, state.tension.get(part, 0.0)))
+    return found
+
+
+def _together(members: list[_Member], y: Floats, size: int) -> tuple[Floats, Floats]:
+    """Forces of springs and cables, and imposed motions of feet, with amounts y."""
+    force, moved = np.zeros((2, size))
+    for m, amount in zip(members, y, strict=True):
+        if amount and m.kind in _MOVING:
+            moved[m.moved.indices] += amount * m.moved.data
+        elif amount:
+            force[m.load.indices] += amount * m.load.data
+    return force, moved
+
+
+def _condensed(
+    system: System, solver: _Solver, members: list[_Member], u: Floats, outside: Floats, y0: Floats
+) -> tuple[Floats, Floats]:
+    """H and F0 of F = F0 + H y: forces of all members from `y0` on, and what amounts of them add.
+
+    Feet feel what is unbalanced along their unit motion, K u less the loads from `outside`; all others
+    -load · u + own y + start.
+    """
+    n = len(members)
+    L = csr_array(vstack([m.load for m in members]))
+    moves = csr_array(vstack([m.moved for m in members]))
+    feet = np.array([m.kind in _MOVING for m in members])
+    own = np.array([m.own for m in members])
+    H = np.empty((n, n))
+    step = max(1, 40_000_000 // max(system.size, 1))
+    for a in range(0, n, step):
+        some = slice(a, min(a + step, n))
+        load = L[some].T.toarray()
+        H[:, some] = -(L @ (solver.solve(load) + moves[some].T.toarray()))
+        H[:, some] -= (moves @ load) * ~feet[some]
+    H[np.diag_indices(n)] += own
+    plain = -(L @ u) + own * y0 + np.array([m.start for m in members])
+    return (H + H.T) / 2.0, np.where(feet, moves @ (system.stiffness @ u - outside), plain)
+
+
+def _small_problem(
+    system: System, solver: _Solver, members: list[_Member], H: Floats, F0: Floats, where: str
+) -> tuple[Floats, int]:
+    """Springs with a law by Newton's method, tensions by elimination, the rest by `contact`."""
+    n = len(members)
+    of = {kind: np.array([i for i, m in enumerate(members) if m.kind == kind], dtype=np.int64)
+          for kind in ("foot", "across", "spring", "cable", "tension", "law")}  # fmt: skip
+    fixed = of["tension"]
+    laws = of["law"]
+    rest = np.array([i for i in range(n) if members[i].kind not in ("tension", "law")], dtype=np.int64)
+    target = np.array([members[i].target for i in fixed])
+    position = {int(i): k for k, i in enumerate(rest)}
+    normal = [i for i in rest if members[i].kind in ("foot", "spring", "cable")]
+    across = np.full((len(normal), 2), -1, dtype=np.int64)
+    friction = np.zeros(len(normal))
+    for k, i in enumerate(normal):
+        m = members[i]
+        if m.kind == "foot":
+            slips = [position[int(j)] for j in of["across"]
+                     if members[j].name == m.name and members[j].number == m.number]  # fmt: skip
+            across[k, : len(slips)] = slips
+            feet = system.supports[m.name].feet
+            friction[k] = feet.friction if feet is not None and slips else 0.0
+    touch = Touch(np.array([position[int(i)] for i in normal], dtype=np.int64), across, friction)
+    count = 0
+
+    def settle(a: Floats) -> Floats:
+        nonlocal count
+        count += 1
+        y = np.zeros(n)
+        y[laws] = a
+        G, f = H, F0 + H[:, laws] @ a
+        if len(fixed):
+            inverse = np.linalg.solve(
+                H[np.ix_(fixed, fixed)], np.column_stack([H[fixed], (target - f[fixed])[:, None]])
+            )
+            f = f + H[:, fixed] @ inverse[:, -1]
+            G = H - H[:, fixed] @ inverse[:, :-1]
+        y[rest] = with_friction(G[np.ix_(rest, rest)], f[rest], touch)[0] if len(rest) else 0.0
+        if len(fixed):
+            y[fixed] = np.linalg.solve(H[np.ix_(fixed, fixed)], target - F0[fixed] - H[fixed] @ _without(y, fixed))
+        return y
+
+    try:
+        if not len(laws):
+            return settle(np.zeros(0)), count
+        return _newton(members, laws, H, F0, settle, where), count
+    except RayError as err:
+        ray = np.zeros(n)
+        ray[rest] = err.motion
+        push, moved = _together(members, ray, system.size)
+        motion = solver.solve((push - system.stiffness @ moved)[:, None])[:, 0] + moved
+        going = describe_motion(system, motion).words or "of a point"
+        names = list(dict.fromkeys(members[i].name for i in rest[np.abs(err.motion) > 1e-6 * np.abs(err.motion).max()]))
+        raise EquilibriumError(
+            f"{where}: no equilibrium: {first_few(names, 8)} let go or slide, and nothing stops this motion: {going}"
+        ) from None
+    except CycleError as err:
+        names = list(dict.fromkeys(members[normal[i]].name for i in err.restless))
+        raise EquilibriumError(
+            f"{where}: no pattern of touching, sliding and open feet settles; these keep changing: "
+            f"{first_few(names, 8)}. Lower the friction there, hold them, or give them a friction stiffness"
+        ) from None
+
+
+def _without(y: Floats, index: Ints) -> Floats:
+    result = y.copy()
+    result[index] = 0.0
+    return result
+
+
+def _newton(
+    members: list[_Member], laws: Ints, H: Floats, F0: Floats, settle: Callable[[Floats], Floats], where: str
+) -> Floats:
+    """Amounts by which springs with a law differ from their reference, such that their force is that of the law."""
+    k = np.array([members[i].own for i in laws])
+
+    def residual(a: Floats) -> tuple[Floats, Floats, Floats]:
+        y = settle(a)
+        F = (F0 + H @ y)[laws]
+        e = F / k - a
+        wanted = np.array([members[i].law.force(x) for i, x in zip(laws, e, strict=True)])  # type: ignore[union-attr]
+        return F - wanted, y, e
+
+    a = np.zeros(len(laws))
+    r, y, e = residual(a)
+    size = max(float(np.abs(F0).max()), float(np.abs(r).max()), 1e-300)
+    for _ in range(80):
+        if float(np.abs(r).max()) <= 1e-11 * size:
+            return y
+        J = np.zeros((len(laws), len(laws)))
+        h = 1e-6 * max(float(np.abs(e).max()), float(np.abs(r / k).max()), 1e-9)
+        for j in range(len(laws)):
+            moved = a.copy()
+            moved[j] += h
+            J[:, j] = (residual(moved)[0] - r) / h
+        try:
+            step = np.linalg.solve(J, r)
+        except np.linalg.LinAlgError:
+            break
+        share = 1.0
+        while share > 1e-4:
+            tried = residual(a - share * step)
+            if float(np.abs(tried[0]).max()) < (1.0 - 0.1 * share) * float(np.abs(r).max()):
+                break
+            share /= 2.0
+        a, (r, y, e) = a - share * step, tried
+    if float(np.abs(r).max()) <= 1e-8 * size:
+        return y
+    worst = members[laws[int(np.abs(r).argmax())]].name
+    raise EquilibriumError(
+        f'{where}: no equilibrium: the force of the spring "{worst}" does not come to rest on its table or law '
+        f"(off by {float(np.abs(r).max()):.3g} N): it softens faster than the rest holds"
+    )
+
+
+def _with_pattern(
+    engaged: System, state: State, members: list[_Member], y: Floats, F: Floats, u: Floats,
+    growth: dict[str, float], field_: LoadField, where: str,
+) -> Equilibrium:  # fmt: skip
+    """The system with what acts, and all conditions looked at again with it."""
+    largest = float(np.abs(F).max(initial=0.0))
+    growth, slack = dict(growth), set()
+    for m, amount, force in zip(members, y, F, strict=True):
+        if m.kind in ("tension", "cable") and amount:
+            growth[m.name] = growth.get(m.name, 0.0) - amount / run_length(engaged, m.name, m.kind)
+        if m.kind == "cable" and force <= 1e-9 * largest:
+            slack.add(m.name)
+    forces, springs = _spring_forces(engaged, members, u, where)
+    rows = _foot_rows(engaged, members, y, F)
+    open_, sliding, friction = {}, {}, {}
+    for feet in engaged.feet if state.one_way else []:
+        own = [r for r in rows if r.support == feet.name]
+        open_[feet.name] = np.array([r.status == "open" for r in own], dtype=bool)
+        sliding[feet.name] = np.array([r.status == "sliding" for r in own], dtype=bool)
+        if state.friction_stiffness is not None and feet.friction:
+            sliding[feet.name][:] = True
+            friction[feet.name] = np.array([state.friction_stiffness * feet.friction * r.force for r in own])
+    stiffness = {**engaged.pattern.springs, **{s.name: s.stiffness for s in springs}}
+    pattern = Pattern(open_, sliding, frozenset(slack), stiffness, friction)
+    system = engaged.with_pattern(pattern if state.one_way else replace(engaged.pattern, springs=stiffness))
+    growth = {p: s for p, s in growth.items() if p not in slack}
+    inner = _growth_forces(system, growth)
+    for c in system.connectors:  # what acts beside stiffness times elongation
+        dofs = node_dofs(np.array(c.nodes))
+        if c.name in forces:
+            inner[dofs] += (float(c.stiffness[0]) * float(c.stretch[0] @ u[dofs]) - forces[c.name]) * c.stretch[0]
+        elif c.kind == "friction":
+            inner[dofs[:3]] += c.stiffness[:3] * u[dofs[:3]]
+    for r in rows:
+        if r.status == "sliding" or (r.support in friction and r.status == "touching"):
+            inner[6 * r.node : 6 * r.node + 3] += r.across
+    loaded = Loaded(u, field_, growth, inner, forces)
+    violation = max(_missed(rows, largest), _unbalanced(system, loaded))
+    return Equilibrium(engaged, system, loaded, tuple(rows), tuple(springs), tuple(sorted(slack)), violation, 0)
+
+
+def _unbalanced(system: System, loaded: Loaded) -> float:
+    """What of the forces is out of balance where nothing holds, relative to the largest."""
+    T = system.constraints.reduce
+    off = np.abs(T.T @ loaded.unbalanced(system)).max(initial=0.0)
+    f = loaded.field
+    parts = (system.stiffness @ loaded.displacement, system.mass @ f.ride, f.force, loaded.inner)
+    size = max(float(np.abs(p).max(initial=0.0)) for p in parts)
+    return float(off) / max(size, 1e-300)
+
+
+def _spring_forces(
+    system: System, members: list[_Member], u: Floats, where: str
+) -> tuple[dict[str, float], list[SpringRow]]:
+    d = system.description
+    forces, rows = {}, []
+    for m in members:
+        if m.kind not in ("law", "spring"):
+            continue
+        c = next(c for c in system.connectors if c.name == m.name)
+        e = float(c.stretch[0] @ u[node_dofs(np.array(c.nodes))])
+        if m.law is not None:
+            if m.law.beyond(e):
+                a, b = m.law.rows[0, 0], m.law.rows[-1, 0]
+                raise EquilibriumError(
+                    f'{where}: the spring "{m.name}" is lengthened by {1e3 * e:.4g} mm, beyond its table ({1e3 * a:g} '
+                    f"to {1e3 * b:g} mm); lengthen the table, or let the last force be held (beyond: held)"
+                )
+            force, k = m.law.force(e), m.law.slope(e)
+        else:
+            spring = d.springs[m.name]
+            sign = 1.0 if spring.one_way == "pull" else -1.0
+            past = sign * e - (spring.gap or 0.0)
+            acts = past > 0.0
+            force, k = (sign * m.own * past, m.own) if acts else (0.0, 0.0)
+        forces[m.name] = force
+        rows.append(SpringRow(m.name, e, force, k, "open" if m.law is None and force == 0.0 else "acting"))
+    return forces, rows
+
+
+def _foot_rows(system: System, members: list[_Member], y: Floats, F: Floats) -> list[FootRow]:
+    """State of every foot."""
+    at = {(m.name, m.number, m.axis): i for i, m in enumerate(members) if m.kind in _MOVING}
+    largest = float(max((abs(F[i]) for i in at.values()), default=0.0))
+    rows: list[FootRow] = []
+    for feet in system.feet:
+        for number, node in enumerate(feet.nodes.tolist()):
+            i = at.get((feet.name, number, feet.axis))
+            if i is None:
+                continue
+            across, slip = np.zeros((2, 3))
+            for a in feet.across:
+                j = at.get((feet.name, number, a))
+                if j is not None:
+                    across[a], slip[a] = F[j], y[j]
+            status: Literal["touching", "sliding", "open"] = "touching"
+            if y[i] > 0.0 or F[i] <= 1e-9 * largest:
+                status, across = "open", np.zeros(3)
+            elif np.abs(slip).max() > 0.0:
+                status = "sliding"
+            gap, force = (max(float(y[i]), 0.0), 0.0) if status == "open" else (0.0, float(F[i]))
+            rows.append(FootRow(feet.name, node, status, gap, force, across, slip, feet.friction))
+    return rows
+
+
+def _missed(rows: list[FootRow], scale: float) -> float:
+    """Largest of what the conditions of contact and friction are missed by, relative to the largest force."""
+    worst = 0.0
+    for r in rows:
+        size = float(np.linalg.norm(r.across))
+        limit = r.friction * r.force
+        if r.status == "touching" and r.friction:
+            worst = max(worst, (size - limit) / max(scale, 1e-300))
+        if r.status == "sliding":
+            worst = max(worst, abs(size - limit) / max(scale, 1e-300))
+            off = r.across + limit * r.slip / max(float(np.linalg.norm(r.slip)), 1e-300)
+            worst = max(worst, float(np.linalg.norm(off)) / max(scale, 1e-300))
+    return worst
