@@ -49,6 +49,7 @@ DIMENSIONS: dict[str, tuple[int, int, int, str]] = {
     "velocity": (1, 0, -1, "m/s"),
     "displacement": (1, 0, 0, "m"),
     "angle": (0, 0, 0, "rad"),
+    "share": (0, 0, 0, "a plain number"),
     "per length": (-1, 0, 0, "1/m"),
     "quadratic stiffness": (-1, 1, -2, "N/m^2"),
     "cubic stiffness": (-2, 1, -2, "N/m^3"),

@@ -98,7 +98,21 @@ class Answer(Generic[R]):
 
         of_modes = () if self._modes is None else self._modes.findings
         told = (*of_modes, *preload_findings(self._chain.document.description), *self._numbers_of.findings)
+        told = (*told, *self._about_state())
         return told if self._numbers_of.reduced.readings else (*told, Finding("note", NO_GAUGES))
+
+    def _about_state(self) -> list[Finding]:
+        """Whether the numbers hold the state, and whether the vibration lifts what rests in it."""
+        from holokine.respond.resting import letting_go
+
+        state = self._chain.document.description.state
+        if state is None:
+            return []
+        whole = getattr(self.event, "with_state", None)
+        text = f'readings are the total of the state "{state}" and what the event adds' if whole else (
+            f'readings are what the event adds to the state "{state}"; limits are checked on the total of both'
+        )  # fmt: skip
+        return [Finding("note", text), *letting_go(self._numbers_of)]
 
     def peaks(self) -> pd.DataFrame:
         """Peak (at rest: value) of every gauge in display units."""
@@ -132,7 +146,20 @@ class Answer(Generic[R]):
         result = self._numbers_of
         limits = read_limits(now.description.limits, result.reduced.readings)
         told = {row: limit for row, limit in limits.items() if self._can_tell(row)}
-        return check_limits(told, result.peaks)
+        return check_limits(told, self._totals if told else result.peaks)
+
+    @cached_property
+    def _totals(self) -> NDArray[Any]:
+        """Peaks with the state beside them, by the sign that is worse; the peaks themselves without a state."""
+        from holokine.respond.resting import state_channels, totals
+
+        result, state = self._numbers_of, None
+        if not getattr(self.event, "with_state", None) and self._chain.document.description.state is not None:
+            state = self._chain.at_rest
+        if state is None:
+            return np.asarray(result.peaks)
+        ends = (getattr(result, "lowest", None), getattr(result, "highest", None))
+        return totals(result.reduced.readings, state_channels(state), result.peaks, *ends)
 
     def _checks(self) -> list[LimitCheck]:
         """The limits for a figure to go by; none where the assembly has changed since."""

@@ -14,6 +14,7 @@ from holokine.units import quantity
 
 if TYPE_CHECKING:
     from holokine.api.answer import Answer
+    from holokine.api.at_rest import Rest
     from holokine.api.check import Check
     from holokine.api.modes import Modes
     from holokine.api.static_answer import StaticAnswer
@@ -200,8 +201,17 @@ class Assembly:
         damping: Value | None = None,
         loss_factor: Value | None = None,
         axis: Axis | None = None,
+        one_way: Literal["push", "pull"] | None = None,
+        gap: Value | None = None,
+        force: Any = None,
+        mirrored: bool | None = None,
+        beyond: Literal["held"] | None = None,
+        law: Table | None = None,
     ) -> Assembly:
-        """Add a spring and damper along the line between two points (or ``ground``), or along `axis`."""
+        """Add a spring and damper along the line between two points (or ``ground``), or along `axis`.
+
+        `one_way` after a `gap`, or by a table of `force` over elongation, or a `law`, in place of both ways and straight.
+        """
         return self._add("springs", name, _given(locals()))
 
     def bushing(
@@ -244,8 +254,20 @@ class Assembly:
         """Bring stiffness, mass (and damping) from files, with a table of their rows (dofs)."""
         return self._set("matrices", _given(locals()))
 
-    def support(self, name: str, *, at: Where, hold: str | Sequence[str]) -> Assembly:
-        """Add a support: directions held (x y z rx ry rz, or all) of a point or of selected nodes."""
+    def support(
+        self,
+        name: str,
+        *,
+        at: Where,
+        hold: str | Sequence[str] | None = None,
+        pushes: str | None = None,
+        gap: Value | None = None,
+        friction: float | None = None,
+    ) -> Assembly:
+        """Add a support: directions held (x y z rx ry rz, or all) of a point or of selected nodes.
+
+        Or one-way: the direction into which it `pushes` (x, -x ...), after a `gap`, with a coefficient of `friction`.
+        """
         return self._add("supports", name, _given(locals()))
 
     def group(self, name: str, members: str | Sequence[str]) -> Assembly:
@@ -298,11 +320,29 @@ class Assembly:
         pressure: Value | None = None,
         on: Table | None = None,
         towards: Axis | None = None,
+        following: bool | None = None,
         supports: str | Sequence[str] | None = None,
         move: Table | None = None,
     ) -> Assembly:
         """Add a load: gravity, a force and moment, a pressure, or supports that are moved."""
         return self._add("loads", name, _given(locals()))
+
+    def state(
+        self,
+        name: str,
+        *,
+        loads: str | Sequence[str] | Table | None = None,
+        tension: Table | None = None,
+        shortening: Table | None = None,
+        temperature: Table | None = None,
+        stress_stiffness: bool | None = None,
+        one_way: bool | None = None,
+        friction_stiffness: Value | None = None,
+        load_steps: int | None = None,
+        constant: str | Sequence[str] | None = None,
+    ) -> Assembly:
+        """Add a state: the assembly at rest under loads, tensions, temperatures. `about` switches it on."""
+        return self._add("states", name, _given(locals()))
 
     def event(
         self,
@@ -339,6 +379,7 @@ class Assembly:
         beside: str | None = None,
         amplitudes: str | None = None,
         full_model_at: Sequence[Value] | None = None,
+        with_state: bool | None = None,
         octaves_per_minute: float | None = None,
         damping: Value | Table | None = None,
         upto: Value | None = None,
@@ -425,8 +466,9 @@ class Assembly:
 
     @property
     def title(self) -> str:
-        """Title, or the file's name."""
-        return self.description.title or self._origin.source or "assembly"
+        """Title, or the file's name; with the state that is switched on."""
+        own = self.description.title or self._origin.source or "assembly"
+        return own if self.description.state is None else f'{own}, about the state "{self.description.state}"'
 
     @property
     def key(self) -> str:
@@ -491,6 +533,45 @@ class Assembly:
         limit, low, around = (None if f is None else quantity(f, "frequency") for f in (upto, above, near))
         request = Request.of(self.description, count, limit, low, around)
         return Modes(self, self._chain.modal(request, progress))
+
+    @property
+    def states(self) -> tuple[str, ...]:
+        """Names of the states in the description."""
+        return tuple(self.description.states)
+
+    def about(self, state: str | None) -> Assembly:
+        """The assembly as it vibrates about one of its states; None: about the unloaded shape.
+
+        Raises
+        ------
+        UnknownNameError
+            With the nearest name and all there are.
+        """
+        if state == self.description.state:
+            return self
+        if state is not None and state not in self.description.states:
+            hint = nearest_hint(state, self.description.states, "states")
+            raise UnknownNameError(f'there is no state "{state}". {hint}')
+        return self._changed({"state": state}, "")
+
+    def rest(self, state: str | None = None) -> Rest:
+        """The assembly at rest in a state: by name, or the one that is switched on.
+
+        Raises
+        ------
+        UnknownNameError, EquilibriumError, DescriptionError
+            No such state (or none at all), no equilibrium, beyond buckling.
+        """
+        from holokine.api.at_rest import Rest
+
+        chosen = self if state is None else self.about(state)
+        if chosen.description.state is None:
+            one = list(self.description.states)
+            if len(one) != 1:
+                hint = f"name one of {', '.join(one)}" if one else "describe one under states:"
+                raise UnknownNameError(f"no state is switched on; {hint}")
+            chosen = self.about(one[0])
+        return Rest(chosen)
 
     @property
     def variants(self) -> tuple[str, ...]:
@@ -636,7 +717,7 @@ class Assembly:
     def _counted(self) -> tuple[str, ...]:
         return (
             "materials", "sections", "points", "parts", "masses", "springs", "bushings", "links", "joints", "ties",
-            "supports", "groups", "gauges", "limits", "loads", "events", "bands", "variants",
+            "supports", "groups", "gauges", "limits", "loads", "states", "events", "bands", "variants",
         )  # fmt: skip
 
     def __repr__(self) -> str:

@@ -37,6 +37,8 @@ class Deformed:
         Instant in s; None at rest, and in steady vibration.
     when : str
         In words, where it is neither.
+    growth : dict of str to float, optional
+        Free strain of parts.
     """
 
     system: System
@@ -44,6 +46,7 @@ class Deformed:
     name: str
     time: float | None = None
     when: str = ""
+    growth: dict[str, float] | None = None
 
     @property
     def nodes(self) -> NDArray[Any]:
@@ -60,7 +63,7 @@ class Deformed:
     def _stress(self) -> Any:
         from holokine.system.recovery import field_stress
 
-        return field_stress(self.system, self.displacement)
+        return field_stress(self.system, self.displacement, self.growth)
 
     def stress(self) -> pd.DataFrame:
         """Largest stress of every part in MPa, with the place."""
@@ -72,7 +75,7 @@ class Deformed:
         """Elastic section forces at both ends of every beam element, in the beam's axes, N and N m."""
         from holokine.show.static_tables import members_table
 
-        return members_table(self.system, self.displacement)
+        return members_table(self.system, self.displacement, self.growth)
 
     def picture(
         self,

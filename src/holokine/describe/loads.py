@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable
 from itertools import chain
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 from pydantic import BeforeValidator, ValidationInfo, model_validator
 
@@ -88,7 +88,7 @@ class Load(Strict):
     ``gravity``: the direction into which weight pulls, with `size` of the acceleration (1 g). ``force``, ``moment``:
     on a point or selection (`at`), the whole of it, shared evenly over the nodes. ``pressure``: on the faces whose
     nodes a selection holds (`on`); it pushes against the outside of solids; shells need `towards`, the side to which
-    it pushes; in a state it keeps its direction and size unless it is `following`, normal to the face as it moves.
+    it pushes (a direction, or their `normal` or `-normal`); in a state it keeps its direction and size unless it is `following`, normal to the face as it moves.
     ``move``: how far `supports` are moved, relative to the frame.
     """
 
@@ -99,7 +99,7 @@ class Load(Strict):
     moment: _vector("moment") | None = None  # type: ignore[valid-type]
     pressure: quantity_field("stress") | None = None  # type: ignore[valid-type]
     on: Selection | None = None
-    towards: UnitVector | None = None
+    towards: UnitVector | Literal["normal", "-normal"] | None = None
     following: bool | None = None
     supports: Supports | None = None
     move: Annotated[dict[Direction, float], BeforeValidator(_movement), by_direction("length or angle")] | None = None

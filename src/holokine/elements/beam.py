@@ -393,6 +393,10 @@ class BeamElements(ElementKind):
         motion[:, 6:9] = self.length[:, None] * self.axes[:, 0]
         return motion
 
+    def free_stress(self) -> Floats:
+        """E on the fibre."""
+        return np.array([self.E])
+
     def resultants(self, u: Floats, strain: float) -> Floats:
         """Local elastic end forces (elements, 12) under motions (dofs,), grown freely by a strain along the axis."""
         own = u[self.dofs] - strain * self.expansion()

@@ -94,6 +94,10 @@ class ElementKind(ABC):
         return motion.reshape(len(X), -1)
 
     @abstractmethod
+    def free_stress(self) -> Floats:
+        """Stress of one place, as `stress_names`, that a unit free strain takes off where nothing moves, in Pa."""
+
+    @abstractmethod
     def resultants(self, u: Floats, strain: float) -> Floats:
         """Stress, as far as it adds to the stiffness, under motions (dofs,) of what has grown freely by a strain."""
 

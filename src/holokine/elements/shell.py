@@ -154,6 +154,10 @@ class ShellElements(ElementKind):
 
     # -- about a state --------------------------------------------------------------------------------
 
+    def free_stress(self) -> Floats:
+        """Of the same strain along both axes, in either surface."""
+        return np.asarray(self.membrane @ np.array([1.0, 1.0, 0.0]))
+
     def resultants(self, u: Floats, strain: float) -> Floats:
         """Membrane forces x, y, xy in N/m (element axes) at the integration points, shape (elements, points, 3)."""
         points = self._rule("full")[0]

@@ -183,6 +183,10 @@ class SolidElements(ElementKind):
 
     # -- about a state --------------------------------------------------------------------------------
 
+    def free_stress(self) -> Floats:
+        """Of the same strain along all axes."""
+        return np.asarray(self.elasticity @ np.array([1.0, 1.0, 1.0, 0.0, 0.0, 0.0]))
+
     def resultants(self, u: Floats, strain: float) -> Floats:
         """Stress xx yy zz xy yz zx in Pa at the integration points, shape (elements, points, 6)."""
         points = solid_rule(self.kind, "stiffness")[0]

@@ -249,7 +249,7 @@ def build_pulse(
     groups: Mapping[str, PulseShape] | None = None,
     felt: Sequence[str] = (),
     loads: Mapping[str, PulseShape] | None = None,
-    stays: str | None = None,
+    stays: Sequence[str] = (),
     goes: str | None = None,
     folder: Folder | None = None,
     source: str = "pulse",
@@ -262,8 +262,8 @@ def build_pulse(
         By column: a group's name and its direction.
     felt : list of str, optional
         Columns of groups whose velocity dampers feel; each has a column of its own for that.
-    stays, goes : str, optional
-        A load at full size from before the start: all the time, or until the first instant.
+    stays, goes : list of str, and str, optional
+        Loads at full size from before the start: all the time, or until the first instant.
 
     Raises
     ------
@@ -286,7 +286,7 @@ def build_pulse(
         raise EventError(f"{source}: {what} zero throughout")
     rows_of = [p.time for _, p in parts] or [np.zeros(2)]  # let go alone: at 0 s
     times = _common_times(rows_of) if len(parts) != 1 else parts[0][1].time
-    before = np.zeros(len(names) + (stays is not None) + (goes is not None))
+    before = np.zeros(len(names) + len(stays) + (goes is not None))
     if goes is not None and times[0] == times[min(1, len(times) - 1)]:
         times = np.concatenate([times[:1], times])
     after = np.concatenate([[False], times[1:] == times[:-1]])
@@ -296,7 +296,7 @@ def build_pulse(
             rows[:, column] = p.value
         else:
             rows[:, column] = np.where(after, _side(times, p, "right"), _side(times, p, "left"))
-    for at_rest, value in ((stays, 1.0), (goes, 0.0)):
+    for at_rest, value in (*((name, 1.0) for name in stays), (goes, 0.0)):
         if at_rest is not None:
             before[len(names)] = 1.0
             rows[:, len(names)] = value

@@ -6,6 +6,7 @@ from holokine.describe.gauges import Gauge
 from holokine.gauges import force_gauges, motion_gauges, section_gauges, stress_gauges  # noqa: F401 - enter builders
 from holokine.gauges.channels import GaugeSet
 from holokine.gauges.maps import BUILDERS, Maps
+from holokine.gauges.resting_gauges import add_resting
 from holokine.system.build import System
 
 __all__ = ["build_gauges"]
@@ -22,4 +23,6 @@ def build_gauges(system: System, gauges: dict[str, Gauge] | None = None) -> Gaug
     maps = Maps()
     for name, gauge in (system.description.gauges if gauges is None else gauges).items():
         BUILDERS[gauge.kind](system, maps, name, gauge)
+    if gauges is None:
+        add_resting(system, maps)
     return maps.made(system)

@@ -17,6 +17,7 @@ objects.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
@@ -159,6 +160,9 @@ class GaugeSet:
         Maps of relative displacement, relative velocity and absolute acceleration.
     on_multipliers : sparse array, shape (channels, constraints)
         Map of the constraint forces λ.
+    free : tuple of (str, slice, ndarray)
+        What channels read of a unit free strain of a part, or of a unit force of a spring that its elongation does not
+        tell.
     """
 
     system: System
@@ -168,6 +172,7 @@ class GaugeSet:
     on_velocity: csr_array
     on_acceleration: csr_array
     on_multipliers: csr_array
+    free: tuple[tuple[str, slice, Floats], ...] = ()
 
     @property
     def count(self) -> int:
@@ -201,6 +206,13 @@ class GaugeSet:
         if unbalanced is not None:
             values = values + self.on_multipliers @ self.system.constraints.forces(unbalanced)
         return np.ascontiguousarray(values.T)
+
+    def of_free(self, amounts: Mapping[str, float]) -> Floats:
+        """What all channels read of free strain of parts and of forces that elongations do not tell, (channels,)."""
+        values = np.zeros(self.count)
+        for name, where, unit in self.free:
+            values[where] += amounts.get(name, 0.0) * unit
+        return values
 
     def read_velocity(self, fields: Floats) -> Floats:
         """Values of the dampers' share for fields of velocity, shape (fields, channels)."""

@@ -20,6 +20,11 @@ Ints = NDArray[Any]  # int64
 MOST_POINTS = 500
 
 
+def friction_name(support: str, node: int, axis: int) -> str:
+    """Of what friction on a foot has beside rows and springs, for `GaugeSet.of_free`."""
+    return f"{support} friction {node} {'xyz'[axis]}"
+
+
 @builds("force", "moment", "damper_force", "total_force")
 def across(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
     """Force or moment across a link, joint, tie, spring or bushing, far side on near side."""
@@ -44,7 +49,8 @@ def across(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
                 rows["displacement"] = (dofs, c.stiffness[row] * c.stretch[row])
             if damper:
                 rows["velocity"] = (dofs, c.damping[row] * c.stretch[row])
-        return maps.add(ChannelBlock(name, (axis,), dimension, "elastic"), **rows)
+        free = {gauge.source: 1.0} if c is not None and row == 0 and elastic else None
+        return maps.add(ChannelBlock(name, (axis,), dimension, "elastic"), free=free, **rows)
 
     if c is not None and c.kind == "spring":
         if gauge.axis is not None:
@@ -77,7 +83,14 @@ def reaction(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
                 unit[translation, direction[translation]] = 1.0
                 weight = np.cross(places - centre, unit)[:, d] + (direction == 3 + d)
             channel = ChannelBlock(name, (prefix + axis,), dimension, "balance", portion=gauge.portion or "")
-            return maps.add(channel, multipliers=(rows, weight))
+            held = [c for c in system.connectors if c.name == f"{support.name} friction" and c.nodes[0] in nodes]
+            feet = support.feet
+            if feet is None or not feet.friction or moment:
+                return maps.add(channel, multipliers=(rows, weight))
+            dofs = np.array([6 * c.nodes[0] + d for c in held], dtype=np.int64)
+            friction = -np.array([c.stiffness[d] for c in held])
+            free = {friction_name(support.name, node, d): 1.0 for node in feet.nodes.tolist() if node in nodes}
+            return maps.add(channel, free=free, multipliers=(rows, weight), displacement=(dofs, friction))
 
         vector(maps, name, gauge, dimension, add, prefix)
 

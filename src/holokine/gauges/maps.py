@@ -24,22 +24,33 @@ _NAMES = ("displacement", "velocity", "acceleration", "multipliers")
 
 @dataclass
 class Maps:
-    """Rows of the four maps while they are being collected."""
+    """Rows of the maps while they are being collected."""
 
     blocks: list[ChannelBlock] = field(default_factory=list)
     readings: list[Reading] = field(default_factory=list)
     count: int = 0
     entries: dict[str, list[tuple[Any, Any, Any]]] = field(default_factory=lambda: {name: [] for name in _NAMES})
+    free: list[tuple[str, slice, Floats]] = field(default_factory=list)
 
-    def add(self, block: ChannelBlock, **rows: tuple[NDArray[np.int64], Floats]) -> int:
-        """One channel, with its rows as (columns, values); returns its number."""
+    def add(
+        self, block: ChannelBlock, *, free: dict[str, float] | None = None, **rows: tuple[NDArray[np.int64], Floats]
+    ) -> int:
+        """One channel, with its rows as (columns, values); returns its number.
+
+        `free`: what it reads of a unit free strain of a part that does not move, or of a unit force of a spring that
+        its elongation does not tell.
+        """
+        here = slice(self.count, self.count + 1)
+        self.free += [(name, here, np.array([value])) for name, value in (free or {}).items()]
         for name, (columns, values) in rows.items():
             index = np.full(len(columns), self.count)
             self.entries[name].append((index, np.asarray(columns), np.asarray(values, dtype=float)))
         return self._counted(block)
 
-    def add_field(self, block: ChannelBlock, **maps: csr_array) -> int:
-        """A whole block of channels with its maps; returns the number of the first."""
+    def add_field(self, block: ChannelBlock, *, free: dict[str, Floats] | None = None, **maps: csr_array) -> int:
+        """A whole block of channels with its maps; its first number is returned. `free`: of one place, as in `add`."""
+        here = slice(self.count, self.count + block.count)
+        self.free += [(name, here, np.tile(values, block.places)) for name, values in (free or {}).items()]
         for name, matrix in maps.items():
             entries = matrix.tocoo()
             self.entries[name].append((entries.row + self.count, entries.col, entries.data))
@@ -64,7 +75,9 @@ class Maps:
         """The gauge set."""
         n, m = system.size, system.constraints.rows.shape[0]
         maps = [self._matrix(name, m if name == "multipliers" else n) for name in _NAMES]
-        return GaugeSet(system, Channels(tuple(self.blocks)), tuple(self.readings), *maps)
+        on_u, on_v, on_a, on_forces = maps
+        channels, readings = Channels(tuple(self.blocks)), tuple(self.readings)
+        return GaugeSet(system, channels, readings, on_u, on_v, on_a, on_forces, tuple(self.free))
 
 
 Builder = Callable[[System, Maps, str, Gauge], None]

@@ -30,12 +30,13 @@ def beam_end(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
     for end in ends:
         numbers = []
         for d, (component, _) in enumerate(wanted):
-            columns, stiff, mass = _section_rows(system, gauge.source, end)
+            columns, stiff, mass, grown = _section_rows(system, gauge.source, end)
             label = component if gauge.end else f"{component} at {end}"
             channel = ChannelBlock(name, (label,), dimension, "balance")
             numbers.append(
                 maps.add(
                     channel,
+                    free={gauge.source: -float(stiff[offset + d] @ grown)},
                     displacement=(columns, stiff[offset + d]),
                     acceleration=(columns, mass[offset + d]),
                 )
@@ -48,13 +49,15 @@ def beam_end(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
             maps.readings.append(Reading(name, label, dimension, "magnitude", range(numbers[0], numbers[0] + 3), 3))
 
 
-def _section_rows(system: System, part: str, end: str) -> tuple[NDArray[np.int64], Floats, Floats]:
+def _section_rows(system: System, part: str, end: str) -> tuple[NDArray[np.int64], Floats, Floats, Floats]:
+    """Motions of the element at an end, section forces from displacement and acceleration, and its free growth."""
     blocks = system.element_blocks(part)
-    rows = (blocks[0] if end == "start" else blocks[-1]).end_rows(end)
+    block, e = (blocks[0], 0) if end == "start" else (blocks[-1], -1)
+    rows = block.end_rows(end)
     if rows is None:
         raise DescriptionError(f'the part "{part}" is not made of beams')
     nodes, stiff, mass = rows
-    return node_dofs(nodes), stiff, mass
+    return node_dofs(nodes), stiff, mass, block.expansion()[e]
 
 
 @builds("cut_force", "cut_moment")
@@ -69,17 +72,20 @@ def cut(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
     nodes = np.arange(len(system.mesh.nodes))
     beyond_nodes, rest_nodes = np.zeros(len(nodes), dtype=bool), np.zeros(len(nodes), dtype=bool)
     parts: list[tuple[NDArray[np.int64], Floats, Floats]] = []
+    grown: dict[str, Floats] = {}
     for part in members:
         for block in system.element_blocks(part):
             beyond = (system.mesh.nodes[block.nodes].mean(axis=1) - at) @ normal > 0
             rest_nodes[block.nodes[~beyond].ravel()] = True
             beyond_nodes[block.nodes[beyond].ravel()] = True
-            start = 0
+            start, expansion = 0, block.expansion()
             for dofs, k, m in block.chunks():
                 chosen = beyond[start : start + len(dofs)]
                 start += len(dofs)
                 if chosen.any():
                     parts.append((dofs[chosen], k[chosen], m[chosen]))
+                    own = np.einsum("eij,ej->ei", k[chosen], expansion[start - len(dofs) : start][chosen])
+                    np.add.at(grown.setdefault(part, np.zeros(system.size)), dofs[chosen].ravel(), own.ravel())
     shared = beyond_nodes & rest_nodes
     if not shared.any():
         raise DescriptionError(
@@ -98,6 +104,7 @@ def cut(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
         k, m = K.T @ row, M.T @ row
         on_k, on_m = np.flatnonzero(k), np.flatnonzero(m)
         channel = ChannelBlock(name, (axis,), dimension, "balance")
-        return maps.add(channel, displacement=(on_k, k[on_k]), acceleration=(on_m, m[on_m]))
+        free = {part: -float(row @ forces) for part, forces in grown.items()}
+        return maps.add(channel, free=free, displacement=(on_k, k[on_k]), acceleration=(on_m, m[on_m]))
 
     vector(maps, name, gauge, dimension, add)

@@ -36,7 +36,7 @@ def stress(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
         balance = part.inertia is not None
         more = {"acceleration": part.inertia} if part.inertia is not None else {}
         block = ChannelBlock(name, names, "stress", "balance" if balance else "elastic", places=len(part.places))
-        maps.add_field(block, displacement=part.matrix, **more)
+        maps.add_field(block, free={gauge.source: -first.free_stress()}, displacement=part.matrix, **more)
     places = Places.joined([f.places for f in found])
     channels = range(start, maps.count)
     if width == 1:

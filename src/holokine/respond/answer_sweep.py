@@ -20,6 +20,7 @@ from holokine.respond.bench import Bench, damping_words, taken
 from holokine.respond.curves import gathered_points
 from holokine.respond.readout import passed_on, read_fields
 from holokine.respond.reduced import ReducedModel, read_static, solve_static, with_loads
+from holokine.respond.resting import state_values
 from holokine.respond.steady import SteadyModel, steady_model
 from holokine.respond.sweep import SweepReader, SweepResult, respond_sweep, with_full
 from holokine.solvers import factorise
@@ -55,6 +56,9 @@ def answer_sweep(bench: Bench, name: str, event: SweepEvent) -> SweepResult:
     steady = None
     if event.beside is not None:
         steady = _steady(bench, event.beside)
+    if event.with_state:
+        own = state_values(bench, name)
+        steady = own if steady is None else steady + own
     result = respond_sweep(
         reader, frequencies, starts, name=name, acting=tuple(extra), steady=steady, amplitudes=event.amplitudes,
         octaves_per_minute=event.octaves_per_minute,

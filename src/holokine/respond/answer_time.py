@@ -15,6 +15,7 @@ from holokine.modes.damping import rayleigh_factors
 from holokine.respond.bench import Bench, about_supports, damping_words, taken
 from holokine.respond.direct import FullModel
 from holokine.respond.reduced import ReducedModel, solve_static, with_loads
+from holokine.respond.resting import STATE, state_values, with_state
 from holokine.respond.steady import at_rest_under
 from holokine.respond.transient import TimeResult, respond_pulse
 from holokine.system.loads import LoadField, base_field, load_field, load_sum, moved_supports
@@ -38,6 +39,10 @@ def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
         findings = tuple(about_supports(bench, [s for g in event.support_pulses.values() for s in g.supports]))
     if extra:
         reduced = with_loads(reduced, bench.modes, bench.gauges, extra)
+    if event.with_state:
+        if not event.static_correction or event.model == "full":
+            raise EventError(f'event "{name}": with state needs the reduced model and its static correction')
+        reduced = with_state(reduced, state_values(bench, name))
     reduced = _relieved(bench, reduced)
     method: str = event.method
     if method == "automatic":
@@ -89,13 +94,18 @@ def _excitation(bench: Bench, name: str, event: TimeEvent) -> tuple[BasePulse, l
     ]
     if event.load_names or event.at_rest:
         extra += [load_field(bench.system, load, d.loads[load]) for load in event.load_names]
-    rest: dict[str, str | None] = {"start_from": None, "let_go": None}
-    for key in rest:
+    stays: list[str] = []
+    goes: str | None = None
+    for key in ("start_from", "let_go"):
         static = getattr(event, key)
         if static is not None:
-            rest[key] = f"{static} (at rest)"
+            column = f"{static} (at rest)"
+            if key == "start_from":
+                stays.append(column)
+            else:
+                goes = column
             rest_event: Any = d.events[static]
-            extra.append(load_sum(bench.system, f"{static} (at rest)", rest_event.static))
+            extra.append(load_sum(bench.system, column, rest_event.static))
     for f in extra:
         if f.moved.any():
             raise EventError(
@@ -105,7 +115,7 @@ def _excitation(bench: Bench, name: str, event: TimeEvent) -> tuple[BasePulse, l
     base = {str(a): s for a, s in (event.pulse or {}).items()}
     pulse = build_pulse(
         base, groups={c: shape for c, (_, shape) in groups.items()}, felt=list(pushed), loads=event.loads,
-        stays=rest["start_from"], goes=rest["let_go"], folder=bench.document.folder, source=f'event "{name}"',
+        stays=[*stays, *([STATE] if event.with_state else [])], goes=goes, folder=bench.document.folder, source=f'event "{name}"',
     )  # fmt: skip
     return pulse, extra
 

@@ -18,6 +18,7 @@ from holokine.modes.damping import DamperShare, critical_findings, damping_ratio
 from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
 from holokine.respond.reduced import ReducedModel
+from holokine.state.about import AtRest
 from holokine.system.build import System
 from holokine.system.loads import LoadField, base_field, load_field
 
@@ -36,6 +37,10 @@ class Bench(Protocol):
     @property
     def system(self) -> System:
         """Matrices and constraints."""
+
+    @property
+    def at_rest(self) -> AtRest | None:
+        """The state that is switched on."""
 
     @property
     def modes(self) -> ModeSet:

@@ -15,6 +15,7 @@ from holokine.gauges import GaugeSet
 from holokine.modes.check import Finding
 from holokine.respond.bench import Bench
 from holokine.respond.reduced import read_static, reading_noise, solve_static
+from holokine.respond.resting import state_values
 from holokine.system.loads import load_sum
 from holokine.system.pieces import connected_pieces
 
@@ -62,8 +63,12 @@ class StaticResult:
         return reading_noise(self.reduced.readings, self.peaks)
 
 
-def respond_static(gauges: GaugeSet, factors: dict[str, float], *, name: str = "loads at rest") -> StaticResult:
+def respond_static(
+    gauges: GaugeSet, factors: dict[str, float], *, name: str = "loads at rest", state: Floats | None = None
+) -> StaticResult:
     """Readings of all gauges under loads of the description at rest, added with factors.
+
+    `state`: channels in the state itself, to be added.
 
     Raises
     ------
@@ -77,6 +82,8 @@ def respond_static(gauges: GaugeSet, factors: dict[str, float], *, name: str = "
     total = load_sum(system, name, factors)
     moved = solve_static(system, [total])[0]
     values = read_static(gauges, total, moved)
+    if state is not None:
+        values = values + state
     peaks, places = np.full(len(gauges.readings), np.nan), [""] * len(gauges.readings)
     for number, reading in enumerate(gauges.readings):
         if gauges.channels.is_rate[reading.channels[0]]:
@@ -116,4 +123,5 @@ def answer_static(bench: Bench, name: str, event: StaticEvent) -> StaticResult:
     EventError, MechanismError
         Something that can move freely.
     """
-    return respond_static(bench.gauges, event.static, name=name)
+    state = state_values(bench, name) if event.with_state else None
+    return respond_static(bench.gauges, event.static, name=name, state=state)

@@ -17,6 +17,7 @@ DISPLAY_UNITS: dict[str, tuple[str, float]] = {
     "force": ("N", 1.0),
     "moment": ("N m", 1.0),
     "stress": ("MPa", 1e6),
+    "share": ("%", 1e-2),
 }
 
 

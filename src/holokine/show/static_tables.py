@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 import pandas as pd
 
@@ -31,9 +33,9 @@ def moved_points_table(system: System, nodes: np.ndarray) -> pd.DataFrame:
     return pd.DataFrame(rows, columns=["point", "x_mm", "y_mm", "z_mm", "size_mm"])
 
 
-def members_table(system: System, displacement: np.ndarray) -> pd.DataFrame:
+def members_table(system: System, displacement: np.ndarray, growth: Mapping[str, float] | None = None) -> pd.DataFrame:
     """Elastic section forces at both ends of every beam element, in the beam's axes, N and N m."""
-    return section_table(beam_ends(system, displacement))
+    return section_table(beam_ends(system, displacement, growth))
 
 
 ENDS = ("part", "element", "end", "x_mm", "y_mm", "z_mm")

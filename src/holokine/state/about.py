@@ -64,6 +64,34 @@ class AtRest:
         return self.equilibrium.system
 
     @cached_property
+    def reactions(self) -> dict[str, Floats]:
+        """Force of every support on the assembly in N, friction included, shape (3,)."""
+        system = self.elastic
+        multipliers = system.constraints.forces(self.equilibrium.loaded.unbalanced(system))
+        found = {}
+        for name, support in system.supports.items():
+            own = multipliers[support.rows]
+            found[name] = np.array([own[support.dofs % 6 == d].sum() for d in range(3)])
+        for r in self.equilibrium.feet:
+            held = any(c.kind == "friction" and c.nodes == (r.node,) for c in system.connectors)
+            if r.status == "sliding" or held:
+                found[r.support] = found[r.support] + r.across
+        return found
+
+    @cached_property
+    def balance(self) -> tuple[Floats, Floats, Floats]:
+        """Resultants in N, shape (3,) each: of the loads, of supports, of springs to the frame; rounding is zero."""
+        system, loaded = self.elastic, self.equilibrium.loaded
+        f = loaded.field
+        outside = (f.force - system.mass @ f.ride).reshape(-1, 6)[:, :3].sum(axis=0)
+        reactions = np.sum(list(self.reactions.values()), axis=0) if self.reactions else np.zeros(3)
+        ground = -(outside + reactions)
+        every = [outside, reactions, *self.reactions.values()]
+        size = max(float(np.abs(v).max(initial=0.0)) for v in every)
+        outside, reactions, ground = (np.where(np.abs(v) < 1e-7 * size, 0.0, v) for v in (outside, reactions, ground))
+        return outside, reactions, ground
+
+    @cached_property
     def tensions(self) -> dict[str, tuple[float, float]]:
         """Least and largest axial force in N of every beam part, tension positive."""
         loaded = self.equilibrium.loaded
@@ -150,11 +178,30 @@ def at_rest(base: System, state: State, name: str) -> AtRest:
         added, elements, blocks = csr_array((base.size, base.size)), found.system.elements, []
     system = replace(
         found.system, stiffness=csr_array(found.system.stiffness + added), elements=elements, stressed=tuple(blocks),
-        added=added, about=name, kept={},
+        added=added, about=name, resting=_resting(found), kept={},
     )  # fmt: skip
     result = AtRest(name, state, found, added, system, ())
     _refuse_beyond(result)
     return replace(result, findings=tuple(_findings(result)))
+
+
+def _resting(found: Equilibrium) -> dict[str, Floats]:
+    """What every one-way member carries."""
+    d, result = found.system.description, {}
+    for support in found.system.supports.values():
+        own = [r.force for r in found.feet if r.support == support.name]
+        if own:
+            result[support.name] = np.array(own)
+    for s in found.springs:
+        if d.springs[s.name].one_way is not None:
+            result[s.name] = np.array([s.force])
+    growth, u = found.loaded.growth, found.loaded.displacement
+    for part, described in d.parts.items():
+        if described.beam is not None and described.beam.goes_slack and part not in found.slack:
+            blocks = [e for e in found.system.element_blocks(part) if isinstance(e, BeamElements)]
+            forces = [e.tensions(e.resultants(u, growth.get(part, 0.0))) @ e.length for e in blocks]
+            result[part] = np.array([float(np.sum(forces)) / sum(float(e.length.sum()) for e in blocks)])
+    return result
 
 
 def _refuse_beyond(state: AtRest) -> None:

@@ -236,7 +236,9 @@ def _of_pattern(H: Floats, F0: Floats, touch: Touch, y: Floats, status: NDArray[
         u, s, v = np.linalg.svd(J)
         if s[-1] < 1e-11 * s[0]:
             loose = np.zeros(len(F0))
-            loose[index] = v[-1] * -np.sign(float(v[-1] @ residual) or 1.0)
+            null = v[s < 1e-11 * s[0]]
+            along = -null.T @ (null @ residual)  # the way in which it is pushed
+            loose[index] = along if np.abs(along).max() > 1e-9 * np.abs(residual).max() else null[-1]
             raise RayError(loose)
         change = -v.T @ ((u.T @ residual) / s)
         y = y.copy()

@@ -206,6 +206,11 @@ class ModalChain:
         return self.chain.system
 
     @property
+    def at_rest(self) -> AtRest | None:
+        """The state that is switched on."""
+        return self.chain.at_rest
+
+    @property
     def gauges(self) -> GaugeSet:
         """Maps of the gauges on the full motion."""
         return self.chain.gauges

@@ -65,6 +65,8 @@ class System:
         All that the stress of the state adds; it is in `stiffness`.
     about : str
         Name of the state; "" for the unloaded assembly.
+    resting : dict of str to ndarray
+        By one-way support (N at each foot, 0 where open), spring and cable (one force in N): what they carry there.
     """
 
     description: Description
@@ -88,6 +90,7 @@ class System:
     stressed: tuple[StressBlock, ...] = ()
     added: csr_array | None = None
     about: str = ""
+    resting: dict[str, Floats] = field(default_factory=dict)
     kept: dict[str, Any] = field(default_factory=dict, repr=False)
     """What was made of the matrices and is kept with them (a factorisation)."""
 

@@ -58,7 +58,8 @@ def load_sum(system: System, name: str, factors: dict[str, float]) -> LoadField:
     loads = system.description.loads
     parts = [load_field(system, load, loads[load]).scaled(k) for load, k in factors.items()]
     none = np.zeros(system.size)
-    return LoadField(name, *(sum((getattr(p, n) for p in parts), none) for n in ("force", "ride", "moved")))
+    force, ride, moved = (sum((getattr(p, n) for p in parts), none) for n in ("force", "ride", "moved"))
+    return LoadField(name, force, ride, moved)
 
 
 def base_field(system: System, axis: str) -> LoadField:
@@ -128,7 +129,9 @@ def pressed_faces(system: System, where: str, load: Load) -> Iterator[tuple[Ints
             raise DescriptionError(f'{where}: the shell "{part}" has two sides; say towards which side it pushes')
         shares = _face_areas(system.mesh.nodes[own])  # (faces, corners, 3): ∫ N n dA
         sign = np.full(len(own), -1.0)  # against the outward normal
-        if load.towards is not None:
+        if isinstance(load.towards, str):
+            sign = np.full(len(own), 1.0 if load.towards == "normal" else -1.0)
+        elif load.towards is not None:
             along = shares.sum(axis=1) @ np.array(load.towards)
             if part in shells:
                 sign = np.where(along >= 0, 1.0, -1.0)

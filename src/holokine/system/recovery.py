@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -54,12 +54,25 @@ def keep_worst(system: System, found: list[tuple[StressField, Floats, Floats | N
     return [peaks[p] for p in system.description.parts if p in peaks], nodal
 
 
-def field_stress(system: System, displacement: Floats) -> tuple[list[PartPeak], Floats]:
+def field_stress(
+    system: System, displacement: Floats, growth: Mapping[str, float] | None = None
+) -> tuple[list[PartPeak], Floats]:
     """Largest stress of every part and at every node, in Pa, for one field of displacement, shape (dofs,).
 
     Beams: normal stress of the extreme fibres, from the elastic forces; shells and solids: equivalent stress.
+    `growth`: free strain of parts.
     """
-    return keep_worst(system, [(m, m.size(m.matrix @ displacement), None) for m in stress_fields(system)])
+    found: list[tuple[StressField, Floats, Floats | None]] = []
+    for m in stress_fields(system):
+        values = np.asarray(m.matrix @ displacement)
+        for part, a, b in zip(m.parts, m.starts, [*m.starts[1:], len(m.cells)], strict=True):
+            strain = (growth or {}).get(part, 0.0)
+            if strain:
+                own = slice(a * m.per_element, b * m.per_element)
+                free = system.element_blocks(part)[0].free_stress()
+                values[own] -= strain * np.tile(free, (own.stop - own.start) // len(free))
+        found.append((m, m.size(values), None))
+    return keep_worst(system, found)
 
 
 @dataclass(frozen=True)
@@ -87,8 +100,18 @@ def section_maps(system: System) -> Iterator[tuple[str, Floats, csr_array]]:
             yield block.part, block.run_ends, found
 
 
-def beam_ends(system: System, displacement: Floats) -> list[BeamEnds]:
-    """Section forces at both ends of all beam elements for one field of displacement, shape (dofs,)."""
-    return [
-        BeamEnds(part, ends, (forces @ displacement).reshape(-1, 2, 6)) for part, ends, forces in section_maps(system)
-    ]
+def beam_ends(system: System, displacement: Floats, growth: Mapping[str, float] | None = None) -> list[BeamEnds]:
+    """Section forces at both ends of all beam elements for one field of displacement; `growth`: free strain of parts."""
+    found = []
+    for block in system.elements:
+        forces = block.section_map(system.size)
+        if forces is None or block.run_ends is None:
+            continue
+        values = (forces @ displacement).reshape(-1, 2, 6)
+        strain = (growth or {}).get(block.part, 0.0)
+        if strain:
+            sign = np.array([-1.0, 1.0])[:, None]
+            still = np.zeros(system.size)
+            values = values + sign * block.resultants(still, strain).reshape(-1, 2, 6)
+        found.append(BeamEnds(block.part, block.run_ends, values))
+    return found

@@ -25,8 +25,6 @@ class EventKind(Strict):
         Keys by which it is of this kind where no other tells.
     together : bool
         Whether several of them may stand together.
-    with_state : bool
-        Whether readings are the total of the state and of what the event adds, or the latter alone (the default).
     """
 
     kind: ClassVar[str]
@@ -35,8 +33,6 @@ class EventKind(Strict):
     told_alone: ClassVar[tuple[str, ...]] = ()
     together: ClassVar[bool] = False
     needs_modes: ClassVar[bool] = False
-
-    with_state: bool | None = None
 
     @property
     def axes(self) -> tuple[str, ...]:

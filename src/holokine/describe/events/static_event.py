@@ -14,7 +14,10 @@ __all__ = ["StaticEvent"]
 
 
 class StaticEvent(EventKind):
-    """Loads at rest: one, a list of them, or loads with factors (`static`)."""
+    """Loads at rest: one, a list of them, or loads with factors (`static`).
+
+    `with state`: the total of the state and of what the loads add to it, not the latter alone.
+    """
 
     kind: ClassVar[str] = "static"
     words: ClassVar[str] = "loads at rest (static)"
@@ -23,6 +26,8 @@ class StaticEvent(EventKind):
     static: Annotated[
         dict[names_of("loads"), Number], BeforeValidator(with_factors), WithJsonSchema(FACTORS_SCHEMA)  # type: ignore[valid-type]
     ]
+
+    with_state: bool | None = None
 
     @model_validator(mode="after")
     def _some(self) -> StaticEvent:

@@ -145,7 +145,8 @@ class SweepEvent(ModalEvent):
     """Steady vibration over a range of frequencies (`sweep`): of the `base`, by `loads`, by `unbalance`.
 
     `beside`: loads at rest that stay on, told apart from the vibration. `full model at`: frequencies at which the whole
-    model is solved too, as a check. `octaves per minute`: how fast a real sweep would run.
+    model is solved too, as a check. `octaves per minute`: how fast a real sweep would run. `with state`: the state stays
+    on beside it, as loads at rest do.
     """
 
     kind: ClassVar[str] = "sweep"
@@ -157,6 +158,7 @@ class SweepEvent(ModalEvent):
     loads: dict[names_of("loads"), Harmonic] | None = None  # type: ignore[valid-type]
     unbalance: dict[str, Unbalance] | None = None
     beside: names_of("events", kind="static") | None = None  # type: ignore[valid-type]
+    with_state: bool | None = None
     static_correction: bool = True
     amplitudes: Literal["peak", "rms", "peak to peak"] = "peak"
     full_model_at: list_of("frequency", positive=True) | None = None  # type: ignore[valid-type]

@@ -54,7 +54,10 @@ class SupportPulses(Strict):
 
 
 class TimeEvent(ModalEvent):
-    """A base pulse in time by direction (`pulse`) or by groups of supports (`support pulses`), and loads in time."""
+    """A base pulse in time by direction (`pulse`) or by groups of supports (`support pulses`), and loads in time.
+
+    `with state`: readings are the total of the state and of what the event adds to it, not the latter alone.
+    """
 
     kind: ClassVar[str] = "time"
     words: ClassVar[str] = "events in time (pulse, support pulses, loads, let go)"
@@ -73,6 +76,7 @@ class TimeEvent(ModalEvent):
     method: Literal["automatic", "modes", "coupled modes", "average acceleration", "generalised alpha"] = "automatic"
     model: Literal["reduced", "full"] = "reduced"
     high_frequency_damping: quantity_field("number", least=0.0) = 0.2  # type: ignore[valid-type]
+    with_state: bool | None = None
 
     @model_validator(mode="after")
     def _sense(self) -> TimeEvent:

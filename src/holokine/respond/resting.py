@@ -1,0 +1,151 @@
+"""What gauges read in the state itself, and totals of that and of what an event adds."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.errors import EventError
+from holokine.findings import Finding
+from holokine.gauges import GaugeSet, Reading, build_gauges
+from holokine.gauges.force_gauges import friction_name
+from holokine.gauges.resting_gauges import LETS_GO
+from holokine.respond.bench import Bench
+from holokine.respond.reduced import ReducedModel
+from holokine.state.about import AtRest
+
+__all__ = ["STATE", "letting_go", "state_channels", "state_values", "totals", "with_state"]
+
+Floats = NDArray[Any]  # float64
+STATE = "the state"
+"""Name of the column of an event in time that the state stands in."""
+
+
+def state_channels(state: AtRest, gauges: GaugeSet | None = None) -> Floats:
+    """All channels in the state itself, SI, shape (channels,); what nothing at rest has is zero.
+
+    `gauges`: of the assembly with what acts in the state and without what stress adds.
+    """
+    made = gauges or resting_gauges(state)
+    loaded = state.equilibrium.loaded
+    applied = loaded.field.force + loaded.inner
+    values = made.read(loaded.displacement[None], loaded.field.ride[None], applied[None])[0]
+    amounts = dict(loaded.growth)
+    for c in state.elastic.connectors:
+        if c.name in loaded.forces:
+            e = float(c.stretch[0] @ loaded.displacement[_dofs(c.nodes)])
+            amounts[c.name] = loaded.forces[c.name] - float(c.stiffness[0]) * e
+    springs = {c.nodes[0]: c for c in state.elastic.connectors if c.kind == "friction"}
+    for r in state.equilibrium.feet:
+        held = springs.get(r.node)
+        for d in range(3):
+            if r.status == "sliding":
+                amounts[friction_name(r.support, r.node, d)] = float(r.across[d])
+            elif held is not None and held.name == f"{r.support} friction":
+                more = float(held.stiffness[d]) * float(loaded.displacement[6 * r.node + d])
+                amounts[friction_name(r.support, r.node, d)] = float(r.across[d]) + more
+    values += made.of_free(amounts)
+    shares = np.zeros(len(values), dtype=bool)
+    for reading in made.readings:
+        if reading.component == LETS_GO:
+            shares[reading.columns] = True
+    return np.where(made.channels.is_damper_portion | made.channels.is_rate | shares, 0.0, values)
+
+
+def resting_gauges(state: AtRest) -> GaugeSet:
+    """The gauges of the description on the assembly with what acts in the state, without what stress adds."""
+    return build_gauges(replace(state.elastic, resting=state.system.resting))
+
+
+def _dofs(nodes: tuple[int, ...]) -> NDArray[np.int64]:
+    return (6 * np.array(nodes)[:, None] + np.arange(6)).ravel()
+
+
+def state_values(bench: Bench, name: str) -> Floats:
+    """All channels in the bench's state.
+
+    Raises
+    ------
+    EventError
+        No state is switched on.
+    """
+    state = bench.at_rest
+    if state is None:
+        raise EventError(
+            f'event "{name}": with state: the assembly vibrates about no state; switch one on (state: NAME, or --state)'
+        )
+    return state_channels(state)
+
+
+def with_state(reduced: ReducedModel, values: Floats) -> ReducedModel:
+    """The model with a column for the state itself, which drives no mode."""
+    none, nothing = np.zeros((1, reduced.modal.shape[1])), np.full(1, np.nan)
+    settled = None if reduced.settled is None else np.vstack([reduced.settled, none])
+    damper = None if reduced.settled_damper is None else np.vstack([reduced.settled_damper, none])
+    return replace(
+        reduced, participation=np.hstack([reduced.participation, np.zeros((reduced.count, 1))]),
+        residual=np.vstack([reduced.residual, values]), static=np.vstack([reduced.static, values]),
+        rigid=np.vstack([reduced.rigid, none]), captured=np.concatenate([reduced.captured, nothing]),
+        free_mass=np.concatenate([reduced.free_mass, nothing]),
+        whole_mass=np.concatenate([reduced.whole_mass, nothing]), loads=(*reduced.loads, STATE),
+        settled=settled, settled_damper=damper,
+    )  # fmt: skip
+
+
+def totals(
+    readings: tuple[Reading, ...], values: Floats, peaks: Floats, lowest: Floats | None = None,
+    highest: Floats | None = None,
+) -> Floats:  # fmt: skip
+    """Peaks of the state and an answer together, with the sign of the answer that is worse, shape (readings,).
+
+    Exact for one channel; for magnitudes and fields the largest of the state and that of the answer added, which is
+    at least the peak of their sum (both are norms).
+    """
+    result = np.array(peaks, dtype=float)
+    for number, reading in enumerate(readings):
+        if not np.isfinite(peaks[number]):
+            continue
+        own = reading.form.value(reading.parts(values))
+        if reading.form.signed and reading.count == 1:
+            ends = np.array([-abs(peaks[number]), abs(peaks[number])])
+            if lowest is not None and highest is not None:
+                ends = np.array([lowest[number], highest[number]])
+            both = own[0] + ends
+            result[number] = both[int(np.abs(both).argmax())]
+        else:
+            result[number] = float(np.abs(own).max()) + abs(peaks[number])
+    return result
+
+
+def letting_go(result: Any) -> list[Finding]:
+    """Whether vibration pulls one-way members apart, with the margin."""
+    found, held = [], []
+    highest = getattr(result, "highest", None)
+    for number, reading in enumerate(result.reduced.readings):
+        if reading.component != LETS_GO:
+            continue
+        most = abs(float(result.peaks[number])) if highest is None else max(float(highest[number]), 0.0)
+        if most > 1.0:
+            found.append((most, reading.gauge))
+        else:
+            held.append((most, reading.gauge))
+    findings = []
+    if found:
+        worst = ", ".join(
+            f"{name} ({share:.2f} times what it carries at rest)" for share, name in sorted(found)[::-1][:6]
+        )
+        more = f", and {len(found) - 6} more" if len(found) > 6 else ""
+        findings.append(Finding(
+            "warning", f"the vibration pulls apart what only pushes or pulls: {worst}{more}. This answer holds it both "
+            "ways; there it is wrong from the moment it lets go",
+        ))  # fmt: skip
+    if held and max(held)[0] > 0.0:
+        share, name = max(held)
+        findings.append(Finding(
+            "note", f"of the resting force of one-way members that hold, vibration takes off at most {100 * share:.3g} % "
+            f"({name})",
+        ))  # fmt: skip
+    return findings
