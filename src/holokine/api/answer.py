@@ -112,7 +112,18 @@ class Answer(Generic[R]):
         text = f'readings are the total of the state "{state}" and what the event adds' if whole else (
             f'readings are what the event adds to the state "{state}"; limits are checked on the total of both'
         )  # fmt: skip
-        return [Finding("note", text), *letting_go(self._numbers_of)]
+        own = self._chain.document.description.states[state].loads
+        twice = [n for n in self._at_rest_loads() if n in own]
+        found = [] if not twice else [Finding(
+            "warning", f"{', '.join(twice)} acts in the state already, and once more in this event"
+        )]  # fmt: skip
+        return [*found, Finding("note", text), *letting_go(self._numbers_of)]
+
+    def _at_rest_loads(self) -> list[str]:
+        """Loads that the event has at rest."""
+        d, event = self._chain.document.description, self.event
+        at_rest = event.load_names if event.kind == "static" else ()
+        return list(dict.fromkeys([*at_rest, *(n for e in event.at_rest for n in d.events[e].load_names)]))
 
     def peaks(self) -> pd.DataFrame:
         """Peak (at rest: value) of every gauge in display units."""

@@ -210,7 +210,7 @@ class Assembly:
     ) -> Assembly:
         """Add a spring and damper along the line between two points (or ``ground``), or along `axis`.
 
-        `one_way` after a `gap`, or by a table of `force` over elongation, or a `law`, in place of both ways and straight.
+        Or `one_way`, after a `gap`; or by a table of `force` over elongation, or a `law`, in place of a stiffness.
         """
         return self._add("springs", name, _given(locals()))
 

@@ -36,6 +36,13 @@ class Compared:
 
         return comparison_table(self.result)
 
+    @property
+    def lines(self) -> list[str]:
+        """Which frequency moves most."""
+        from holokine.show.mode_tables import comparison_lines
+
+        return comparison_lines(self.result)
+
     def mac(self) -> pd.DataFrame:
         """The whole matrix, modes before down, modes after across."""
         from holokine.show.mode_tables import mac_table

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from contextvars import ContextVar
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-__all__ = ["GIF", "PLAIN", "Delivery", "FilmAsked", "LookAsked", "ModesRange"]
+STATE: ContextVar[str | None] = ContextVar("state", default=None)
+"""The state that --state asks for; "none" for the unloaded shape; None where it was not given."""
+
+__all__ = ["GIF", "PLAIN", "Delivery", "FilmAsked", "LookAsked", "STATE", "ModesRange"]
 
 
 @dataclass(frozen=True)

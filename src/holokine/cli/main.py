@@ -10,7 +10,7 @@ from typing import Any
 
 import click
 
-from holokine.cli.asked import Delivery, FilmAsked, LookAsked, ModesRange
+from holokine.cli.asked import STATE, Delivery, FilmAsked, LookAsked, ModesRange
 from holokine.errors import CheckFailedError, HolokineError
 
 __all__ = ["run"]
@@ -50,7 +50,17 @@ def cli() -> None:
 
 
 _AS_SAVED = "Take a run file as saved, though its assembly has changed."
-_ASSEMBLY = click.argument("assembly", type=click.Path(path_type=Path))
+
+
+def _state_asked(_: click.Context, __: Any, name: str | None) -> None:
+    STATE.set(name)
+
+
+def _ASSEMBLY(command: Any) -> Any:
+    """The assembly, and the state about which it vibrates."""
+    run = click.option("--state", metavar="NAME", expose_value=False, callback=_state_asked,
+                       help="About this state of the file; none: the unloaded shape.")(command)  # fmt: skip
+    return click.argument("assembly", type=click.Path(path_type=Path))(run)
 
 
 def _output(command: Any) -> Any:
@@ -152,6 +162,54 @@ def check(assembly: Path, as_saved: bool, sections: bool, to: Delivery, look: Lo
     view.deliver(to)
     if not view.check.ok:
         raise CheckFailedError("the check found errors")
+
+
+@cli.command()
+@_ASSEMBLY
+@click.argument("name", required=False)
+@_output
+@_pictures
+def state(assembly: Path, name: str | None, to: Delivery, look: LookAsked) -> None:
+    """The assembly at rest in a state: displacement, forces, stress, what touches, slides or is slack.
+
+    NAME is a state of the file; the one that is switched on, or the only one, when left out.
+
+    \b
+    Example:
+      holokine state crate.yaml
+      holokine state crate.yaml parked --out results
+    """
+    from holokine.cli.state_reports import StateView
+
+    StateView.of(assembly, name, look).deliver(to)
+
+
+@cli.command()
+@_ASSEMBLY
+@click.argument("name", required=False)
+@click.option("--count", type=click.IntRange(min=1), default=4, show_default=True, help="How many load factors.")
+@click.option("--factor", "factors", type=float, multiple=True, metavar="FACTOR",
+              help="Load factor at which to give frequencies (repeatable); by default parts of the load up to it, and "
+              "0.9 of the lowest load factor.")  # fmt: skip
+@click.option("--modes", type=click.IntRange(min=0), default=4, show_default=True,
+              help="How many modes are followed over the load; 0: none.")  # fmt: skip
+@_output
+@_pictures
+def buckling(
+    assembly: Path, name: str | None, count: int, factors: tuple[float, ...], modes: int, to: Delivery, look: LookAsked
+) -> None:
+    """Load factors of buckling of a state, their shapes, and frequencies at parts of its load.
+
+    \b
+    Example:
+      holokine buckling crate.yaml parked
+      holokine buckling crate.yaml parked --factor 0 --factor 1 --factor 2 --out results
+    """
+    from holokine.cli.state_reports import BucklingView
+
+    if factors and not modes:
+        raise click.UsageError("--factor needs modes to follow (--modes)")
+    BucklingView.of(assembly, name, count, factors, modes, look).deliver(to)
 
 
 @cli.command()
@@ -482,6 +540,8 @@ def change(
 @click.option("--variant", "variants", multiple=True, metavar="NAME", help="A variant of the file (repeatable); all of "
               "them when nothing else is named.")  # fmt: skip
 @click.option("--mass-matrices", is_flag=True, help="Consistent against lumped, and lumped without rotary inertia.")
+@click.option("--with-state", "states", multiple=True, metavar="NAME",
+              help="The same about another state of the file (repeatable); none: the unloaded shape.")  # fmt: skip
 @_range
 @_output
 def compare(
@@ -489,6 +549,7 @@ def compare(
     others: tuple[Path, ...],
     variants: tuple[str, ...],
     mass_matrices: bool,
+    states: tuple[str, ...],
     wanted: ModesRange,
     to: Delivery,
 ) -> None:
@@ -500,10 +561,11 @@ def compare(
       holokine compare crate.yaml --variant "thicker deck"
       holokine compare before.run after.run
       holokine compare crate.yaml --mass-matrices --count 12
+      holokine compare crate.yaml --state none --with-state parked
     """
     from holokine.cli.mode_reports import CompareView
 
-    CompareView.of(assembly, others, variants, mass_matrices, wanted).deliver(to)
+    CompareView.of(assembly, others, variants, mass_matrices, states, wanted).deliver(to)
 
 
 @cli.command()

@@ -273,11 +273,12 @@ class CompareView(_View):
 
     @classmethod
     def of(
-        cls, path: Path, others: tuple[Path, ...], variants: tuple[str, ...], mass_matrices: bool, wanted: ModesRange
-    ) -> CompareView:
+        cls, path: Path, others: tuple[Path, ...], variants: tuple[str, ...], mass_matrices: bool,
+        states: tuple[str, ...], wanted: ModesRange,
+    ) -> CompareView:  # fmt: skip
         candidates: list[tuple[str, Any]] = [(str(p), p) for p in others]
         first = open_modes(
-            path, wanted, before=lambda a: candidates.extend(_variants(a, others, variants, mass_matrices))
+            path, wanted, before=lambda a: candidates.extend(_variants(a, others, variants, mass_matrices, states))
         )
         assembly = first.assembly
         view = cls(
@@ -289,6 +290,7 @@ class CompareView(_View):
             table, key = compared.table(), _file_name(name)
             view.lines.append(f"{name}: {after.statement}")
             view.lines.append(f"{name}: shapes compared at {compared.result.points} points")
+            view.lines += [f"{name}: {line}" for line in compared.lines]
             view.screens.append((f"Before against {name}", table))
             view.tables[key] = table
             view.tables[f"{key}_mac"] = compared.mac()
@@ -297,19 +299,26 @@ class CompareView(_View):
 
 
 def _variants(
-    assembly: Assembly, others: tuple[Path, ...], variants: tuple[str, ...], mass_matrices: bool
-) -> list[tuple[str, Any]]:
+    assembly: Assembly, others: tuple[Path, ...], variants: tuple[str, ...], mass_matrices: bool,
+    states: tuple[str, ...],
+) -> list[tuple[str, Any]]:  # fmt: skip
     """What to compare with, checked before anything is solved."""
     found: list[tuple[str, Any]] = []
     if mass_matrices:
         now = assembly.description.mass_matrix
         kinds = [k for k in ("consistent", "lumped", "lumped without rotary") if k != now]
         found += [(f"{k} mass", assembly.changed({"mass matrix": k})) for k in kinds]
-    names = variants or (() if others or mass_matrices else assembly.variants)
+    for state in states:
+        other = assembly.about(None if state == "none" else state)
+        if other is assembly:
+            raise SelectionError(f"--with-state {state}: the modes before are about it already (see --state)")
+        found.append(("no state" if state == "none" else f"about {state}", other))
+    names = variants or (() if others or mass_matrices or states else assembly.variants)
     found += [(name, assembly.variant(name)) for name in names]
     if not found and not others:
         raise SelectionError(
-            "there is nothing to compare with: name other files, give the assembly variants, or ask for --mass-matrices"
+            "there is nothing to compare with: name other files, give the assembly variants, or ask for "
+            "--mass-matrices or --with-state"
         )
     return found
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from holokine import Assembly, __version__, demo_folder
-from holokine.cli.asked import GIF, PLAIN, Delivery, FilmAsked, LookAsked, ModesRange
+from holokine.cli.asked import GIF, PLAIN, STATE, Delivery, FilmAsked, LookAsked, ModesRange
 from holokine.cli.terminal import Screen
 from holokine.errors import DescriptionError
 from holokine.progress import quiet
@@ -51,7 +51,11 @@ class _View:
     facts: dict[str, Any] = field(default_factory=dict)
 
     def footer(self) -> str:
-        return f"holokine {__version__}, key of the {self.stage} {self.key[:12]}"
+        return f"holokine {__version__}, key of the {self.stage} {self.key[:12]}{self._about()}"
+
+    def _about(self) -> str:
+        state = self.assembly.description.state
+        return "" if state is None else f', about the state "{state}"'
 
     def deliver(self, to: Delivery) -> None:
         """Write to the folder first, then print in the form asked for."""
@@ -70,7 +74,7 @@ class _View:
         screen.heading(self.head)
         screen.lines(self.lines)
         for title, table in self.screens:
-            screen.table(title, table)
+            screen.table(f"{title}{self._about()}", table)
         screen.lines(self.advice)
         screen.findings(self.findings)
         screen.lines(self.details)
@@ -81,6 +85,7 @@ class _View:
         return {
             "holokine": __version__,
             "assembly": self.assembly.title,
+            "state": self.assembly.description.state,
             "stage": self.stage,
             "key": self.key,
             **self.facts,
@@ -168,21 +173,27 @@ def _screen_modes(table: pd.DataFrame, shares: pd.DataFrame) -> pd.DataFrame:
     return result
 
 
+def about_asked(assembly: Assembly) -> Assembly:
+    """The assembly about the state that --state asks for."""
+    name = STATE.get()
+    return assembly if name is None else assembly.about(None if name == "none" else name)
+
+
 def _read(path: Path, as_saved: bool) -> Assembly:
     """The assembly of a file or of a run file."""
     from holokine.store import is_run_file
 
     if is_run_file(path):
-        return open_modes(path, ModesRange(as_saved=as_saved)).assembly
+        return about_asked(open_modes(path, ModesRange(as_saved=as_saved), any_state=True).assembly)
     if as_saved:
         raise click.UsageError("--as-saved belongs to run files")
-    return Assembly.read(path)
+    return about_asked(Assembly.read(path))
 
 
-def open_modes(path: Path, wanted: ModesRange, before: Any = None) -> Modes:
+def open_modes(path: Path, wanted: ModesRange, before: Any = None, any_state: bool = False) -> Modes:
     """Modes of an assembly file, extracted, or of a run file, as they are.
 
-    `before` is called with the assembly before anything is solved.
+    `before` is called with the assembly before anything is solved. `any_state`: whatever state --state asks for.
     """
     from holokine import Modes
     from holokine.store import is_run_file
@@ -194,12 +205,18 @@ def open_modes(path: Path, wanted: ModesRange, before: Any = None) -> Modes:
                 "give the assembly file"
             )
         modes = Modes.open(path, as_saved=wanted.as_saved)
+        if not any_state and about_asked(modes.assembly) is not modes.assembly:
+            has = modes.assembly.description.state
+            raise click.UsageError(
+                f"{path} holds modes about {'no state' if has is None else f'the state {has}'}; give the assembly file "
+                "with --state, and save another run"
+            )
         if before is not None:
             before(modes.assembly)
         return modes
     if wanted.as_saved:
         raise click.UsageError("--as-saved belongs to run files")
-    assembly = Assembly.read(path)
+    assembly = about_asked(Assembly.read(path))
     if before is not None:
         before(assembly)
     return assembly.modes(wanted.count, upto=wanted.upto, above=wanted.above, near=wanted.near)
@@ -358,7 +375,7 @@ class AnswerView(_View):
         from holokine.store import is_run_file
 
         if not is_run_file(path):
-            assembly = Assembly.read(path)
+            assembly = about_asked(Assembly.read(path))
             described = assembly.event_named(event)
             asked.refuse(described)
             if not described.needs_modes:

@@ -67,7 +67,7 @@ class Screen:
         most = max(20, self.console.height - 10)
         if self.console.is_terminal and not self.whole and rows > most + 4:
             data = data.iloc[:most]
-        table = Table(title=title, title_justify="left", title_style="italic", box=box.SIMPLE_HEAD, pad_edge=False)
+        table = Table(box=box.SIMPLE_HEAD, pad_edge=False)
         for column in data.columns:
             numeric = data[column].dtype.kind in "if"
             table.add_column(_title(str(column)), justify="right" if numeric else "left")
@@ -96,6 +96,7 @@ class Screen:
             previous = row[0]
             table.add_row(*cells)
         self.console.print()
+        self.console.print(title, style="italic")
         self.console.print(table)
         if len(data) < rows:
             left = f"  {rows - len(data)} more of {rows} rows: --all shows them; --csv, --json and --out hold them"

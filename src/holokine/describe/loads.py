@@ -88,8 +88,8 @@ class Load(Strict):
     ``gravity``: the direction into which weight pulls, with `size` of the acceleration (1 g). ``force``, ``moment``:
     on a point or selection (`at`), the whole of it, shared evenly over the nodes. ``pressure``: on the faces whose
     nodes a selection holds (`on`); it pushes against the outside of solids; shells need `towards`, the side to which
-    it pushes (a direction, or their `normal` or `-normal`); in a state it keeps its direction and size unless it is `following`, normal to the face as it moves.
-    ``move``: how far `supports` are moved, relative to the frame.
+    it pushes (a direction, or their `normal` or `-normal`). In a state it keeps its direction unless it is `following`,
+    normal to the face as it moves. ``move``: how far `supports` are moved, relative to the frame.
     """
 
     gravity: UnitVector | None = None

@@ -9,12 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe import Description
-from holokine.errors import HolokineError, MechanismError, OutOfMemoryError, SolverError
+from holokine.errors import HolokineError, MechanismError, OutOfMemoryError, SolverError, first_few
 from holokine.findings import Finding
 from holokine.mesh.seams import half_open_seams
 from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.state.rest import factor_at_rest
-from holokine.system.adequacy import ENOUGH, coarse_parts, symmetry_planes
+from holokine.system.adequacy import ENOUGH, coarse_parts, single_cables, symmetry_planes
 from holokine.system.build import System
 from holokine.system.loads import load_field
 from holokine.system.mechanisms import cause_of, describe_motion
@@ -95,6 +95,7 @@ def check_system(system: System) -> CheckReport:
         findings.append(Finding("note", f'the points "{a}" and "{b}" are at the same place and stay two nodes'))
     findings += _open_seams(system)
     findings += _bad_loads(system)
+    findings += _one_way(d)
     findings += [Finding("warning", n) for n in system.notes]
     findings += [Finding("warning", n) for n in symmetry_planes(system)]
     if d.modes.upto is not None:
@@ -174,6 +175,27 @@ def preload_findings(description: Description) -> list[Finding]:
     )]  # fmt: skip
 
 
+def _one_way(d: Description) -> list[Finding]:
+    """What acts one way or by a law, and what is made of it without a state."""
+    names = [n for n, s in d.supports.items() if s.pushes is not None]
+    names += [n for n, s in d.springs.items() if s.one_way is not None]
+    names += [n for n, p in d.parts.items() if p.beam is not None and p.beam.goes_slack]
+    laws = [n for n, s in d.springs.items() if s.is_nonlinear]
+    found = []
+    about = "is found in a state" + (f" (states here: {', '.join(d.states)})" if d.states else " (states:)")
+    if names:
+        found.append(Finding(
+            "note", f"one-way: {first_few(names, 8)}. Which of them act {about}; without one they act both ways, those "
+            "with a gap not at all",
+        ))  # fmt: skip
+    if laws:
+        found.append(Finding(
+            "note", f"springs with a force table or law: {first_few(laws, 8)}. Their stiffness {about}; without one it "
+            "is their slope in the unloaded shape",
+        ))  # fmt: skip
+    return found
+
+
 def _bad_loads(system: System) -> list[Finding]:
     """Loads that act on nothing, or that nothing takes."""
     found = []
@@ -187,7 +209,11 @@ def _bad_loads(system: System) -> list[Finding]:
 
 def mesh_findings(system: System, frequency: float) -> list[Finding]:
     """Warnings about parts too coarsely meshed for a frequency in Hz."""
-    return [
+    single = single_cables(system)
+    found = [] if not single else [Finding(
+        "note", f"cables of one element, whose vibration between their ends is left out: {first_few(single, 6)}"
+    )]  # fmt: skip
+    return found + [
         Finding("warning", f'the mesh of "{c.part}" is coarse for {c.frequency:.4g} Hz: {c.per_wave:.1f} elements per '
                 f"wavelength where {ENOUGH:g} are needed; its local modes come out wrong there")
         for c in coarse_parts(system, frequency)

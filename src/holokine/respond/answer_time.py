@@ -115,7 +115,8 @@ def _excitation(bench: Bench, name: str, event: TimeEvent) -> tuple[BasePulse, l
     base = {str(a): s for a, s in (event.pulse or {}).items()}
     pulse = build_pulse(
         base, groups={c: shape for c, (_, shape) in groups.items()}, felt=list(pushed), loads=event.loads,
-        stays=[*stays, *([STATE] if event.with_state else [])], goes=goes, folder=bench.document.folder, source=f'event "{name}"',
+        stays=[*stays, *([STATE] if event.with_state else [])], goes=goes, folder=bench.document.folder,
+        source=f'event "{name}"',
     )  # fmt: skip
     return pulse, extra
 

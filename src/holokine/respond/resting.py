@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.errors import EventError
+from holokine.errors import EventError, first_few
 from holokine.findings import Finding
 from holokine.gauges import GaugeSet, Reading, build_gauges
 from holokine.gauges.force_gauges import friction_name
@@ -127,25 +127,25 @@ def letting_go(result: Any) -> list[Finding]:
     for number, reading in enumerate(result.reduced.readings):
         if reading.component != LETS_GO:
             continue
-        most = abs(float(result.peaks[number])) if highest is None else max(float(highest[number]), 0.0)
+        peak = float(result.peaks[number])
+        signed = peak if hasattr(result, "reactions") else abs(peak)  # at rest its sign is known
+        most = max(signed if highest is None else float(highest[number]), 0.0)
         if most > 1.0:
             found.append((most, reading.gauge))
         else:
             held.append((most, reading.gauge))
     findings = []
     if found:
-        worst = ", ".join(
-            f"{name} ({share:.2f} times what it carries at rest)" for share, name in sorted(found)[::-1][:6]
-        )
-        more = f", and {len(found) - 6} more" if len(found) > 6 else ""
+        most_first = sorted(found)[::-1]
+        worst = first_few([f"{name} ({share:.2f} times what it carries at rest)" for share, name in most_first], 6)
         findings.append(Finding(
-            "warning", f"the vibration pulls apart what only pushes or pulls: {worst}{more}. This answer holds it both "
+            "warning", f"the vibration pulls apart what only pushes or pulls: {worst}. This answer holds it both "
             "ways; there it is wrong from the moment it lets go",
         ))  # fmt: skip
     if held and max(held)[0] > 0.0:
         share, name = max(held)
         findings.append(Finding(
-            "note", f"of the resting force of one-way members that hold, vibration takes off at most {100 * share:.3g} % "
-            f"({name})",
+            "note", "of the resting force of one-way members that hold, vibration takes off at most "
+            f"{100 * share:.3g} % ({name})",
         ))  # fmt: skip
     return findings

@@ -123,6 +123,16 @@ def bands_table(modes: ModeSet, near: float = 0.15) -> pd.DataFrame:
     return pd.DataFrame(rows, columns=["band", "from_hz", "to_hz", "mode", "frequency_hz", "where"])
 
 
+def comparison_lines(c: Comparison) -> list[str]:
+    """Which frequency moves most."""
+    shift = np.abs(c.shift)
+    if not np.isfinite(shift).any():
+        return []
+    row = int(np.nanargmax(shift))
+    f, g = c.before.frequencies_hz[row], c.after.frequencies_hz[c.partner[row]]
+    return [f"mode {c.before.numbers[row]} moves most: {f:.4g} Hz becomes {g:.4g} Hz ({100 * c.shift[row]:+.3g} %)"]
+
+
 def comparison_table(c: Comparison) -> pd.DataFrame:
     """One row per mode before, with its partner after; then modes after that have none."""
     rows = []

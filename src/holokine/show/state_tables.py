@@ -128,8 +128,9 @@ def readings_table(gauges: GaugeSet, values: Floats) -> pd.DataFrame:
             continue
         unit, size = display_unit(reading.dimension)
         quiet = abs(peaks[number]) <= noise[number]
-        rows.append({"gauge": reading.gauge, "component": reading.component,
-                     "value": 0.0 if quiet else peaks[number] / size, "unit": unit, "place": places[number]})  # fmt: skip
+        value = 0.0 if quiet else peaks[number] / size
+        rows.append({"gauge": reading.gauge, "component": reading.component, "value": value, "unit": unit,
+                     "place": places[number]})  # fmt: skip
     table = pd.DataFrame(rows, columns=["gauge", "component", "value", "unit", "place"])
     return table if table["place"].astype(bool).any() else table.drop(columns="place")
 

@@ -22,6 +22,7 @@ from holokine.respond.transient import TimeResult
 from holokine.show.mode_tables import member_words
 from holokine.show.numbers import display_unit, number_text
 from holokine.system.build import System
+from holokine.system.links import SupportRows
 from holokine.system.recovery import PartPeak
 
 __all__ = [
@@ -63,10 +64,21 @@ def supports_table(modes_or_system: object) -> pd.DataFrame:
     """Supports and what they hold."""
     system = getattr(modes_or_system, "system", modes_or_system)
     rows = [
-        {"support": s.name, "nodes": len(s.nodes), "holds": " ".join(s.hold)}
+        {"support": s.name, "nodes": len(s.nodes), "holds": _holds(s)}
         for s in system.supports.values()  # type: ignore[attr-defined]
     ]
     return pd.DataFrame(rows, columns=["support", "nodes", "holds"])
+
+
+def _holds(s: SupportRows) -> str:
+    """What a support holds both ways, and where it only pushes."""
+    words = [" ".join(s.hold)] if s.hold else []
+    if s.feet is not None:
+        more = [f"after {number_text(1e3 * s.feet.gap)} mm"] if s.feet.gap else []
+        more += [f"friction {s.feet.friction:g}"] if s.feet.friction else []
+        way = "-" if s.feet.sign < 0 else ""
+        words.append(f"pushes {way}{'xyz'[s.feet.axis]}" + (f" ({', '.join(more)})" if more else ""))
+    return ", ".join(words)
 
 
 def elements_table(system: System) -> pd.DataFrame:

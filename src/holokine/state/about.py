@@ -242,7 +242,7 @@ def _findings(state: AtRest) -> list[Finding]:
     )
     if turn > LARGE_TURN or shift > LARGE_SHIFT * size:
         text = (
-            f"displacements of the state are large against its size (up to {1e3 * shift:.3g} mm on {1e3 * size:.3g} mm, "
+            f"displacements of the state are large against its size ({1e3 * shift:.3g} mm on {1e3 * size:.3g} mm, "
             f"turns up to {np.degrees(turn):.2g}°), while the given geometry is taken as the loaded one"
         )
         found.append(Finding("warning", f"{text}; follow it by load steps (load steps: 10)"))
@@ -264,7 +264,7 @@ def _findings(state: AtRest) -> list[Finding]:
         most = max(carry, key=lambda n: carry[n])
         if carry[most] > 0.0:
             found.append(Finding(
-                "note", f"averaging links and ties add no stiffness from the load they carry (up to {carry[most]:.3g} N, "
+                "note", f"averaging links and ties add no stiffness from what they carry (up to {carry[most]:.3g} N, "
                 f"in {most})",
             ))  # fmt: skip
     return found

@@ -1,8 +1,8 @@
 """What one-way members do, on the condensed stiffness: a linear complementarity problem, with Coulomb friction.
 
 Every one-way member i has a force F_i and an opening s_i, none below zero and one of them zero; by the
-equilibrium of all the rest F = F0 + H s with H symmetric and positive semi-definite. Feet with friction have two slips w
-beside it, with F_t = F_t0 + H w, |F_t| at most μ F_n, and F_t = -μ F_n w / |w| where they slide.
+equilibrium of all the rest F = F0 + H s with H symmetric and positive semi-definite. Feet with friction have two
+slips w beside it, with F_t = F_t0 + H w, |F_t| at most μ F_n, and F_t = -μ F_n w / |w| where they slide.
 
 Without friction the pattern is found by a primal-dual active set (Hintermüller, Ito & Kunisch, SIAM J. Optim. 13
 (2002) 865-888), and by Lemke's pivoting where that does not settle: it ends after finitely many steps with a solution,

@@ -10,7 +10,7 @@ from holokine.mesh.cells import CELLS
 from holokine.mesh.quality import edge_lengths
 from holokine.system.build import System
 
-__all__ = ["Coarse", "coarse_parts", "elements_per_wave", "symmetry_planes"]
+__all__ = ["Coarse", "coarse_parts", "elements_per_wave", "single_cables", "symmetry_planes"]
 
 ENOUGH = 6.0
 
@@ -42,9 +42,20 @@ def elements_per_wave(system: System, frequency: float) -> dict[str, float]:
 
 
 def coarse_parts(system: System, frequency: float) -> list[Coarse]:
-    """Parts with fewer than six elements per wavelength at a frequency in Hz, worst first."""
-    found = [Coarse(p, c, frequency) for p, c in elements_per_wave(system, frequency).items() if c < ENOUGH]
+    """Parts with fewer than six elements per wavelength at a frequency in Hz, worst first.
+
+    Cables of one element have no motion of their own between their ends, and are told apart (`single_cables`).
+    """
+    single = set(single_cables(system))
+    waves = elements_per_wave(system, frequency)
+    found = [Coarse(p, c, frequency) for p, c in waves.items() if c < ENOUGH and p not in single]
     return sorted(found, key=lambda c: c.per_wave)
+
+
+def single_cables(system: System) -> list[str]:
+    """Cables (beams that go slack) of one element: the ones that cannot vibrate between their ends."""
+    beams = {n: p.beam for n, p in system.description.parts.items() if p.beam is not None and p.beam.goes_slack}
+    return [n for n in beams if sum(len(b.nodes) for b in system.element_blocks(n)) == 1]
 
 
 def symmetry_planes(system: System) -> list[str]:

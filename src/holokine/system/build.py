@@ -257,6 +257,7 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
         for name, m in description.masses.items()
     )
     connectors = _connectors(description, mesh, sides)
+    pattern = at_no_load(description)
     size = 6 * len(mesh.nodes)
     stiff, inert = Accumulator(size), Accumulator(size)
     for e in elements:
@@ -270,7 +271,8 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
         active[e.dofs.ravel()] = True
     for c in connectors:
         dofs = node_dofs(np.array(c.nodes))
-        active[dofs[(c.matrices()[0].diagonal() != 0) | (c.matrices()[1].diagonal() != 0)]] = True
+        acts = replace(c, stiffness=np.where(np.arange(6) == 0, 1.0, 0.0)) if c.name in pattern.springs else c
+        active[dofs[(acts.matrices()[0].diagonal() != 0) | (c.matrices()[1].diagonal() != 0)]] = True
     for body in masses:
         dofs = node_dofs(np.array([body.node]))
         active[dofs[body.matrix().diagonal() != 0]] = True
@@ -281,7 +283,6 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
     for name, made in sides.items():
         own = [n for n, c in zip(made.ends, made.carried, strict=True) if c is not None or name in description.joints]
         active[node_dofs(np.array(own, dtype=np.int64))] = True
-    pattern = at_no_load(description)
     bonds = build_bonds(description, mesh, active, sides, pattern)
     every = (*connectors, *bonds.elastic_joints)
     springs: list[Any] = [(node_dofs(np.array(c.nodes))[None], *(m[None] for m in c.matrices())) for c in every]

@@ -101,7 +101,7 @@ def section_maps(system: System) -> Iterator[tuple[str, Floats, csr_array]]:
 
 
 def beam_ends(system: System, displacement: Floats, growth: Mapping[str, float] | None = None) -> list[BeamEnds]:
-    """Section forces at both ends of all beam elements for one field of displacement; `growth`: free strain of parts."""
+    """Section forces at both ends of all beam elements for one field of displacement, with free strain of parts."""
     found = []
     for block in system.elements:
         forces = block.section_map(system.size)

@@ -145,8 +145,8 @@ class SweepEvent(ModalEvent):
     """Steady vibration over a range of frequencies (`sweep`): of the `base`, by `loads`, by `unbalance`.
 
     `beside`: loads at rest that stay on, told apart from the vibration. `full model at`: frequencies at which the whole
-    model is solved too, as a check. `octaves per minute`: how fast a real sweep would run. `with state`: the state stays
-    on beside it, as loads at rest do.
+    model is solved too, as a check. `octaves per minute`: how fast a real sweep would run. `with state`: the state
+    stays on beside it, as loads at rest do.
     """
 
     kind: ClassVar[str] = "sweep"
