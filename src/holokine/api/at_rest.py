@@ -100,8 +100,9 @@ class Rest:
     def _deformed(self) -> Deformed:
         from holokine.api.deformed import Deformed
 
-        growth = self.state.equilibrium.loaded.growth
-        return Deformed(self.state.elastic, self.state.displacement, self.state.name, growth=growth)
+        growth, found = self.state.equilibrium.loaded.growth, self.state.equilibrium
+        system = found.engaged if found.loaded.moved is not None else found.system
+        return Deformed(system, self.state.displacement, self.state.name, growth=growth, reading=self.state.reading)
 
     def deformed(self) -> Deformed:
         """The deformed assembly: shape, stress, member forces."""

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
     import pandas as pd
 
+    from holokine.state.about import Reading
     from holokine.system.build import System
 
 __all__ = ["Deformed"]
@@ -39,6 +40,8 @@ class Deformed:
         In words, where it is neither.
     growth : dict of str to float, optional
         Free strain of parts.
+    reading : Reading, optional
+        What stress and forces are taken from, where that is not the displacement.
     """
 
     system: System
@@ -47,6 +50,7 @@ class Deformed:
     time: float | None = None
     when: str = ""
     growth: dict[str, float] | None = None
+    reading: Reading | None = None
 
     @property
     def nodes(self) -> NDArray[Any]:
@@ -63,7 +67,14 @@ class Deformed:
     def _stress(self) -> Any:
         from holokine.system.recovery import field_stress
 
-        return field_stress(self.system, self.displacement, self.growth)
+        if self.reading is None:
+            return field_stress(self.system, self.displacement, self.growth)
+        peaks, nodal = field_stress(self.reading.system, self.reading.displacement, self.growth)
+        if self.reading.real is None:
+            return peaks, nodal
+        own = np.zeros(len(self.system.mesh.nodes))
+        np.maximum.at(own, self.reading.real, nodal)
+        return peaks, own
 
     def stress(self) -> pd.DataFrame:
         """Largest stress of every part in MPa, with the place."""
@@ -75,7 +86,8 @@ class Deformed:
         """Elastic section forces at both ends of every beam element, in the beam's axes, N and N m."""
         from holokine.show.static_tables import members_table
 
-        return members_table(self.system, self.displacement, self.growth)
+        source = self if self.reading is None else self.reading
+        return members_table(source.system, source.displacement, self.growth)
 
     def picture(
         self,

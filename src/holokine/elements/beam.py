@@ -422,12 +422,14 @@ class BeamElements(ElementKind):
             added = np.swapaxes(self.to_local, 1, 2) @ (self.local_stiffness - self.local_elastic) @ self.to_local
             yield self.nodes, (added + np.swapaxes(added, 1, 2)) / 2.0
 
-    def arm_forces(self, u: Floats, ride: Floats, strain: float) -> list[tuple[NDArray[np.int64], Floats, Floats]]:
+    def arm_forces(
+        self, u: Floats, ride: Floats, strain: float, forces: Floats | None = None
+    ) -> list[tuple[NDArray[np.int64], Floats, Floats]]:
         """Nodes, forces in N that the elements' ends feel (by balance, global axes), and arms from node to end in m."""
         on = np.flatnonzero(np.abs(self.arms).max(axis=(1, 2), initial=0.0) > 1e-9 * self.length.max(initial=1.0))
         if len(on) == 0:
             return []
-        local = self.resultants(u, strain)[on]
+        local = (self.resultants(u, strain) if forces is None else forces)[on].copy()
         local += np.einsum("eij,ejk,ek->ei", self.local_mass[on], self.to_local[on], ride[self.dofs[on]])
         return [
             (self.nodes[on, end], np.einsum("eij,ei->ej", self.axes[on], local[:, 6 * end : 6 * end + 3]),

@@ -109,8 +109,13 @@ class ElementKind(ABC):
     def stress_blocks(self) -> Iterator[tuple[Ints, Floats]]:
         """Nodes, and what stress adds to the stiffness (global axes), of some elements at a time; none unstressed."""
 
-    def arm_forces(self, u: Floats, ride: Floats, strain: float) -> list[tuple[Ints, Floats, Floats]]:
-        """Nodes, forces in N that act on rigid arms of theirs within the elements (global axes), and the arms in m."""
+    def arm_forces(
+        self, u: Floats, ride: Floats, strain: float, forces: Floats | None = None
+    ) -> list[tuple[Ints, Floats, Floats]]:
+        """Nodes, forces in N that act on rigid arms of theirs within the elements (global axes), and the arms in m.
+
+        `forces`: local end forces that stand in place of those under u.
+        """
         return []
 
     def absent(self) -> ElementKind:

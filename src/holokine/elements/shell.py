@@ -207,7 +207,9 @@ class ShellElements(ElementKind):
                 index = 6 * np.arange(n) + d
                 K[np.ix_(np.arange(len(xy)), index, index)] += share * scalar
 
-    def arm_forces(self, u: Floats, ride: Floats, strain: float) -> list[tuple[Ints, Floats, Floats]]:
+    def arm_forces(
+        self, u: Floats, ride: Floats, strain: float, forces: Floats | None = None
+    ) -> list[tuple[Ints, Floats, Floats]]:
         """Nodal forces on the mid-surface, where it lies off the nodes, and the arms to it."""
         if not self.offset:
             return []

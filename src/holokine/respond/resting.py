@@ -30,22 +30,23 @@ def state_channels(state: AtRest, gauges: GaugeSet | None = None) -> Floats:
     `gauges`: of the assembly with what acts in the state and without what stress adds.
     """
     made = gauges or resting_gauges(state)
-    loaded = state.equilibrium.loaded
-    applied = loaded.field.force + loaded.inner
-    values = made.read(loaded.displacement[None], loaded.field.ride[None], applied[None])[0]
+    loaded, source = state.equilibrium.loaded, state.reading
+    held = state.elastic.constraints.forces(loaded.unbalanced(state.elastic))
+    values = made.on_displacement @ source.displacement + made.on_acceleration @ source.ride
+    values = values + made.on_multipliers @ held
     amounts = dict(loaded.growth)
     for c in state.elastic.connectors:
         if c.name in loaded.forces:
-            e = float(c.stretch[0] @ loaded.displacement[_dofs(c.nodes)])
+            e = float(c.stretch[0] @ source.displacement[_dofs(c.nodes)])
             amounts[c.name] = loaded.forces[c.name] - float(c.stiffness[0]) * e
     springs = {c.nodes[0]: c for c in state.elastic.connectors if c.kind == "friction"}
     for r in state.equilibrium.feet:
-        held = springs.get(r.node)
+        spring = springs.get(r.node)
         for d in range(3):
             if r.status == "sliding":
                 amounts[friction_name(r.support, r.node, d)] = float(r.across[d])
-            elif held is not None and held.name == f"{r.support} friction":
-                more = float(held.stiffness[d]) * float(loaded.displacement[6 * r.node + d])
+            elif spring is not None and spring.name == f"{r.support} friction":
+                more = float(spring.stiffness[d]) * float(loaded.displacement[6 * r.node + d])
                 amounts[friction_name(r.support, r.node, d)] = float(r.across[d]) + more
     values += made.of_free(amounts)
     shares = np.zeros(len(values), dtype=bool)
@@ -57,7 +58,7 @@ def state_channels(state: AtRest, gauges: GaugeSet | None = None) -> Floats:
 
 def resting_gauges(state: AtRest) -> GaugeSet:
     """The gauges of the description on the assembly with what acts in the state, without what stress adds."""
-    return build_gauges(replace(state.elastic, resting=state.system.resting))
+    return build_gauges(replace(state.reading.system, resting=state.system.resting))
 
 
 def _dofs(nodes: tuple[int, ...]) -> NDArray[np.int64]:

@@ -24,7 +24,7 @@ from holokine.system.assemble import Accumulator
 from holokine.system.build import StressBlock, System
 from holokine.system.loads import LoadField, load_sum
 
-__all__ = ["AtRest", "at_rest"]
+__all__ = ["AtRest", "Reading", "at_rest"]
 
 Floats = NDArray[Any]  # float64
 LARGE_TURN, LARGE_SHIFT = 0.05, 0.02
@@ -56,12 +56,21 @@ class AtRest:
     @property
     def displacement(self) -> Floats:
         """m and rad, shape (dofs,)."""
-        return self.equilibrium.loaded.displacement
+        loaded = self.equilibrium.loaded
+        return loaded.displacement if loaded.moved is None else loaded.moved
 
     @property
     def elastic(self) -> System:
         """With what acts in the state, stiffness from elasticity alone."""
         return self.equilibrium.system
+
+    @cached_property
+    def reading(self) -> Reading:
+        """What readings of the state are taken from."""
+        system, loaded = self.elastic, self.equilibrium.loaded
+        if loaded.local is None:
+            return Reading(system, loaded.displacement, loaded.field.ride, None)
+        return _apart(system, self.equilibrium.engaged, loaded)
 
     @cached_property
     def reactions(self) -> dict[str, Floats]:
@@ -96,9 +105,9 @@ class AtRest:
         """Least and largest axial force in N of every beam part, tension positive."""
         loaded = self.equilibrium.loaded
         found: dict[str, tuple[float, float]] = {}
-        for e in self.elastic.elements:
+        for number, e in enumerate(self.elastic.elements):
             if isinstance(e, BeamElements):
-                own = e.tensions(e.resultants(loaded.displacement, loaded.growth.get(e.part, 0.0)))
+                own = e.tensions(loaded.resultants(number, e))
                 a, b = found.get(e.part, (np.inf, -np.inf))
                 found[e.part] = min(a, float(own.min())), max(b, float(own.max()))
         return found
@@ -111,6 +120,11 @@ class AtRest:
         EquilibriumError
             What is constant is beyond buckling by itself.
         """
+        if self.equilibrium.loaded.moved is not None:
+            raise EquilibriumError(
+                f'state "{self.name}": load factors are of the given geometry; with load steps follow the load itself '
+                "(factors on the loads) to where no stable shape is found"
+            )
         T = self.elastic.constraints.reduce
         G = csr_array(T.T @ self.added @ T)
         K = self.elastic.reduced_stiffness
@@ -136,6 +150,53 @@ class AtRest:
         )  # fmt: skip
         constant = {n: k for n, k in self.state.loads.items() if n in self.state.constant}
         return _added(self.elastic, rest, constant)[0]
+
+
+@dataclass(frozen=True)
+class Reading:
+    """A system, and motions of it that mean what is inside the assembly in the state.
+
+    Attributes
+    ----------
+    system : System
+        With updated geometry every element has nodes of its own, behind those of the assembly.
+    displacement, ride : ndarray, shape (dofs,)
+    real : ndarray of int, shape (nodes,), or None
+        With updated geometry: node of the assembly that each node stands for.
+    """
+
+    system: System
+    displacement: Floats
+    ride: Floats
+    real: NDArray[np.int64] | None
+
+
+def _apart(system: System, base: System, loaded: Loaded) -> Reading:
+    """Elements with nodes of their own, moved so that their elastic forces are those found with updated geometry."""
+    assert loaded.local is not None
+    assert loaded.moved is not None
+    count = len(base.mesh.nodes)
+    real, motions, elements = [np.arange(count)], [loaded.moved.reshape(-1, 6)], []
+    for e, before, local in zip(system.elements, base.elements, loaded.local, strict=True):
+        assert isinstance(e, BeamElements)
+        assert isinstance(before, BeamElements)
+        elastic = before.local_stiffness if before.local_elastic is None else before.local_elastic
+        d = np.einsum("eij,ej->ei", np.linalg.pinv(elastic, rcond=1e-11, hermitian=True), local)
+        own = np.linalg.solve(e.to_local, d[:, :, None])[:, :, 0]
+        number = sum(len(r) for r in real)
+        real.append(e.nodes.ravel())
+        motions.append(own.reshape(-1, 6))
+        apart = number + np.arange(e.nodes.size).reshape(e.nodes.shape)
+        elements.append(replace(e, nodes=apart, local_stiffness=elastic, local_elastic=None))
+    stands_for = np.concatenate(real)
+    mesh = replace(base.mesh, nodes=base.mesh.nodes[stands_for], part_nodes={})
+    size = 6 * len(stands_for)
+    wide = replace(
+        system, mesh=mesh, elements=tuple(elements), stiffness=csr_array((size, size)),
+        active=system.active.reshape(-1, 6)[stands_for].ravel(), kept={},
+    )  # fmt: skip
+    ride = loaded.field.ride.reshape(-1, 6)[stands_for].ravel()
+    return Reading(wide, np.concatenate(motions).ravel(), ride, stands_for)
 
 
 def _less(system: System, forces: Mapping[str, float], u: Floats) -> dict[str, float]:
@@ -170,7 +231,12 @@ def at_rest(base: System, state: State, name: str) -> AtRest:
         No equilibrium, or beyond buckling.
     DescriptionError
     """
-    found = equilibrium(base, state, name)
+    if state.load_steps is not None:
+        from holokine.state.steps import stepped
+
+        found = stepped(base, state, name)
+    else:
+        found = equilibrium(base, state, name)
     tell("stiffness from stress")
     if state.stress_stiffness:
         added, elements, blocks = _added(found.system, found.loaded, state.loads)
@@ -195,12 +261,14 @@ def _resting(found: Equilibrium) -> dict[str, Floats]:
     for s in found.springs:
         if d.springs[s.name].one_way is not None:
             result[s.name] = np.array([s.force])
-    growth, u = found.loaded.growth, found.loaded.displacement
     for part, described in d.parts.items():
         if described.beam is not None and described.beam.goes_slack and part not in found.slack:
-            blocks = [e for e in found.system.element_blocks(part) if isinstance(e, BeamElements)]
-            forces = [e.tensions(e.resultants(u, growth.get(part, 0.0))) @ e.length for e in blocks]
-            result[part] = np.array([float(np.sum(forces)) / sum(float(e.length.sum()) for e in blocks)])
+            forces = length = 0.0
+            for number, e in enumerate(found.system.elements):
+                if e.part == part and isinstance(e, BeamElements):
+                    forces += float(e.tensions(found.loaded.resultants(number, e)) @ e.length)
+                    length += float(e.length.sum())
+            result[part] = np.array([forces / length])
     return result
 
 
@@ -240,7 +308,7 @@ def _findings(state: AtRest) -> list[Finding]:
         float(np.abs(u[used, 3:]).max(initial=0.0)),
         float(np.linalg.norm(u[used, :3], axis=1).max(initial=0.0)),
     )
-    if turn > LARGE_TURN or shift > LARGE_SHIFT * size:
+    if eq.loaded.moved is None and (turn > LARGE_TURN or shift > LARGE_SHIFT * size):
         text = (
             f"displacements of the state are large against its size ({1e3 * shift:.3g} mm on {1e3 * size:.3g} mm, "
             f"turns up to {np.degrees(turn):.2g}°), while the given geometry is taken as the loaded one"

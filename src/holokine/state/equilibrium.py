@@ -39,6 +39,7 @@ __all__ = ["Equilibrium", "FootRow", "SpringRow", "equilibrium", "growths", "sol
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 Kind = Literal["foot", "across", "spring", "cable", "tension", "law"]
+_DRIVEN = 1e-7  # share of a load along a free motion from which it drives it
 _MOVING = ("foot", "across")
 MOST = 3000
 """One-way members beyond which their condensed stiffness is not made."""
@@ -212,6 +213,8 @@ class _Solver:
         spring = np.where(spring > 0.0, spring, K.diagonal().max(initial=1.0))
         pinned = coo_array((spring, (pins, pins)), shape=K.shape)
         self.factor = factorise(csr_array(K + csr_array(pinned)))
+        for _ in range(3):  # what soft motions have left in them
+            self.free = self.free - np.asarray(self.factor.solve(np.ascontiguousarray(K @ self.free.T))).T
 
     def solve(self, loads: Floats) -> Floats:
         """Motions (dofs, columns) under forces on all motions (dofs, columns)."""
@@ -224,7 +227,10 @@ class _Solver:
         if not len(self.free):
             return np.zeros(0)
         right = self.T.T @ load
-        size = np.abs(self.free) @ np.abs(right)
+        size = np.zeros(len(self.free))  # as if all of it pushed where the motion is largest
+        turns = self.system.constraints.independent % 6 >= 3
+        for own in (turns, ~turns):
+            size += np.abs(self.free[:, own]).max(axis=1, initial=0.0) * float(np.abs(right[own]).sum())
         return np.asarray(self.free @ right) / np.where(size > 0.0, size, 1.0)
 
     def settled(self, u: Floats) -> Floats:
@@ -274,7 +280,7 @@ def equilibrium(base: System, state: State, name: str) -> Equilibrium:
     outside = field_.force - engaged.mass @ field_.ride + inner + push
     load = outside - engaged.stiffness @ moved
     driven = solver.drive(load)
-    for number in np.flatnonzero(np.abs(driven) > 1e-7):
+    for number in np.flatnonzero(np.abs(driven) > _DRIVEN):
         motion = np.asarray(engaged.constraints.reduce @ solver.free[number])
         raise EquilibriumError(
             f"{where}: no equilibrium: its loads drive a motion that nothing resists: "

@@ -41,6 +41,10 @@ class Loaded:
         Forces in N that stand for free strain and for springs whose force is not their stiffness times elongation.
     forces : dict of str to float
         Forces of springs in N, tension positive, where not stiffness times elongation.
+    local : tuple of ndarray, or None
+        With updated geometry: local end forces of every set of elements.
+    moved : ndarray, shape (dofs,), or None
+        With updated geometry: how the system has come to where it is now, in m and rad.
     """
 
     displacement: Floats
@@ -48,6 +52,14 @@ class Loaded:
     growth: dict[str, float]
     inner: Floats
     forces: dict[str, float]
+    local: tuple[Floats, ...] | None = None
+    moved: Floats | None = None
+
+    def resultants(self, number: int, e: Elements) -> Floats:
+        """Stress of a set of elements (by its number in the system) as far as it adds to the stiffness."""
+        if self.local is not None:
+            return self.local[number]
+        return e.resultants(self.displacement, self.growth.get(e.part, 0.0))
 
     def unbalanced(self, system: System) -> Floats:
         """K u + M a - f: what constraints take, shape (dofs,)."""
@@ -76,13 +88,14 @@ def stress_stiffness(system: System, loaded: Loaded) -> tuple[csr_array, tuple[E
     u, ride = loaded.displacement, loaded.field.ride
     total = Accumulator(system.size)
     elements, blocks = [], []
-    for e in system.elements:
+    for number, e in enumerate(system.elements):
         strain = loaded.growth.get(e.part, 0.0)
-        own = e.stressed(e.resultants(u, strain))
+        own = e.stressed(loaded.resultants(number, e))
         elements.append(own)
         for nodes, added in own.stress_blocks():
             total.add_elements(nodes, e.motions, None, added)
-        for nodes, force, arm in e.arm_forces(u, ride, strain):
+        given = None if loaded.local is None else loaded.local[number]
+        for nodes, force, arm in e.arm_forces(u, ride, strain, given):
             turns = 6 * nodes[:, None] + np.arange(3, 6)
             blocks.append(StressBlock(e.part, turns, arm_stiffness(force, arm)))
     blocks += _bodies(system, ride) + _links(system, loaded) + _springs(system, loaded)
