@@ -231,7 +231,63 @@ GIVEN: dict[str, Any] = {
                "flat": {"spectrum": {"x": {"frequency": [0.1, 100], "acceleration": [3, 3]}}}},
 }  # fmt: skip
 
-DOCUMENTS = {"frame": FRAME, "blocks": BLOCKS, "shapes": SHAPES, "given": GIVEN}
+STATED: dict[str, Any] = {
+    "holokine": 1,
+    "materials": {"m": {"E": 2e11, "nu": 0.3, "density": 7800, "expansion": "12e-6 1/K"}},
+    "sections": {"bar": {"rectangle": {"width": 0.02, "height": 0.03}}, "rope": {"rod": {"diameter": 0.004}}},
+    "points": {"a": [0, 0, 0], "b": [1, 0, 0], "c": [2, 0, 0], "d": [1, 0, 1], "e": [2, 0, 1], "g": [0, 0, 1]},
+    "parts": {
+        "bar": {"beam": {"through": ["a", "b", "c"], "section": "bar", "divisions": [4, 4]}, "material": "m"},
+        "rope": {"beam": {"through": ["b", "d"], "section": "rope", "up": "y", "divisions": 1, "goes slack": True},
+                 "material": "m"},
+        "tie": {"beam": {"through": ["c", "e"], "section": "rope", "up": "y", "divisions": 1}, "material": "m"},
+        "line": {"beam": {"through": ["a", "g"], "section": "rope", "up": "y", "divisions": 3}, "material": "m"},
+        "sheet": {"plate": {"corner": [1, 1, 0], "sides": [[0.4, 0, 0], [0, 0.3, 0]], "divisions": [3, 3],
+                            "thickness": 0.002}, "material": "m"},
+    },
+    "springs": {
+        "stop": {"between": ["ground", "b"], "axis": "y", "one way": "pull", "gap": 0.00001, "stiffness": 2e5},
+        "rubber": {"between": ["ground", "c"], "axis": "y", "force": [[0, 0], [1e-6, 10], [1e-5, 300]],
+                   "mirrored": True, "beyond": "held"},
+        "bias": {"between": ["ground", "b"], "axis": "z", "law": {"linear": 1e5, "quadratic": 1e8, "cubic": 1e12}},
+    },
+    "supports": {
+        "wall": {"at": "a", "hold": "all"}, "tops": {"at": ["d", "e", "g"], "hold": "all"},
+        "pad": {"at": "c", "pushes": "x", "gap": 0.00001, "friction": 0.4},
+        "rim": {"at": {"part": "sheet", "plane": {"at": [1, 0, 0], "normal": "x"}}, "hold": "all"},
+        "far": {"at": {"part": "sheet", "plane": {"at": [1.4, 0, 0], "normal": "x"}}, "hold": ["x", "y", "z"]},
+    },
+    "groups": {"sheets": ["sheet"]},
+    "gauges": {"bar": {"beam force": "bar", "end": "start"}, "pad": {"reaction": "pad"}, "skin": {"stress": "sheet"},
+               "stop": {"force": "stop"}, "bias": {"force": "bias"}},
+    "loads": {"push": {"at": "b", "force": [-900, 60, -150]}, "shove": {"at": "c", "force": [-5000, 20, -20]},
+              "wind": {"pressure": 2000, "on": {"part": "sheet"}, "towards": "-z", "following": True},
+              "more": {"at": "b", "force": [0, 0, -10]}},
+    "states": {"held": {"loads": {"push": 1.0, "shove": 1.0, "wind": 1.0}, "tension": {"tie": 200.0},
+                        "shortening": {"line": 0.0001}, "temperature": {"sheets": 3.0}, "stress stiffness": True,
+                        "one way": True, "friction stiffness": "900 1/m", "constant": "wind"},
+               "other": {"loads": "more"}},
+    "state": "held", "damping": "2 %", "modes": {"count": 6},
+    "events": {"still": {"static": "more", "with state": True},
+               "bump": {"pulse": {"z": {"half sine": {"peak": 5, "duration": 0.01}}}, "ring down": 0.03, "with state": True},
+               "shake": {"sweep": {"range": [20, 60], "spacing": "linear", "points": 5}, "base": {"z": 1},
+                         "with state": True}},
+}  # fmt: skip
+
+STEPPED: dict[str, Any] = {
+    "holokine": 1,
+    "materials": {"m": {"E": 2e11, "nu": 0.3, "density": 7800}},
+    "sections": {"bar": {"rectangle": {"width": 0.02, "height": 0.005}}},
+    "points": {"a": [0, 0, 0], "b": [1, 0, 0]},
+    "parts": {"bar": {"beam": {"through": ["a", "b"], "section": "bar", "divisions": 6}, "material": "m"}},
+    "supports": {"wall": {"at": "a", "hold": "all"}},
+    "gauges": {"bar": {"beam moment": "bar", "end": "start"}, "tip": {"displacement": "b"}},
+    "loads": {"side": {"at": "b", "force": [0, 0, -40]}},
+    "states": {"bent": {"loads": "side", "load steps": 2}}, "state": "bent", "modes": {"count": 3},
+    "events": {"more": {"static": {"side": 0.1}, "with state": True}},
+}  # fmt: skip
+
+DOCUMENTS = {"frame": FRAME, "blocks": BLOCKS, "shapes": SHAPES, "given": GIVEN, "stated": STATED, "stepped": STEPPED}
 FILES = ("shock.csv", "record.csv", "swing.csv", "sheet.vtu", "wire.vtu", "k.mtx", "m.mtx", "c.mtx", "dofs.csv")
 
 
@@ -279,7 +335,8 @@ CHOICES: dict[str, Any] = {
     "m": "soft", "ply": "steel", "mm": "cm", "hoop": "bar", "eye": "c", "plate": "beam", "beam": "post", "post": "beam",
     "box": "bar", "tip": "p", "left [g]": "right [g]", "-x": "x", "rest": "still", "panels": "bars", "bars": "panels",
     "pad": "stay", "stay": "pad", "wall": "edge", "edge": "wall", "bolt": "near", "side=1": "side=2", "settle": "push",
-    "forward": "backward", "logarithmic": "linear", "peak": "rms",
+    "forward": "backward", "logarithmic": "linear", "peak": "rms", "held": "other", "pull": "push", "push": "shove",
+    "rope": "bar", "wind": "push",
 }  # fmt: skip
 """What a word is changed into, where the place does not ask for another (see `EXPLICIT`)."""
 
@@ -413,6 +470,9 @@ def results(modes: hk.Modes, events: tuple[str, ...]) -> dict[str, np.ndarray]:
         "energies": modes.energies.strain, "K": np.array([abs(a.system.stiffness).sum()]),
         "C": np.array([abs(a.system.damping).sum()]),
     }  # fmt: skip
+    state = None if a.description.state is None else a.description.states[a.description.state]
+    if state is not None and state.stress_stiffness and state.load_steps is None:
+        out["buckling"] = a.rest().buckling(1).factors
     if a.description.groups:
         out["groups"] = modes.energy("group")["strain_percent"].to_numpy()
     if a.description.bands:
@@ -423,6 +483,8 @@ def results(modes: hk.Modes, events: tuple[str, ...]) -> dict[str, np.ndarray]:
         column = next(c for c in ("value", "peak", "rms", "peak_to_peak") if c in table)
         out[f"{name} of"] = (table["gauge"] + " " + table["component"] + table["motion"]).to_numpy(dtype=str)
         out[name] = table[column].to_numpy()
+        if "largest_together" in table:
+            out[f"{name} with what is at rest"] = table["largest_together"].to_numpy()
         limits = answer.limits()
         out[f"{name} limits"] = limits["limit"].to_numpy(dtype=float) if len(limits) else np.zeros(0)
         out[f"{name} says"] = np.array([f.text for f in answer.result.findings])

@@ -220,7 +220,19 @@ for room in sys.argv[1:]:
         importlib.import_module(name)
 """
     # room by room: what stands above is loaded already, which the layering contract makes no loop possible in
-    order = ["describe", "mesh", "elements", "system", "solvers", "modes", "gauges", "excite", "respond", "store"]
+    order = [
+        "describe",
+        "mesh",
+        "elements",
+        "system",
+        "solvers",
+        "state",
+        "modes",
+        "gauges",
+        "excite",
+        "respond",
+        "store",
+    ]
     rooms = [[n for n in names if n.split(".")[1] == room] for room in (*order, "show", "api", "cli")]
     rest = [n for n in names if not any(n in room for room in rooms)]
     assert len(rest) < 12

@@ -297,7 +297,7 @@ def test_limits(crate, crate_modes, tmp_path):
     got = holokine("respond", str(tmp_path / "crate.yaml"), "kerb strike", "--json")
     assert got.returncode == 0, got.stderr
     assert json.loads(got.stdout)["tables"]["kerb_strike_limits"][0]["met"] == "yes"
-    (tmp_path / "crate.yaml").write_text(text.replace("fan: 9 g", "fan: 7 g"))
+    (tmp_path / "crate.yaml").write_text(text.replace("fan: 9 g", "fan: 4 g"))
     got = holokine("respond", str(tmp_path / "crate.yaml"), "kerb strike")
     assert got.returncode == 1
     assert "a limit is not met" in got.stderr
@@ -310,7 +310,7 @@ def test_composite_damping_by_hand(crate):
     np.testing.assert_allclose(modes.damping, 0.04 * share[modes.energies.members.index("k1")] + 0.01
                                * (1 - share[modes.energies.members.index("k1")]))  # fmt: skip
     soft = crate.changed({"damping": {"composite": {"fan set": "10 %", "steel": "1 %", "aluminium": "0.5 %"}}}).modes(5)
-    assert soft.damping[4] == pytest.approx(0.098, abs=0.001)  # mode 5: 98 % of the strain in the bushings
+    assert soft.damping[4] == pytest.approx(0.0994, abs=0.001)  # mode 5: 99 % of the strain in the bushings
     assert soft.damping[2] < 0.03
     with pytest.raises(hk.HolokineError, match='Did you mean "steel"'):
         crate.changed({"damping": {"composite": {"steal": 0.01}}})

@@ -30,6 +30,8 @@ QUIET = {
     ("Axes", "y"): "the same half plane, or none",
     ("SpectrumTable", "floor"): "the spectrum lies above both",
     ("Corners", "range"): "no mode lies outside it",
+    ("Spring", "beyond"): "a spring beyond its table is refused",
+    ("State", "load_steps"): "the same shape is reached in other steps",
 }
 OTHER = {  # values for which `changed` knows none, or none that makes sense there
     "frame": {
@@ -59,11 +61,16 @@ OTHER = {  # values for which `changed` knows none, or none that makes sense the
                ("parts", "b0", "beam", "through", 0): "p2",
                ("supports", "z", "at"): "p7", ("supports", "a", "hold"): None,
                ("gauges", "fibre", "stress"): "b6", ("events", "slow", "let go"): None},
+    "stated": {("springs", "rubber", "beyond"): "refused", ("springs", "bias", "between", 0): None,
+               ("supports", "pad", "pushes"): "-x", ("groups", "sheets", 0): None,
+               ("states", "held", "tension", "tie"): 900.0, ("states", "held", "constant"): "push",
+               ("springs", "rubber", "mirrored"): False},
+    "stepped": {("states", "bent", "load steps"): None, ("state",): None},
     "given": {("supports", "wall", "at"): "2", ("gauges", "end", "acceleration"): "3", ("modes", "count"): 2,
               ("events", "flat", "spectrum", "x", "frequency", 0): None},
 }  # fmt: skip
 ELSEWHERE: dict[str, set[tuple[str, str]]] = {  # seen to act in another of the documents
-    "frame": set(), "blocks": {("PlaneRegion", "at"), ("MeshFile", "section")}, "shapes": set(), "given": set(),
+    "stated": set(), "stepped": set(), "frame": set(), "blocks": {("PlaneRegion", "at"), ("MeshFile", "section")}, "shapes": set(), "given": set(),
 }  # fmt: skip
 TEXTS = {("Description", "holokine"), ("Description", "title"), ("Description", "units"), ("Description", "variants"),
          ("Units", "length"), ("Units", "force"), ("Units", "mass"), ("Units", "time")}  # fmt: skip

@@ -142,6 +142,7 @@ class Assembly:
         orthotropic: Table | None = None,
         density: Value,
         loss_factor: Value | None = None,
+        expansion: Value | None = None,
     ) -> Assembly:
         """Add a material: E with nu or G (Pa), or orthotropic constants; density (kg/m³); loss factor."""
         return self._add("materials", name, _given(locals()))

@@ -17,6 +17,7 @@ Floats = NDArray[Any]  # float64
 _SHIFT = 1e-11
 _NOISE = 3e-14
 _NEAR = 1e-11
+_NOTHING = 1e-20  # of a matrix of unit diagonal: what a null vector keeps where nothing cancels
 
 
 def unresisted(K: Matrix, *, most: int = 12, seed: int = 0) -> tuple[Floats, Floats]:
@@ -49,7 +50,7 @@ def unresisted(K: Matrix, *, most: int = 12, seed: int = 0) -> tuple[Floats, Flo
     X = X @ np.linalg.eigh(X.T @ (A @ X))[1]
     size = np.einsum("ij,ij->j", np.abs(X), abs(A) @ np.abs(X))
     energy = np.einsum("ij,ij->j", X, A @ X)
-    free = np.abs(energy) <= _NOISE * size
+    free = np.abs(energy) <= np.maximum(_NOISE * size, _NOTHING)
     return (D @ X[:, free]).T, (D @ X[:, ~free]).T
 
 

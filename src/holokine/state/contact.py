@@ -100,7 +100,8 @@ def complementary(H: Floats, F0: Floats) -> Floats:
 def _lemke(H: Floats, F0: Floats) -> Floats:
     """Lemke's pivoting on F = F0 + H s + d z0."""
     n = len(F0)
-    scale = np.sqrt(np.maximum(np.diag(H), 1e-14 * float(np.diag(H).max(initial=1e-300))))
+    top = float(np.diag(H).max(initial=0.0))
+    scale = np.sqrt(np.maximum(np.diag(H), 1e-14 * top)) if top > 0.0 else np.ones(n)
     M, q = H / np.outer(scale, scale), F0 / scale
     q = q / float(np.abs(q).max())
     size = float(np.abs(F0 / scale).max())
@@ -132,7 +133,8 @@ def _lemke(H: Floats, F0: Floats) -> Floats:
             for place, variable in enumerate(basis):
                 if n <= variable < 2 * n:
                     ray[variable - n] = -table[place, entering]
-            raise RayError(ray / scale)
+            ray = ray / scale
+            raise RayError(ray / float(np.abs(ray).max()))
         ratio = np.where(down, table[:, -1] / np.where(down, table[:, entering], 1.0), np.inf)
         least = ratio.min()
         ties = np.flatnonzero(ratio <= least + 1e-12 * max(abs(least), 1.0))

@@ -206,11 +206,11 @@ class _Solver:
         if not len(self.free):
             self.factor = factor_at_rest(system)
             return
-        scale = np.sqrt(np.maximum(K.diagonal(), 1e-14 * K.diagonal().max(initial=1e-300)))
-        scaled = self.free * scale
+        top = float(K.diagonal().max(initial=1e-300))
+        scaled = self.free * np.sqrt(np.where(K.diagonal() > 1e-14 * top, K.diagonal(), top))
         pins = scipy.linalg.qr(scaled, mode="r", pivoting=True)[1][: len(self.free)]
         spring = K.diagonal()[pins]
-        spring = np.where(spring > 0.0, spring, K.diagonal().max(initial=1.0))
+        spring = np.where(spring > 1e-14 * top, spring, top)
         pinned = coo_array((spring, (pins, pins)), shape=K.shape)
         self.factor = factorise(csr_array(K + csr_array(pinned)))
         for _ in range(3):  # what soft motions have left in them
