@@ -70,7 +70,12 @@ OTHER = {  # values for which `changed` knows none, or none that makes sense the
               ("events", "flat", "spectrum", "x", "frequency", 0): None},
 }  # fmt: skip
 ELSEWHERE: dict[str, set[tuple[str, str]]] = {  # seen to act in another of the documents
-    "stated": set(), "stepped": set(), "frame": set(), "blocks": {("PlaneRegion", "at"), ("MeshFile", "section")}, "shapes": set(), "given": set(),
+    "stated": set(),
+    "stepped": set(),
+    "frame": set(),
+    "blocks": {("PlaneRegion", "at"), ("MeshFile", "section")},
+    "shapes": set(),
+    "given": set(),
 }  # fmt: skip
 TEXTS = {("Description", "holokine"), ("Description", "title"), ("Description", "units"), ("Description", "variants"),
          ("Units", "length"), ("Units", "force"), ("Units", "mass"), ("Units", "time")}  # fmt: skip

@@ -8,7 +8,7 @@ Without friction the pattern is found by a primal-dual active set (Hintermüller
 (2002) 865-888), and by Lemke's pivoting where that does not settle: it ends after finitely many steps with a solution,
 or with a ray along which the assembly moves away without end (Cottle, Pang & Stone, *The Linear Complementarity
 Problem*, ch. 4). With friction statuses of feet are changed until all conditions hold (Alart & Curnier, CMAME 92 (1991)
-353-375), from a start that relaxes foot by foot (Jean, CMAME 177 (1999) 235-257).
+353-375), from a start with limits of friction found in turns.
 """
 
 from __future__ import annotations
@@ -26,6 +26,7 @@ Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 Flags = NDArray[np.bool_]
 TOUCHING, OPEN, SLIDING = 0, 1, 2
+MOST = 60  # patterns tried one after the other
 
 
 class RayError(Exception):
@@ -159,10 +160,9 @@ def with_friction(H: Floats, F0: Floats, touch: Touch) -> tuple[Floats, NDArray[
         s[own] = complementary(H[np.ix_(own, own)], F0[own])
         return s, np.where(s[own] > 0.0, OPEN, TOUCHING).astype(np.int8)
     try:
+        return _settle(H, F0, touch, *_relaxed(H, F0, touch))
+    except (CycleError, RayError, np.linalg.LinAlgError):
         return _settle(H, F0, touch, np.zeros(len(F0)), np.full(len(touch.normal), TOUCHING, dtype=np.int8))
-    except (CycleError, RayError):
-        y, status = _relaxed(H, F0, touch)
-        return _settle(H, F0, touch, y, status)
 
 
 def _settle(
@@ -172,7 +172,7 @@ def _settle(
     seen: dict[bytes, int] = {}
     history: list[NDArray[np.int8]] = []
     size = float(np.abs(F0).max(initial=0.0)) or 1.0
-    while status.tobytes() not in seen:
+    while status.tobytes() not in seen and len(history) < MOST:
         seen[status.tobytes()] = len(history)
         history.append(status.copy())
         y = _of_pattern(H, F0, touch, y, status)
@@ -196,7 +196,7 @@ def _settle(
         if (now == status).all():
             return y, status
         status = now
-    first = seen[status.tobytes()]
+    first = seen.get(status.tobytes(), len(history) // 2)
     loop = np.array(history[first:])
     raise CycleError([int(m) for m in np.flatnonzero((loop != loop[0]).any(axis=0))])
 
@@ -235,14 +235,16 @@ def _of_pattern(H: Floats, F0: Floats, touch: Touch, y: Floats, status: NDArray[
             size = float(np.linalg.norm(y[t]))
             if size > 0.0 and len(t) > 1 and step > 0:
                 J[np.ix_(own, own)] += mu * max(F[n], 0.0) / size * (np.eye(len(t)) - np.outer(d, d))
-        u, s, v = np.linalg.svd(J)
-        if s[-1] < 1e-11 * s[0]:
+        factor, pivots = scipy.linalg.lu_factor(J, check_finite=False)
+        diagonal = np.abs(np.diag(factor))
+        if diagonal.min() < 1e-11 * diagonal.max():
+            _, s, v = np.linalg.svd(J)
             loose = np.zeros(len(F0))
-            null = v[s < 1e-11 * s[0]]
+            null = v[s < max(1e-11 * s[0], 1.001 * s[-1])]
             along = -null.T @ (null @ residual)  # the way in which it is pushed
             loose[index] = along if np.abs(along).max() > 1e-9 * np.abs(residual).max() else null[-1]
             raise RayError(loose)
-        change = -v.T @ ((u.T @ residual) / s)
+        change = -scipy.linalg.lu_solve((factor, pivots), residual, check_finite=False)
         y = y.copy()
         y[index] += change
         done = float(np.abs(change).max()) <= 1e-13 * max(float(np.abs(y).max()), 1e-300)
@@ -259,41 +261,74 @@ def _of_pattern(H: Floats, F0: Floats, touch: Touch, y: Floats, status: NDArray[
     return y
 
 
-def _relaxed(H: Floats, F0: Floats, touch: Touch, most: int = 2000) -> tuple[Floats, NDArray[np.int8]]:
-    """Foot by foot with all others as they are: a start near the answer."""
-    y = np.zeros(len(F0))
-    F = F0.copy()
-    status = np.zeros(len(touch.normal), dtype=np.int8)
+def _relaxed(H: Floats, F0: Floats, touch: Touch, most: int = 200) -> tuple[Floats, NDArray[np.int8]]:
+    """A start near the answer: limits of friction from the forces before, and feet under these limits, in turns.
+
+    With limits that are given the problem is convex; a semi-smooth Newton method on all feet at once solves it (Alart &
+    Curnier), held back where what is missed would grow.
+    """
+    n = len(F0)
+    K = np.eye(n + 1)  # one unknown more, at rest, for slips that a member has not
+    K[:n, :n] = H
+    f0 = np.append(F0, 0.0)
+    t = np.where(touch.across < 0, n, touch.across)
+    own = touch.normal
+    rough = touch.friction > 0.0
+    pull = float(np.median(np.diag(H)[np.diag(H) > 0.0])) if (np.diag(H) > 0.0).any() else 1.0
     size = float(np.abs(F0).max(initial=0.0)) or 1.0
+    y, F = np.zeros(n + 1), f0.copy()
+    limits = touch.friction * np.maximum(F[own], 0.0)
+
+    def missed(y: Floats, F: Floats) -> tuple[Floats, Floats, Flags, Flags]:
+        r = y * pull
+        closed = F[own] - pull * y[own] > 0.0
+        r[own] = np.where(closed, pull * y[own], F[own])
+        trial = F[t] - pull * y[t]
+        reach = np.linalg.norm(trial, axis=1)
+        sticks = closed & (reach <= limits)
+        unit = trial / np.where(reach > 0.0, reach, 1.0)[:, None]
+        slip = np.where(closed[:, None], F[t] - limits[:, None] * unit, F[t])
+        r[t[rough]] = np.where(sticks[:, None], pull * y[t], slip)[rough]
+        r[n] = 0.0
+        return r, trial, closed, sticks
+
     for _ in range(most):
-        moved = 0.0
-        for m, n in enumerate(touch.normal):
-            t = touch.across[m][touch.across[m] >= 0]
-            own = np.array([n, *t])
-            block = H[np.ix_(own, own)]
-            ridge = 1e-12 * np.diag(block).max() * np.eye(len(own))
-            free = F[own] - block @ y[own]
-            new = np.zeros(len(own))
-            status[m] = TOUCHING
-            if free[0] < 0.0:
-                status[m] = OPEN
-                new = -np.linalg.solve(block + ridge, free)
-                if new[0] < 0.0:
-                    new[:] = 0.0
-            elif touch.friction[m] > 0.0 and np.linalg.norm(free[1:]) > touch.friction[m] * free[0]:
-                status[m] = SLIDING
-                d = -free[1:] / np.linalg.norm(free[1:])
-                for _ in range(20):
-                    force = free[0] + block[0, 1:] @ new[1:]
-                    want = -(free[1:] + touch.friction[m] * max(force, 0.0) * d)
-                    new[1:] = np.linalg.solve(block[1:, 1:] + ridge[1:, 1:], want)
-                    length = float(np.linalg.norm(new[1:]))
-                    if length > 0.0:
-                        d = new[1:] / length
-            change = new - y[own]
-            y[own] = new
-            F += H[:, own] @ change
-            moved = max(moved, float(np.abs(block @ change).max()))
-        if moved < 1e-10 * size:
+        for _ in range(60):
+            r, trial, closed, sticks = missed(y, F)
+            off = float(np.abs(r).max())
+            if off < 1e-11 * size:
+                break
+            J = np.eye(n + 1) * pull
+            J[own[~closed]] = K[own[~closed]]
+            for m in np.flatnonzero(rough & ~sticks):
+                rows = t[m]
+                if not closed[m]:
+                    J[rows] = K[rows]
+                    continue
+                reach = float(np.linalg.norm(trial[m]))
+                unit = trial[m] / reach
+                bend = limits[m] / reach * (np.eye(2) - np.outer(unit, unit))
+                moved = K[rows].copy()
+                moved[:, rows] -= pull * np.eye(2)
+                J[rows] = K[rows] - bend @ moved
+            J[n] = 0.0
+            J[n, n] = 1.0
+            step = np.linalg.lstsq(J, -r, rcond=1e-13)[0] if n < 40 else np.linalg.solve(J, -r)
+            share = 1.0
+            while share > 1e-3:
+                tried = y + share * step
+                if float(np.abs(missed(tried, f0 + K @ tried)[0]).max()) < off:
+                    break
+                share /= 2.0
+            y = y + share * step
+            F = f0 + K @ y
+        now = touch.friction * np.maximum(F[own], 0.0)
+        change = float(np.abs(now - limits).max(initial=0.0))
+        limits = now
+        if change < 1e-9 * size:
             break
-    return y, status
+    _, trial, closed, sticks = missed(y, F)
+    status = np.where(closed, np.where(rough & ~sticks, SLIDING, TOUCHING), OPEN).astype(np.int8)
+    y[own[status != OPEN]] = 0.0
+    y[t[rough & (status == TOUCHING)]] = 0.0
+    return y[:n], status
