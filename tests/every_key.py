@@ -483,8 +483,8 @@ def results(modes: hk.Modes, events: tuple[str, ...]) -> dict[str, np.ndarray]:
         column = next(c for c in ("value", "peak", "rms", "peak_to_peak") if c in table)
         out[f"{name} of"] = (table["gauge"] + " " + table["component"] + table["motion"]).to_numpy(dtype=str)
         out[name] = table[column].to_numpy()
-        if "largest_together" in table:
-            out[f"{name} with what is at rest"] = table["largest_together"].to_numpy()
+        together = table["largest_together"] if "largest_together" in table else 0.0 * table[column]
+        out[f"{name} with what is at rest"] = together.to_numpy()
         limits = answer.limits()
         out[f"{name} limits"] = limits["limit"].to_numpy(dtype=float) if len(limits) else np.zeros(0)
         out[f"{name} says"] = np.array([f.text for f in answer.result.findings])

@@ -182,8 +182,8 @@ def test_words_of_the_crate(crate_modes):
             assert kinetic[name][row] >= 0.75
         if text.startswith("fan ") and ", on fan bushing" in text:
             assert kinetic["fan"][row] > 0.9
-        moving = re.split(" move| sway| rock| twist", text.partition(",")[0])[0]
-        members = crate_modes.assembly.description.groups.get(moving, moving.split(" and "))
+        moving = re.split(" move| sway| rock| twist", text)[0]
+        members = crate_modes.assembly.description.groups.get(moving, re.split(", | and ", moving))
         if moving != "the whole assembly" and all(m in kinetic for m in members):
             assert sum(kinetic[m][row] for m in members) >= 0.6
     assert any(w.startswith("local to deck, plate bending") for w in words)

@@ -13,6 +13,7 @@ from scipy.sparse import csr_array, diags_array
 
 from holokine.describe import Description
 from holokine.describe.files import Folder
+from holokine.describe.joints import AveragingOrRigid
 from holokine.describe.parts import Part
 from holokine.describe.references import group_members
 from holokine.describe.schema import GROUND, Bushing, Material, Spring
@@ -24,7 +25,7 @@ from holokine.elements.sections import section_properties, tapered
 from holokine.elements.shell import ShellElements
 from holokine.elements.solid import SolidElements
 from holokine.errors import DescriptionError
-from holokine.mesh import Block, Mesh, build_mesh
+from holokine.mesh import Block, Mesh, build_mesh, select_nodes
 from holokine.mesh.cells import CELLS
 from holokine.system.assemble import DIRECTION_NAMES, Accumulator, assemble, node_dofs
 from holokine.system.constraints import Constraints, Equation, eliminate
@@ -283,6 +284,7 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
     for name, made in sides.items():
         own = [n for n, c in zip(made.ends, made.carried, strict=True) if c is not None or name in description.joints]
         active[node_dofs(np.array(own, dtype=np.int64))] = True
+    _pulled_across(description, mesh, active)
     bonds = build_bonds(description, mesh, active, sides, pattern)
     every = (*connectors, *bonds.elastic_joints)
     springs: list[Any] = [(node_dofs(np.array(c.nodes))[None], *(m[None] for m in c.matrices())) for c in every]
@@ -330,6 +332,21 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
         bonds.carriers,
         bonds.frames,
     )
+
+
+def _pulled_across(d: Description, mesh: Mesh, active: NDArray[np.bool_]) -> None:
+    """Let springs of finite length pull across at nodes that links carry or supports hold, as they do in a state."""
+    ends: list[Any] = [e for s in d.springs.values() if s.axis is None for e in s.between]
+    nodes = {mesh.points[e] for e in ends if isinstance(e, str) and e in mesh.points}
+    if not d.states or not nodes:
+        return
+    held: set[int] = set()
+    for kind, table in (("link", d.links), ("support", d.supports)):
+        for name, model in table.items():
+            target = model.to if isinstance(model, AveragingOrRigid) else model.at
+            held |= nodes & set(select_nodes(mesh, d, target, f'{kind} "{name}"').tolist())
+    for node in held:
+        active[6 * node : 6 * node + 3] = True
 
 
 def _changed(matrix: csr_array, blocks: list[tuple[Ints, Floats]]) -> csr_array:
