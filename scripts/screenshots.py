@@ -31,7 +31,7 @@ TERMINAL = {
     "respond_pulse": "holokine respond crate.yaml 'kerb strike'",
     "respond_static": "holokine respond crate.yaml 'winter standstill'",
     "respond_sweep": "holokine respond crate.yaml shaker | head -48",
-    "vectors": "holokine vectors crate.yaml 'rail joint' --vectors 8",
+    "state": "holokine state crate.yaml 'iced up' | head -48",
 }
 
 
@@ -75,7 +75,7 @@ def figures(wanted: set[str]) -> None:
         "tuned_damper": lambda: modes.tune(
             "transformer", "z", mass="12 kg", against="shaker", gauge="transformer z"
         ).plot(),
-        "match": lambda: hk.match(hk.demo_folder() / "works.csv", damping="2 %").plot(),
+        "buckling": lambda: crate.rest("iced up").buckling().plot(),
     }
     for name, write in (
         ("mode", lambda path: modes.picture(3, path)),

@@ -623,6 +623,19 @@ def test_totals_limits_and_what_lets_go():
         a.about(None).respond("both")
 
 
+def test_check_says_whether_the_state_has_an_equilibrium():
+    a = in_state(column(1.0, ["x", "y", "z", "rx"], ["y", "z"]).load("push", at="b", force=[-1e5, 0, 0]), loads="push")
+    assert any("beyond buckling" in f.text and f.level == "error" for f in a.check().findings)
+    assert a.about(None).check().ok
+    lossy = in_state(
+        column(1.0, ["x", "y", "z", "rx"], ["y", "z"]).load("push", at="b", force=[3e3, 0, 0]), loads="push"
+    )
+    lossy = lossy.changed({"materials": {"steel": {"loss factor": "4 %"}}})
+    damped, stiff = lossy.modes(1).damped().set.ratios[0], lossy.about(None).modes(1).damped().set.ratios[0]
+    share = (lossy.about(None).modes(1).frequencies_hz[0] / lossy.modes(1).frequencies_hz[0]) ** 2
+    assert damped / stiff == pytest.approx(share, rel=1e-3)  # tension stores energy and loses none
+
+
 def test_states_keep_apart(tmp_path):
     """One line switches a state on; keys, run files, headings and comparisons tell states apart."""
     a = column(1.0, ["x", "y", "z", "rx"], ["y", "z"]).load("push", at="b", force=[-3000.0, 0, 0])

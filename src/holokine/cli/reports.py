@@ -437,6 +437,12 @@ def run_demo(out: Path | None) -> None:
     assembly = views[0].assembly
     modes = assembly.modes()
     views.append(ModesView.about(assembly, modes, ModesAsked(2)))
+    from holokine.cli.state_reports import StateView
+
+    for state in assembly.states:
+        views.append(StateView.about(assembly.rest(state)))
+        other = assembly.about(state).modes()
+        views[-1].lines += [f"against the unloaded crate: {line}" for line in modes.compare(other).lines]
     seen = set()
     for name, event in assembly.description.events.items():
         answer = AnswerView.about(modes.respond(name))

@@ -13,6 +13,8 @@ from holokine.cli.reports import _read, _View
 if TYPE_CHECKING:
     import pandas as pd
 
+    from holokine.api.at_rest import Rest
+
 __all__ = ["BucklingView", "StateView"]
 
 
@@ -22,7 +24,10 @@ class StateView(_View):
 
     @classmethod
     def of(cls, path: Path, name: str | None, look: LookAsked = PLAIN) -> StateView:
-        rest = _read(path, False).rest(name)
+        return cls.about(_read(path, False).rest(name), look)
+
+    @classmethod
+    def about(cls, rest: Rest, look: LookAsked = PLAIN) -> StateView:
         tables = rest.tables()
         titles = {
             "feet": "One-way supports", "springs": "One-way springs, and springs with a law",

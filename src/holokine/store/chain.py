@@ -17,7 +17,7 @@ from holokine.describe.document import Document
 from holokine.describe.events import EventKind
 from holokine.describe.stages import Basis, StageName, VectorRequest, differences
 from holokine.describe.walk import located
-from holokine.errors import StaleError
+from holokine.errors import EquilibriumError, StaleError
 from holokine.gauges import GaugeSet, build_gauges
 from holokine.mesh import Mesh, build_mesh
 from holokine.modes import ModeSet, damper_share, extract_modes
@@ -140,7 +140,14 @@ class Chain:
         system = self.unloaded
         tell("checking masses, connections and supports")
         report = check_system(system)
-        return replace(report, findings=(*report.findings, *damping_findings(self.document.description)))
+        found = [*report.findings, *damping_findings(self.document.description)]
+        if self.document.description.state is not None and report.ok:
+            try:
+                state = self.at_rest
+                found += () if state is None else state.findings
+            except EquilibriumError as err:
+                found.append(Finding("error", str(err)))
+        return replace(report, findings=tuple(found))
 
     @property
     def gauges(self) -> GaugeSet:

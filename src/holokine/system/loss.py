@@ -14,6 +14,8 @@ __all__ = ["loss_matrix"]
 def loss_matrix(system: System, losses: dict[str, float], uniform: float = 0.0) -> csr_array | None:
     """Σ η_j K_j over members, before constraints, shape (dofs, dofs); None where nothing is lost.
 
+    Of the elastic stiffness: what stress adds loses nothing.
+
     Parameters
     ----------
     losses : dict of str to float
@@ -25,7 +27,12 @@ def loss_matrix(system: System, losses: dict[str, float], uniform: float = 0.0) 
         return None
     values = set(losses.values())
     everything = {e.part for e in system.elements} | {c.name for c in system.connectors}
-    if everything <= set(losses) and len(values) == 1 and (uniform in values or system.description.matrices is None):
+    if (
+        system.added is None
+        and everything <= set(losses)
+        and len(values) == 1
+        and (uniform in values or system.description.matrices is None)
+    ):
         return csr_array(values.pop() * system.stiffness)
     total = Accumulator(system.size)
     for e in system.elements:
