@@ -491,7 +491,7 @@ class Assembly:
         from holokine.api.check import Check
 
         chain = self._chain
-        return Check(chain.check, chain.system, self.title, self.key)
+        return Check(chain.check, chain.unloaded, self.title, self.key)
 
     def write_mesh(self, path: str | Path) -> Path:
         """Write the mesh as VTU (or another format by its ending), with the part of each cell."""

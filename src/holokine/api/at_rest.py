@@ -176,12 +176,12 @@ class BucklingAnswer:
         return buckling_table(self.result, moves_most(self.rest.state.elastic, shapes))
 
     def path(self, factors: Sequence[float] | None = None, count: int = 6) -> FrequencyPath:
-        """Natural frequencies at parts of the load.
+        """Natural frequencies at parts of the load, of the modes that are lowest under the highest.
 
         Parameters
         ----------
         factors : list of float, optional
-            Load factors; by default 0, 0.25, 0.5, 0.75 and 1, and 0.9 of the lowest load factor.
+            Load factors; by default 0, 0.25, 0.5, 0.75 and 1, and more up to 0.9 of the lowest load factor.
 
         Raises
         ------
@@ -195,7 +195,8 @@ class BucklingAnswer:
         if factors is None:
             factors = [1.0] if len(state.equilibrium.drifts) else [0.0, 0.25, 0.5, 0.75, 1.0]
             if len(self.factors) and self.factors[0] > 1.2:
-                factors = [*factors, 0.9 * float(self.factors[0])]
+                top = 0.9 * float(self.factors[0])
+                factors = [*factors, *(np.array([0.3, 0.6, 0.85, 1.0]) * (top - 1.0) + 1.0)]
         low = float(self.factors[0]) if len(self.factors) else np.inf
         high = float(self.result.negative[0]) if len(self.result.negative) else -np.inf
         wrong = [f for f in factors if not high < f < low]
@@ -206,7 +207,8 @@ class BucklingAnswer:
             found = extract_modes(system, count=min(wanted, system.free_size))
             return found.frequencies_hz, found.shapes
 
-        return frequency_path(state, np.array(sorted(factors), dtype=float), count, modes)
+        shape = self.result.shapes[0] if len(self.result.shapes) else None
+        return frequency_path(state, np.array(sorted(factors), dtype=float), count, modes, shape)
 
     def path_table(self, path: FrequencyPath) -> pd.DataFrame:
         """Frequency of every mode at every load factor, and the factor at which its square would be zero."""

@@ -164,7 +164,7 @@ def path_table(path: FrequencyPath) -> pd.DataFrame:
     rows = []
     for k in range(path.frequencies_hz.shape[1]):
         row: dict[str, object] = {"mode": k + 1}
-        row |= {f"hz_at_{factor:g}": path.frequencies_hz[i, k] for i, factor in enumerate(path.factors)}
+        row |= {f"hz_at_{factor:.3g}": path.frequencies_hz[i, k] for i, factor in enumerate(path.factors)}
         rows.append({**row, "zero_at_factor": path.zeros[k]})
     return pd.DataFrame(rows)
 

@@ -17,6 +17,7 @@ from holokine.system.build import System
 __all__ = ["FrequencyPath", "at_factor", "frequency_path"]
 
 Floats = NDArray[Any]  # float64
+MORE = 40  # modes looked through beside those that are followed
 
 
 @dataclass(frozen=True)
@@ -46,27 +47,44 @@ def at_factor(state: AtRest, factor: float) -> System:
 
 
 def frequency_path(
-    state: AtRest, factors: Floats, count: int, modes: Callable[[System, int], tuple[Floats, Floats]]
-) -> FrequencyPath:
-    """Follow modes over load factors by the modal assurance criterion.
+    state: AtRest, factors: Floats, count: int, modes: Callable[[System, int], tuple[Floats, Floats]],
+    shape: Floats | None = None,
+) -> FrequencyPath:  # fmt: skip
+    """Follow the modes that are lowest under the highest load factor, down to the others, by the modal assurance.
+
+    The one that buckles (most alike to `shape` there) is among them, however high it lies without load. A mode that is
+    not found again (its likeness below one half) is NaN from there on.
 
     Parameters
     ----------
+    factors : ndarray
+        Rising.
     modes : callable
         Frequencies in Hz and mass-normalised shapes (modes, dofs) of the lowest modes of a system.
+    shape : ndarray, shape (dofs,), optional
+        Of the lowest load factor.
     """
-    rows, before = [], None
-    for factor in factors:
-        f, shapes = modes(at_factor(state, float(factor)), count + 4)
-        if before is None:
-            f, shapes = f[:count], shapes[:count]
-        else:
-            likeness = (before @ (state.elastic.mass @ shapes.T)) ** 2
-            own = linear_sum_assignment(-likeness)[1]
-            f, shapes = f[own], shapes[own]
-        rows.append(f)
-        before = shapes
-    found = np.array(rows)
+    f, before = modes(at_factor(state, float(factors[-1])), count + (0 if shape is None else MORE))
+    chosen = np.arange(min(count, len(f)))
+    if shape is not None:
+        mass = state.elastic.mass
+        alike = (before @ (mass @ shape)) ** 2 / max(float(shape @ (mass @ shape)), 1e-300)
+        best = int(alike.argmax())
+        if best not in chosen and alike[best] > 0.05:
+            chosen[-1] = best
+    before = before[chosen]
+    found = np.full((len(factors), len(chosen)), np.nan)
+    found[-1] = f[chosen]
+    for row in range(len(factors) - 2, -1, -1):
+        f, shapes = modes(at_factor(state, float(factors[row])), count + MORE)
+        likeness = (before @ (state.elastic.mass @ shapes.T)) ** 2
+        mine, own = linear_sum_assignment(-likeness)
+        sure = likeness[mine, own] > 0.5
+        found[row, mine[sure]] = f[own[sure]]
+        before = before.copy()
+        before[mine[sure]] = shapes[own[sure]]
+    first = np.where(np.isnan(found), -np.inf, found)[0]
+    found = found[:, np.argsort(np.where(np.isfinite(first), first, np.inf), kind="stable")]
     zeros = np.full(found.shape[1], np.nan)
     if len(factors) > 1:
         a, b = found[-2] ** 2, found[-1] ** 2
