@@ -173,6 +173,25 @@ def test_every_kind_of_element_keeps_its_contract(kind):
         assert np.abs(field.matrix @ R.T).max() < 1e-6 * np.abs(stress).max() / 1e-3
     for f in fields:
         assert len(f.size(f.matrix @ shear)) == len(block.nodes)
+    # grown freely by a strain it holds no stress; under one it does, and what that adds is symmetric and moves with it
+    grown = np.zeros(system.size)
+    grown.reshape(-1, 6)[:, :3] = 1e-4 * system.mesh.nodes
+    scale = np.abs(block.resultants(grown, 0.0)).max()
+    assert scale > 0
+    assert np.abs(block.resultants(grown, 1e-4)).max() < 1e-9 * scale
+    for field in block.stress_fields(system.size):
+        free = np.tile(block.free_stress(), len(field.matrix @ grown) // len(block.free_stress()))
+        np.testing.assert_allclose(field.matrix @ grown, 1e-4 * free, rtol=1e-6, atol=1e-9 * np.abs(free).max() * 1e-4)
+    tight = block.stressed(block.resultants(grown, 0.0))
+    for nodes, added in tight.stress_blocks():
+        assert len(nodes) == len(added)
+        assert np.abs(added - np.swapaxes(added, 1, 2)).max() <= 1e-12 * np.abs(added).max()
+        count = added.shape[1] // block.nodes.shape[1]
+        dofs = (6 * nodes[:, :, None] + np.arange(count)).reshape(len(nodes), -1)
+        shift = np.einsum("eij,rej->rei", added, R[:3][:, dofs])
+        assert np.abs(shift).max() < 1e-9 * np.abs(added).max()  # moved as a whole it is stressed as before
+        assert np.einsum("ei,eij,ej->", shear[dofs], added, shear[dofs]) > 0  # in tension all round it is stiffer
+    assert next(iter(block.stress_blocks()), None) is None
     map_ = block.section_map(len(shear))
     ends = None if map_ is None else (map_ @ shear).reshape(-1, 2, 6)
     assert (ends is None) == (cell.family != "line") == (block.end_rows("end") is None)

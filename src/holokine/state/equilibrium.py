@@ -40,6 +40,7 @@ Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 Kind = Literal["foot", "across", "spring", "cable", "tension", "law"]
 _DRIVEN = 1e-7  # share of a load along a free motion from which it drives it
+_ROUNDS = 8
 _MOVING = ("foot", "across")
 MOST = 3000
 """One-way members beyond which their condensed stiffness is not made."""
@@ -260,12 +261,32 @@ def equilibrium(base: System, state: State, name: str) -> Equilibrium:
         Nothing holds a motion that the loads drive; no pattern settles; a spring beyond its table.
     DescriptionError
     """
-    d = base.description
     where = f'state "{name}"'
     _refuse_twice(base, state, where)
+    absent: frozenset[str] = frozenset()
+    steps = 0
+    for _ in range(_ROUNDS):
+        found = _round(base, state, name, absent)
+        steps += found.steps
+        slack = frozenset(found.slack)
+        if slack == absent:
+            return replace(found, steps=steps)
+        absent = slack  # a slack cable has no bending stiffness either: once more without it
+    raise EquilibriumError(
+        f"{where}: no pattern of slack and taut cables settles; these keep changing: "
+        f"{first_few(sorted(absent ^ slack) or sorted(absent), 8)}"
+    )
+
+
+def _round(base: System, state: State, name: str, absent: frozenset[str]) -> Equilibrium:
+    """The equilibrium with some cables absent; its slack ones are those of them that stay so, and new ones."""
+    d = base.description
+    where = f'state "{name}"'
     growth = growths(base, state)
     field_ = load_sum(base, name, state.loads)
-    engaged = base.with_pattern(fully_engaged(d) if state.one_way else _both_ways(base))
+    engaged = base.with_pattern(
+        replace(fully_engaged(d), slack=absent) if state.one_way else _both_ways(base)
+    )  # fmt: skip
     solver = _Solver(engaged)
     members = _members(engaged, state, growth)
     inner = _growth_forces(engaged, growth)
@@ -298,7 +319,7 @@ def equilibrium(base: System, state: State, name: str) -> Equilibrium:
         load = outside + push - engaged.stiffness @ moved
         u = solver.solve(load[:, None])[:, 0] + moved
     u = solver.settled(u)
-    found = _with_pattern(engaged, state, members, y, F, u, growth, field_, where)
+    found = _with_pattern(base, engaged, state, members, y, F, u, growth, field_, where)
     return replace(found, steps=count, drifts=np.asarray(engaged.constraints.reduce @ solver.free.T).T)
 
 
@@ -400,6 +421,8 @@ def _members(system: System, state: State, growth: dict[str, float]) -> list[_Me
             found.append(_Member("spring", c.name, _sparse(-sign * k * row), none, k))
     for part, described in d.parts.items():
         cable = one_way and described.beam is not None and described.beam.goes_slack
+        if part in system.pattern.slack:
+            continue
         if cable or part in state.tension:
             length = run_length(system, part, "tension")
             load = _sparse(-_growth_load(system, part) / length)
@@ -563,12 +586,12 @@ def _newton(
 
 
 def _with_pattern(
-    engaged: System, state: State, members: list[_Member], y: Floats, F: Floats, u: Floats,
+    base: System, engaged: System, state: State, members: list[_Member], y: Floats, F: Floats, u: Floats,
     growth: dict[str, float], field_: LoadField, where: str,
 ) -> Equilibrium:  # fmt: skip
     """The system with what acts, and all conditions looked at again with it."""
     largest = float(np.abs(F).max(initial=0.0))
-    growth, slack = dict(growth), set()
+    growth, slack = dict(growth), {p for p in engaged.pattern.slack if not _taut(engaged, p, u, growth)}
     for m, amount, force in zip(members, y, F, strict=True):
         if m.kind in ("tension", "cable") and amount:
             growth[m.name] = growth.get(m.name, 0.0) - amount / run_length(engaged, m.name, m.kind)
@@ -585,9 +608,12 @@ def _with_pattern(
             sliding[feet.name][:] = True
             friction[feet.name] = np.array([state.friction_stiffness * feet.friction * r.force for r in own])
     stiffness = {**engaged.pattern.springs, **{s.name: s.stiffness for s in springs}}
-    pattern = Pattern(open_, sliding, frozenset(slack), stiffness, friction)
-    system = engaged.with_pattern(pattern if state.one_way else replace(engaged.pattern, springs=stiffness))
-    growth = {p: s for p, s in growth.items() if p not in slack}
+    # what is taut again has been away: it comes back in the next round
+    acting = frozenset(slack) | engaged.pattern.slack
+    pattern = Pattern(open_, sliding, acting, stiffness, friction)
+    source = engaged if acting == engaged.pattern.slack else base
+    system = source.with_pattern(pattern if state.one_way else replace(engaged.pattern, springs=stiffness))
+    growth = {p: s for p, s in growth.items() if p not in acting}
     inner = _growth_forces(system, growth)
     for c in system.connectors:  # what acts beside stiffness times elongation
         dofs = node_dofs(np.array(c.nodes))
@@ -601,6 +627,17 @@ def _with_pattern(
     loaded = Loaded(u, field_, growth, inner, forces)
     violation = max(_missed(rows, largest), _unbalanced(system, loaded))
     return Equilibrium(engaged, system, loaded, tuple(rows), tuple(springs), tuple(sorted(slack)), violation, 0)
+
+
+def _taut(system: System, part: str, u: Floats, growth: dict[str, float]) -> bool:
+    """Whether an absent cable would be lengthened, end to end."""
+    blocks = [b for b in system.element_blocks(part) if isinstance(b, BeamElements)]
+    a, b = blocks[0].nodes[0, 0], blocks[-1].nodes[-1, 1]
+    line = system.mesh.nodes[b] - system.mesh.nodes[a]
+    length = float(np.linalg.norm(line))
+    apart = float((u[6 * b : 6 * b + 3] - u[6 * a : 6 * a + 3]) @ line) / length
+    size = float(np.abs(u.reshape(-1, 6)[:, :3]).max(initial=0.0))
+    return apart - growth.get(part, 0.0) * length > 1e-9 * size
 
 
 def _unbalanced(system: System, loaded: Loaded) -> float:
