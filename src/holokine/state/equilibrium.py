@@ -20,7 +20,7 @@ from holokine.describe.references import group_members
 from holokine.describe.states import State
 from holokine.elements.beam import BeamElements
 from holokine.elements.laws import ForceLaw, force_law
-from holokine.errors import DescriptionError, EquilibriumError, first_few
+from holokine.errors import DescriptionError, EquilibriumError, OutOfMemoryError, SolverError, first_few
 from holokine.progress import tell
 from holokine.solvers.factor import Factor, factorise
 from holokine.solvers.nullspace import all_resisted, unresisted
@@ -194,11 +194,9 @@ class _Solver:
         try:
             factor = factor_at_rest(system)
             held = all_resisted(system.reduced_stiffness, factor)
-        except Exception as err:  # a singular matrix may fail in any of the ways to factorise it
-            from holokine.errors import OutOfMemoryError
-
-            if isinstance(err, OutOfMemoryError):
-                raise
+        except OutOfMemoryError:
+            raise
+        except SolverError:
             held = False
         if held:
             self.factor = factor
