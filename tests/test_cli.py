@@ -315,3 +315,40 @@ def test_long_tables_are_shortened_on_a_terminal_only(crate_copy):
     assert "more of 48 rows" not in on_a_terminal("modes", str(run), "--all")
     assert "more of 48 rows" not in inside("modes", str(run)).stdout
     assert len(inside("modes", str(run), "--csv").stdout.splitlines()) == 49
+
+
+def test_states_on_the_command_line(crate_copy, monkeypatch):
+    monkeypatch.chdir(crate_copy.parent)
+    got = inside("state", "crate.yaml", "iced up", "--out", "rest")
+    assert got.returncode == 0, got.stderr
+    assert "one-way springs and springs with a law: 4 of 4 act" in got.stdout
+    assert 'Gauges at rest, about the state "iced up"' in got.stdout
+    assert {p.name for p in Path("rest").iterdir()} >= {"state_springs.csv", "state_stress.png", "state.vtu"}
+    springs = pd.read_csv("rest/state_springs.csv", comment="#")
+    assert (springs["state"] == "acting").all()
+    data = json.loads(inside("state", "crate.yaml", "parked", "--json").stdout)
+    assert data["state"] == "parked"
+    assert {row["state"] for row in data["tables"]["state_springs"]} == {"open"}
+    weight = 9.80665 * json.loads(inside("check", "crate.yaml", "--json").stdout)["mass_kg"]
+    assert sum(row["z_n"] for row in data["tables"]["state_supports"]) == pytest.approx(weight, rel=1e-9)
+    got = inside("buckling", "crate.yaml", "iced up", "--count", "2", "--modes", "2", "--factor", "0", "--factor", "5")
+    assert got.returncode == 0, got.stderr
+    assert "the state has a safety of 10.7" in got.stdout
+    assert "Frequencies at parts of the load" in got.stdout
+    got = inside("modes", "crate.yaml", "--state", "iced up", "--count", "6", "--save", "iced.run")
+    assert got.returncode == 0, got.stderr
+    assert 'Converter crate on a tram roof, about the state "iced up"' in got.stdout
+    answer = inside("respond", "iced.run", "kerb strike")
+    assert 'readings are what the event adds to the state "iced up"' in answer.stdout.replace("\n", " ")
+    assert "the vibration pulls apart what only pushes or pulls: fan stop a1" in answer.stdout.replace("\n", " ")
+    got = inside("compare", "crate.yaml", "--state", "none", "--with-state", "iced up", "--count", "10")
+    assert "mode 6 moves most: 27.44 Hz becomes 62.37 Hz (+127 %)" in got.stdout
+    for arguments, words in (
+        (["modes", "iced.run", "--state", "parked"], "holds modes about the state iced up"),
+        (["state", "crate.yaml", "iced"], 'Did you mean "iced up"'), (["state", "crate.yaml"], "name one of parked"),
+        (["compare", "crate.yaml", "--with-state", "none"], "the modes before are about it already"),
+        (["buckling", "crate.yaml", "parked", "--factor", "99"], "beyond buckling"),
+    ):  # fmt: skip
+        got = inside(*arguments)
+        assert got.returncode == 2
+        assert words in got.stderr.replace("\n", " ")
