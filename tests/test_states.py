@@ -667,6 +667,13 @@ def test_states_keep_apart(tmp_path):
                           "points": {"c": [0, 1, 0]}})  # fmt: skip
     both = other.changed({"groups": {"set": ["bar", "more"]}})
     assert len({x.document.keys.of("state") for x in (warm, other, both)}) == 3
+    nested = both.changed({"groups": {"set": ["inner"], "inner": ["bar"]}})
+    wider = nested.changed({"groups": {"inner": ["bar", "more"]}})
+    assert nested.document.keys.of("state") != wider.document.keys.of("state")
+    pressed_on = both.changed({"loads": {"push": {"at": {"group": "set", "box": [[0.9, -1, -1], [2, 1, 1]]}}},
+                               "states": {"warm": {"loads": "push"}}})  # fmt: skip
+    fewer = pressed_on.changed({"groups": {"set": ["more"]}})
+    assert pressed_on.document.keys.of("state") != fewer.document.keys.of("state")
     with pytest.raises(UnknownNameError, match='Did you mean "pushed"'):
         a.about("pushd")
     with pytest.raises(UnknownNameError, match="name one of pushed, pulled"):

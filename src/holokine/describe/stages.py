@@ -27,7 +27,7 @@ from pydantic import BaseModel
 from holokine.describe.events import EventKind
 from holokine.describe.fields import NamesFile, Strict
 from holokine.describe.files import Folder
-from holokine.describe.references import group_members, table_of
+from holokine.describe.references import table_of
 from holokine.describe.schema import Description
 from holokine.describe.walk import walk
 
@@ -228,9 +228,8 @@ class Keys:
         if own.temperature:
             every = {n: m.expansion for n, m in d.materials.items() if m.expansion is not None}
             result["expansions"] = {n: _number(v) for n, v in every.items()}
-            result["groups"] = {n: group_members(d, n) for n in own.temperature if n in d.groups}
         found, files = self._reached([(("states",), {d.state: own})], self._taken("system"))
-        return {**result, **self._entries([f for f in found if f[0] == "loads"], None), **self._hashed(files)}
+        return {**result, **self._entries(found, None), **self._hashed(files)}
 
     def _taken(self, stage: StageName) -> set[tuple[str, str]]:
         """Entries that a stage and those below have."""
