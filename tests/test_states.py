@@ -147,6 +147,8 @@ def test_bodies_that_hang(vertical):
                 in_state(a, loads="weight").modes(1)
             continue
         assert in_state(a, loads="weight").modes(1).frequencies_hz[0] == pytest.approx(exact, rel=1e-9)
+        swings = in_state(a, loads="weight").modes(1)
+        np.testing.assert_allclose(swings.energies.strain.sum(axis=0), swings.set.omega**2 / 2, rtol=1e-9)
         a.load("side", at="p" if a is off else "c" if a is link else "q", force=[0.1, 0, 0])
     if not vertical:
         return

@@ -160,6 +160,11 @@ def mode_energies(modes: ModeSet) -> Energies:
     for bond in system.bonds.values():
         if bond.name not in names:
             add(bond.name, bond.kind, zero, zero)
+    for b in system.stressed:  # what loads on rigid arms, springs and faces add about a state
+        held = _quadratic(shapes, b.dofs, b.matrices).sum(axis=0)
+        if b.name not in names:
+            add(b.name, "load", zero, zero)
+        strain[names.index(b.name)] = strain[names.index(b.name)] + held / 2.0
     total = omega2 / 2.0
     if system.description.matrices is not None:  # what the given matrices hold
         u = np.einsum("mi,mi->m", shapes, (system.stiffness @ shapes.T).T) - 2.0 * np.sum(strain, axis=0)
