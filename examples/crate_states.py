@@ -17,4 +17,5 @@ print(buckling)
 print(buckling.table())
 
 bump = iced.assembly.respond("kerb strike")
+print(bump.peaks()[["gauge", "component", "peak", "unit", "time_ms"]].tail(8).to_string(index=False))
 print(*(f.text for f in bump.findings if "pulls apart" in f.text))

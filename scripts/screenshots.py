@@ -26,7 +26,7 @@ TERMINAL = {
     "check": "holokine check crate.yaml | head -48",
     "modes": "holokine modes crate.yaml --count 16 | head -49",
     "energy": "holokine energy crate.yaml --by group --count 12 | head -49",
-    "compare": "holokine compare crate.yaml --variant 'thicker deck' --variant 'aluminium cage' --count 12",
+    "compare": "holokine compare crate.yaml --variant 'thicker deck' --variant 'aluminium cage' --count 10",
     "respond_spectrum": "holokine respond crate.yaml 'works shock' | head -48",
     "respond_pulse": "holokine respond crate.yaml 'kerb strike'",
     "respond_static": "holokine respond crate.yaml 'winter standstill'",

@@ -42,7 +42,7 @@ class StateView(_View):
                 continue
             short = shown.get(key)
             if short is not None and len(short) < len(table):
-                title += f", the {len(short)} largest of {len(table)} (--csv, --json and --out hold all)"
+                title += f", the {len(short)} largest of {len(table)} (--json and --out hold all)"
             screens.append((title, table if short is None else short))
         shape = rest.deformed()
         return cls(
