@@ -91,6 +91,14 @@ class Connector:
             stretch[:, 6 * number : 6 * number + 6] = sign * turn @ carry
         return cls(name, kind, nodes, stretch, np.asarray(stiffness), np.asarray(damping), at, axes)
 
+    def stretches(self, u: Floats) -> Floats:
+        """The six stretches (m and rad, own axes) under motions of all nodes, (dofs,)."""
+        return np.asarray(self.stretch @ u.reshape(-1, 6)[list(self.nodes)].ravel())
+
+    def beside(self, u: Floats, force: float) -> float:
+        """What of a force in N along its line the elongation does not tell."""
+        return force - float(self.stiffness[0]) * float(self.stretches(u)[0])
+
     def matrices(self) -> tuple[Floats, Floats]:
         """Stiffness and damping matrix, each of shape (6 * nodes, 6 * nodes)."""
         B = self.stretch

@@ -93,6 +93,15 @@ class ElementKind(ABC):
         motion[:, :, :3] = X - X[:, :1]
         return motion.reshape(len(X), -1)
 
+    def free_forces(self) -> Iterator[tuple[Ints, Floats, Floats]]:
+        """Degrees of freedom, elastic forces under `expansion`, and that itself, of some elements at a time."""
+        expansion, start = self.expansion(), 0
+        for nodes, index, K, _ in self.blocks():
+            dofs = (nodes[:, :, None] * 6 + np.arange(self.motions)).reshape(len(nodes), -1)
+            own = expansion[start : start + len(nodes)]
+            start += len(nodes)
+            yield dofs, np.einsum("eij,ej->ei", K if index is None else K[index], own), own
+
     @abstractmethod
     def free_stress(self) -> Floats:
         """Stress of one place, as `stress_names`, that a unit free strain takes off where nothing moves, in Pa."""

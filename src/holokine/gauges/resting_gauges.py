@@ -54,13 +54,9 @@ def add_resting(system: System, maps: Maps) -> None:
         row = np.zeros(system.size)
         length = 0.0
         for e in system.element_blocks(part):
-            expansion, at = e.expansion(), 0
-            for _, index, k, _ in e.blocks():
-                own = k if index is None else k[index]
-                values = np.einsum("eij,ej->ei", own, expansion[at : at + len(own)])
-                np.add.at(row, e.dofs[at : at + len(own)].ravel(), values.ravel())
-                at += len(own)
-            length += float(np.linalg.norm(expansion.reshape(len(e.nodes), 2, 6)[:, 1, :3], axis=1).sum())
+            for dofs, pull, own in e.free_forces():
+                np.add.at(row, dofs.ravel(), pull.ravel())
+                length += float(np.linalg.norm(own[:, 6:9], axis=1).sum())
         on = np.flatnonzero(row)
         _single(maps, _named(part, taken), (on, -row[on] / (length * float(resting[0]))))
 

@@ -72,7 +72,7 @@ def cut(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
     nodes = np.arange(len(system.mesh.nodes))
     beyond_nodes, rest_nodes = np.zeros(len(nodes), dtype=bool), np.zeros(len(nodes), dtype=bool)
     parts: list[tuple[NDArray[np.int64], Floats, Floats]] = []
-    grown: dict[str, Floats] = {}
+    grown: list[tuple[str, NDArray[np.int64], Floats]] = []
     for part in members:
         for block in system.element_blocks(part):
             beyond = (system.mesh.nodes[block.nodes].mean(axis=1) - at) @ normal > 0
@@ -85,7 +85,7 @@ def cut(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
                 if chosen.any():
                     parts.append((dofs[chosen], k[chosen], m[chosen]))
                     own = np.einsum("eij,ej->ei", k[chosen], expansion[start - len(dofs) : start][chosen])
-                    np.add.at(grown.setdefault(part, np.zeros(system.size)), dofs[chosen].ravel(), own.ravel())
+                    grown.append((part, dofs[chosen], own))
     shared = beyond_nodes & rest_nodes
     if not shared.any():
         raise DescriptionError(
@@ -104,7 +104,9 @@ def cut(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
         k, m = K.T @ row, M.T @ row
         on_k, on_m = np.flatnonzero(k), np.flatnonzero(m)
         channel = ChannelBlock(name, (axis,), dimension, "balance")
-        free = {part: -float(row @ forces) for part, forces in grown.items()}
+        free: dict[str, float] = {}
+        for part, dofs, forces in grown:
+            free[part] = free.get(part, 0.0) - float(np.vdot(row[dofs], forces))
         return maps.add(channel, free=free, displacement=(on_k, k[on_k]), acceleration=(on_m, m[on_m]))
 
     vector(maps, name, gauge, dimension, add)

@@ -37,8 +37,7 @@ def state_channels(state: AtRest, gauges: GaugeSet | None = None) -> Floats:
     amounts = dict(loaded.growth)
     for c in state.elastic.connectors:
         if c.name in loaded.forces:
-            e = float(c.stretch[0] @ source.displacement[_dofs(c.nodes)])
-            amounts[c.name] = loaded.forces[c.name] - float(c.stiffness[0]) * e
+            amounts[c.name] = c.beside(source.displacement, loaded.forces[c.name])
     springs = {c.nodes[0]: c for c in state.elastic.connectors if c.kind == "friction"}
     for r in state.equilibrium.feet:
         spring = springs.get(r.node)
@@ -59,10 +58,6 @@ def state_channels(state: AtRest, gauges: GaugeSet | None = None) -> Floats:
 def resting_gauges(state: AtRest) -> GaugeSet:
     """The gauges of the description on the assembly with what acts in the state, without what stress adds."""
     return build_gauges(replace(state.reading.system, resting=state.system.resting))
-
-
-def _dofs(nodes: tuple[int, ...]) -> NDArray[np.int64]:
-    return (6 * np.array(nodes)[:, None] + np.arange(6)).ravel()
 
 
 def state_values(bench: Bench, name: str) -> Floats:

@@ -17,8 +17,9 @@ from holokine.errors import EquilibriumError
 from holokine.findings import Finding
 from holokine.progress import tell
 from holokine.state.buckling import Buckling, buckling_factors
-from holokine.state.equilibrium import Equilibrium, equilibrium
+from holokine.state.equilibrium import Equilibrium, equilibrium, solve_about
 from holokine.state.rest import factor_at_rest
+from holokine.state.steps import stepped
 from holokine.state.stiffness import Loaded, pressure_blocks, stress_stiffness
 from holokine.system.assemble import Accumulator
 from holokine.system.build import StressBlock, System
@@ -137,8 +138,6 @@ class AtRest:
 
     def _constant_stiffness(self) -> csr_array:
         """What the loads named constant (and free strain, gaps, tensions) add."""
-        from holokine.state.equilibrium import solve_about
-
         varying = {n: k for n, k in self.state.loads.items() if n not in self.state.constant}
         loaded = self.equilibrium.loaded
         part = load_sum(self.elastic, self.name, varying)
@@ -201,14 +200,7 @@ def _apart(system: System, base: System, loaded: Loaded) -> Reading:
 
 def _less(system: System, forces: Mapping[str, float], u: Floats) -> dict[str, float]:
     """Forces of springs without what motions u make of them."""
-    from holokine.system.assemble import node_dofs
-
-    result = {}
-    for c in system.connectors:
-        if c.name in forces:
-            own = float(c.stiffness[0]) * float(c.stretch[0] @ u[node_dofs(np.array(c.nodes))])
-            result[c.name] = forces[c.name] - own
-    return result
+    return {c.name: c.beside(u, forces[c.name]) for c in system.connectors if c.name in forces}
 
 
 def _added(system: System, loaded: Loaded, factors: dict[str, float]) -> tuple[csr_array, Any, list[StressBlock]]:
@@ -231,12 +223,7 @@ def at_rest(base: System, state: State, name: str) -> AtRest:
         No equilibrium, or beyond buckling.
     DescriptionError
     """
-    if state.load_steps is not None:
-        from holokine.state.steps import stepped
-
-        found = stepped(base, state, name)
-    else:
-        found = equilibrium(base, state, name)
+    found = (equilibrium if state.load_steps is None else stepped)(base, state, name)
     tell("stiffness from stress")
     if state.stress_stiffness:
         added, elements, blocks = _added(found.system, found.loaded, state.loads)

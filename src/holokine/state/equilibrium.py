@@ -346,24 +346,15 @@ def _growth_load(system: System, part: str) -> Floats:
     """Forces that stand for a unit free strain of a part."""
     result = np.zeros(system.size)
     for e in system.element_blocks(part):
-        expansion, start = e.expansion(), 0
-        for dofs, K, _ in e.chunks():
-            own = np.einsum("eij,ej->ei", K, expansion[start : start + len(dofs)])
-            start += len(dofs)
-            np.add.at(result, dofs.ravel(), own.ravel())
+        for dofs, force, _ in e.free_forces():
+            np.add.at(result, dofs.ravel(), force.ravel())
     return result
 
 
 def _self_force(system: System, part: str) -> float:
     """Energy conjugate of a unit free strain of a part under itself, ∫ E A dx for a run, in J."""
-    total = 0.0
-    for e in system.element_blocks(part):
-        expansion, start = e.expansion(), 0
-        for _, K, _ in e.chunks():
-            own = expansion[start : start + len(K)]
-            start += len(K)
-            total += float(np.einsum("ei,eij,ej->", own, K, own))
-    return total
+    blocks = system.element_blocks(part)
+    return sum(float(np.vdot(force, own)) for e in blocks for _, force, own in e.free_forces())
 
 
 def _sparse(values: Floats) -> csr_array:
@@ -616,7 +607,7 @@ def _with_pattern(
     for c in system.connectors:  # what acts beside stiffness times elongation
         dofs = node_dofs(np.array(c.nodes))
         if c.name in forces:
-            inner[dofs] += (float(c.stiffness[0]) * float(c.stretch[0] @ u[dofs]) - forces[c.name]) * c.stretch[0]
+            inner[dofs] -= c.beside(u, forces[c.name]) * c.stretch[0]
         elif c.kind == "friction":
             inner[dofs[:3]] += c.stiffness[:3] * u[dofs[:3]]
     for r in rows:
@@ -657,7 +648,7 @@ def _spring_forces(
         if m.kind not in ("law", "spring"):
             continue
         c = next(c for c in system.connectors if c.name == m.name)
-        e = float(c.stretch[0] @ u[node_dofs(np.array(c.nodes))])
+        e = float(c.stretches(u)[0])
         if m.law is not None:
             if m.law.beyond(e):
                 a, b = m.law.rows[0, 0], m.law.rows[-1, 0]

@@ -22,7 +22,7 @@ from holokine.elements.laws import ForceLaw, force_law
 from holokine.errors import DescriptionError, EquilibriumError, OutOfMemoryError, SolverError
 from holokine.progress import tell
 from holokine.solvers.factor import factorise
-from holokine.state.equilibrium import Equilibrium, FootRow, SpringRow, growths, run_length
+from holokine.state.equilibrium import Equilibrium, FootRow, SpringRow, growths
 from holokine.state.stiffness import Loaded
 from holokine.system.assemble import DIRECTION_NAMES, Accumulator, assemble, node_dofs
 from holokine.system.build import System
@@ -199,7 +199,7 @@ class _Spring:
     def elongation(self, x: Floats, X: Floats, u: Floats) -> tuple[float, Floats]:
         """Elongation and, where it turns, the unit vector from the first node to the second."""
         if not self.turns:
-            return float(self.c.stretch[0] @ u[node_dofs(np.array(self.c.nodes))]), self.c.axes[0]
+            return float(self.c.stretches(u)[0]), self.c.axes[0]
         a, b = self.c.nodes
         line, before = x[b] - x[a], X[b] - X[a]
         length = float(np.linalg.norm(line))
@@ -709,6 +709,4 @@ def _ended(model: _Model, shape: _Shape, touching: dict[str, NDArray[np.bool_]],
     field_ = LoadField(model.field.name, model.field.force, model.field.ride, np.zeros(size))
     loaded = Loaded(np.zeros(size), field_, {}, -shape.inner, forces, tuple(local), shape.u)
     slack = tuple(sorted({r.run.e.part for r in shape.runs if r.run.cable and r.slack.all()}))
-    for part in model.growth:
-        run_length(base, part, "load steps")
     return Equilibrium(base, system, loaded, tuple(feet), tuple(rows), slack, violation, count)

@@ -8,7 +8,7 @@ balance adds up to nothing when the whole is turned.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.elements.connectors import Connector, arm_matrix
-from holokine.system.assemble import Accumulator, node_dofs
+from holokine.system.assemble import Accumulator
 from holokine.system.build import Elements, StressBlock, System
 from holokine.system.loads import LoadField, following_stiffness
 
@@ -146,7 +146,7 @@ def _links(system: System, loaded: Loaded) -> list[StressBlock]:
         held = bond.weights @ multipliers[bond.rows]
         elastic = next((c for c in system.connectors if c.name == name), None)
         if elastic is not None:
-            held = held + elastic.stiffness * (elastic.stretch @ loaded.displacement[node_dofs(np.array(frame.nodes))])
+            held = held + elastic.stiffness * elastic.stretches(loaded.displacement)
         found.append(_guided(system, frame, held))
     return found
 
@@ -157,7 +157,7 @@ def _springs(system: System, loaded: Loaded) -> list[StressBlock]:
     for c in system.connectors:
         if c.name in system.frames or c.kind == "friction":
             continue
-        own = c.stiffness * (c.stretch @ loaded.displacement[node_dofs(np.array(c.nodes))])
+        own = c.stiffness * c.stretches(loaded.displacement)
         own[0] = loaded.forces.get(c.name, own[0])
         places = system.mesh.nodes[list(c.nodes)]
         line = places[-1] - places[0]
@@ -186,11 +186,3 @@ def _guided(system: System, c: Connector, forces: Floats) -> StressBlock:
         K[:3, 3:], K[3:, :3] = cross, cross.T
     turns = np.concatenate([6 * node + np.arange(3, 6) for node in c.nodes])
     return StressBlock(c.name, turns[None], K[None])
-
-
-def about(system: System, added: csr_array, elements: tuple[Elements, ...], blocks: tuple[StressBlock, ...]) -> System:
-    """The system with what stress adds."""
-    if not added.nnz:
-        return system
-    stiffness = csr_array(system.stiffness + added)
-    return replace(system, stiffness=stiffness, elements=elements, stressed=blocks, kept={})
