@@ -11,6 +11,11 @@ import numpy as np
 import pytest
 
 import holokine as hk
+from holokine.mesh import Mesh
+from holokine.mesh.cells import CELLS
+from holokine.mesh.files import write_mesh
+from holokine.mesh.grids import with_middles
+from holokine.mesh.mesh import Block
 
 ALUMINIUM = {"E": 71.3e9, "nu": 0.33, "density": 2713.0}
 STEEL = {"E": 206e9, "nu": 0.29, "density": 7830.0}
@@ -86,3 +91,21 @@ def chain_matrices(masses: list[float], stiffness: list[float]) -> tuple[np.ndar
 def elastic(modes: hk.Modes) -> np.ndarray:
     """Frequencies without the rigid-body modes."""
     return modes.frequencies_hz[~modes.set.rigid]
+
+
+def pyramids(material, sides, divisions, folder, quadratic) -> hk.Assembly:
+    """A block of six pyramids around the middle of every cell of a grid, through a mesh file."""
+    grid = {"corner": [0, 0, 0], "sides": np.diag(sides).tolist(), "divisions": divisions}
+    mesh = hk.Assembly().material("m", **material).part("box", box=grid, material="m").system.mesh
+    cells = mesh.blocks[0].cells
+    nodes = np.concatenate([mesh.nodes, mesh.nodes[cells].mean(axis=1)])
+    top = len(mesh.nodes) + np.arange(len(cells))[:, None]
+    found = np.concatenate([np.column_stack([cells[:, list(f)[::-1]], top]) for f in CELLS["hex8"].faces])
+    kind = "pyramid5"
+    if quadratic:
+        nodes, found = with_middles(nodes, found, CELLS["pyramid5"].edges)
+        kind = "pyramid13"
+    path = folder / f"{kind}.vtu"
+    write_mesh(path, Mesh(nodes, (Block("p", kind, found),), {}))
+    result = hk.Assembly("pyramids").material("m", **material)
+    return result.part("box", mesh={"file": str(path)}, material="m")

@@ -287,7 +287,48 @@ STEPPED: dict[str, Any] = {
     "events": {"more": {"static": {"side": 0.1}, "with state": True}},
 }  # fmt: skip
 
-DOCUMENTS = {"frame": FRAME, "blocks": BLOCKS, "shapes": SHAPES, "given": GIVEN, "stated": STATED, "stepped": STEPPED}
+PLATES: dict[str, Any] = {
+    "holokine": 1,
+    "materials": {"m": {"E": "70 GPa", "nu": 0.3, "density": "2700 kg/m^3"},
+                  "soft": {"E": "7 GPa", "nu": 0.3, "density": "1200 kg/m^3"},
+                  "ply": {"orthotropic": {"E": ["120 GPa", "9 GPa", "9 GPa"], "G": ["5 GPa", "3 GPa", "5 GPa"],
+                                          "nu": [0.3, 0.3, 0.02]}, "density": "1600 kg/m^3"}},
+    "parts": {
+        "lid": {"plate": {"outline": [[0, 0], {"corner": [0.3, 0], "radius": 0.03}, [0.3, 0.2],
+                                      {"through": [0.15, 0.24], "to": [0, 0.2]}],
+                          "origin": [0, 0, 0.1], "plane": {"x": "x", "y": "y"}, "size": 0.06, "thickness": 0.004,
+                          "points": [[0.081, 0.052]], "lines": [[[0.05, 0.12], [0.14, 0.15]]],
+                          "finer": [{"at": [0.2, 0.1], "size": 0.02, "within": 0.015}],
+                          "holes": [{"outline": [[0.2, 0.15], [0.24, 0.15], [0.22, 0.18]]}], "cells": "quads"},
+                "material": "m"},
+        "skin": {"plate": {"corner": [0.5, 0, 0], "sides": [[0.3, 0.05, 0], [0, 0.2, 0]], "divisions": [4, 3],
+                           "quadratic": True, "tension": [3000, 1000, 500], "tension along": "side 1",
+                           "layers": [{"thickness": 0.001, "material": "ply", "angle": "30 deg"},
+                                      {"thickness": 0.002, "carries": True},
+                                      {"thickness": 0.0005, "material": "soft", "carries": False}],
+                           "symmetric": False}, "material": "m"},
+        "can": {"cylinder": {"base": [1.2, 0, 0], "radius": 0.1, "length": 0.2, "thickness": 0.002, "divisions": [8, 3],
+                             "quadratic": False}, "material": "m"},
+        "lump": {"extrusion": {"outline": [[1.5, 0], [1.7, 0], [1.6, 0.2]], "length": 0.05, "size": 0.06,
+                               "finer": [{"at": [1.6, 0.05], "size": 0.03}]}, "material": "m"},
+    },
+    "supports": {"low": {"at": {"plane": {"at": [0, 0, 0], "normal": "y"}}, "hold": "all"},
+                 "rest": {"at": {"part": "can", "plane": {"at": [0, 0, 0], "normal": "z"}}, "hold": "all"}},
+    "gauges": {"fibres": {"stress": "skin", "layer": 1, "component": "xx"}},
+    "loads": {"push": {"at": {"part": "skin", "nearest": [0.8, 0.25, 0]}, "force": [0, 20, 10]}},
+    "modes": {"count": 6},
+    "events": {"pushed": {"static": "push"}, "hit": {"pulse": {"z": {"half sine": {"peak": 20, "duration": 0.01}}}}},
+}  # fmt: skip
+
+DOCUMENTS = {
+    "frame": FRAME,
+    "plates": PLATES,
+    "blocks": BLOCKS,
+    "shapes": SHAPES,
+    "given": GIVEN,
+    "stated": STATED,
+    "stepped": STEPPED,
+}
 FILES = ("shock.csv", "record.csv", "swing.csv", "sheet.vtu", "wire.vtu", "k.mtx", "m.mtx", "c.mtx", "dofs.csv")
 
 

@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 
 import every_key as ek
 import holokine as hk
-from conftest import ALUMINIUM, STEEL
+from conftest import ALUMINIUM, STEEL, pyramids
 from holokine.api.answers import ANSWER_CLASSES
 from holokine.describe.events import EVENT_KINDS
 from holokine.describe.gauges import GAUGE_KINDS
@@ -119,14 +119,18 @@ BRICK = {"corner": [0, 0, 0], "sides": [[0.3, 0, 0], [0, 0.2, 0], [0, 0, 0.1]], 
 SHEET = {"corner": [0, 0, 0], "sides": [[0.3, 0, 0], [0, 0.2, 0]], "divisions": [2, 2], "thickness": 0.01}
 
 
-def element_sets() -> dict[str, hk.Assembly]:
+def element_sets(folder) -> dict[str, hk.Assembly]:
     found = {}
-    for cells, quadratic in (("bricks", 0), ("bricks", 1), ("tetrahedra", 0), ("tetrahedra", 1), ("wedges", 0)):
-        a = hk.Assembly().material("m", **ALUMINIUM)
-        a.part("p", box={**BRICK, "cells": cells, "quadratic": bool(quadratic)}, material="m")
-        found[a.system.elements[0].kind] = a
-    for cells in ("quads", "triangles"):
-        a = hk.Assembly().material("m", **STEEL).part("p", plate={**SHEET, "cells": cells}, material="m")
+    for quadratic in (False, True):
+        for cells in ("bricks", "tetrahedra", "wedges"):
+            a = hk.Assembly().material("m", **ALUMINIUM)
+            a.part("p", box={**BRICK, "cells": cells, "quadratic": quadratic}, material="m")
+            found[a.system.elements[0].kind] = a
+        for cells in ("quads", "triangles"):
+            shape = {**SHEET, "cells": cells, "quadratic": quadratic}
+            a = hk.Assembly().material("m", **STEEL).part("p", plate=shape, material="m")
+            found[a.system.elements[0].kind] = a
+        a = pyramids(ALUMINIUM, [0.3, 0.2, 0.1], [2, 2, 1], folder, quadratic)
         found[a.system.elements[0].kind] = a
     a = hk.Assembly().material("m", **STEEL).section("s", rectangle={"width": 0.02, "height": 0.03})
     a.point("a", [0, 0, 0]).point("b", [0.4, 0.1, 0])
@@ -135,8 +139,8 @@ def element_sets() -> dict[str, hk.Assembly]:
 
 
 @pytest.mark.parametrize("kind", list(CELLS))
-def test_every_kind_of_element_keeps_its_contract(kind):
-    a = element_sets()[kind]
+def test_every_kind_of_element_keeps_its_contract(tmp_path, kind):
+    a = element_sets(tmp_path)[kind]
     system = a.system
     (block,) = system.elements
     cell = CELLS[kind]

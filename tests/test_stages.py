@@ -66,6 +66,9 @@ OTHER = {  # values for which `changed` knows none, or none that makes sense the
                ("states", "held", "tension", "tie"): 900.0, ("states", "held", "constant"): "push",
                ("springs", "rubber", "mirrored"): False},
     "stepped": {("states", "bent", "load steps"): None, ("state",): None},
+    "plates": {("parts", "skin", "plate", "tension along"): "side 2", ("events", "pushed", "static"): None,
+               ("parts", "skin", "plate", "layers", 0, "material"): "soft",
+               ("parts", "lid", "plate", "finer", 0, "within"): 0.05},
     "given": {("supports", "wall", "at"): "2", ("gauges", "end", "acceleration"): "3", ("modes", "count"): 2,
               ("events", "flat", "spectrum", "x", "frequency", 0): None},
 }  # fmt: skip
@@ -75,6 +78,7 @@ ELSEWHERE: dict[str, set[tuple[str, str]]] = {  # seen to act in another of the 
     "frame": set(),
     "blocks": {("PlaneRegion", "at"), ("MeshFile", "section")},
     "shapes": set(),
+    "plates": {("PlaneRegion", "at"), ("Selection", "nearest")},
     "given": set(),
 }  # fmt: skip
 TEXTS = {("Description", "holokine"), ("Description", "title"), ("Description", "units"), ("Description", "variants"),

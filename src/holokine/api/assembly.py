@@ -182,11 +182,11 @@ class Assembly:
         tube: Table | None = None,
         extrusion: Table | None = None,
         mesh: Table | str | None = None,
-        material: str,
+        material: str | None = None,
         axes: Table | None = None,
         merge: bool | None = None,
     ) -> Assembly:
-        """Add a part: one geometry, its material, own axes, and whether it shares nodes with others (it does)."""
+        """Add a part: one geometry, its material (none where layers have theirs), own axes, whether it shares nodes."""
         return self._add("parts", name, _given(locals()))
 
     def mass(self, name: str, *, at: str, mass: Value, inertia: Any = None, offset: Vector | None = None) -> Assembly:
@@ -303,6 +303,7 @@ class Assembly:
         end: Literal["start", "end"] | None = None,
         surface: Literal["top", "middle", "bottom", "both"] | None = None,
         at: Literal["centre", "nodes"] | None = None,
+        layer: int | None = None,
         component: str | None = None,
         plane: Table | None = None,
     ) -> Assembly:

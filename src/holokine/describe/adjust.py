@@ -60,12 +60,15 @@ def adjusted(d: Description) -> Description:
     for name, (k, m) in factors.items():
         alone = name in d.adjust
         if name in parts:
-            own = f"{parts[name].material} of {name}"
-            materials[own] = _scaled_material(d.materials[parts[name].material], k, m)
-            update: dict[str, Any] = {"material": own}
+            for old in parts[name].materials:
+                materials[f"{old} of {name}"] = _scaled_material(d.materials[old], k, m)
+            update: dict[str, Any] = {"material": parts[name].material and f"{parts[name].material} of {name}"}
             shell, mesh = parts[name].shell, parts[name].mesh
-            if shell is not None and shell.area_mass:
-                heavier = shell.model_copy(update={"area_mass": m * shell.area_mass})
+            if shell is not None and (shell.area_mass or shell.layers):
+                layers = shell.layers and tuple(
+                    y.model_copy(update={"material": y.material and f"{y.material} of {name}"}) for y in shell.layers
+                )
+                heavier = shell.model_copy(update={"area_mass": m * shell.area_mass, "layers": layers})
                 if mesh is not None:
                     update["mesh"] = mesh.model_copy(update={"shell": heavier})
                 else:

@@ -48,10 +48,12 @@ __all__ = [
     "Strict",
     "TemperatureChange",
     "Time",
-    "by_direction",
+    "UNIT_VECTOR_SCHEMA",
     "UnitVector",
+    "by_direction",
     "complaint",
     "quantity_field",
+    "unit_vector",
 ]
 
 
@@ -226,7 +228,7 @@ LengthVector = Annotated[
 ]
 
 
-def _unit_vector(value: Any) -> tuple[float, float, float]:
+def unit_vector(value: Any) -> tuple[float, float, float]:
     """An axis name (``z``, ``-z``) or three numbers, as a vector of length one."""
     if isinstance(value, str):
         name = value.strip().lower()
@@ -245,13 +247,10 @@ def _unit_vector(value: Any) -> tuple[float, float, float]:
     return tuple(n / size for n in numbers)  # type: ignore[return-value]
 
 
-UnitVector = Annotated[
-    tuple[float, float, float],
-    BeforeValidator(_unit_vector),
-    WithJsonSchema(
-        {"anyOf": [{"enum": [s + a for a in "xyz" for s in ("", "-", "+")]}, vector_schema("direction cosines")]}
-    ),
-]
+UNIT_VECTOR_SCHEMA: dict[str, Any] = {
+    "anyOf": [{"enum": [s + a for a in "xyz" for s in ("", "-", "+")]}, vector_schema("direction cosines")]
+}
+UnitVector = Annotated[tuple[float, float, float], BeforeValidator(unit_vector), WithJsonSchema(UNIT_VECTOR_SCHEMA)]
 
 
 @cache

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
-from pydantic import BeforeValidator, WithJsonSchema, field_validator, model_validator
+from pydantic import BeforeValidator, Field, WithJsonSchema, field_validator, model_validator
 
 from holokine.describe.fields import Axis, Strict, complaint, names_of
 from holokine.describe.targets import PlaneRegion, Selection
@@ -40,7 +40,7 @@ GAUGE_KINDS: dict[str, GaugeKind] = {
     "reaction_moment": GaugeKind("moment", _FORCE | {"point", "by_point", "portion"}),
     "beam_force": GaugeKind("force", frozenset({"axis", "end"})),
     "beam_moment": GaugeKind("moment", frozenset({"axis", "end"})),
-    "stress": GaugeKind("stress", frozenset({"end", "surface", "at", "component"})),
+    "stress": GaugeKind("stress", frozenset({"end", "surface", "at", "component", "layer"})),
     "cut_force": GaugeKind("force", frozenset({"axis", "plane"})),
     "cut_moment": GaugeKind("moment", frozenset({"axis", "plane"})),
 }
@@ -65,7 +65,8 @@ class Gauge(Strict):
     together. ``reaction``, ``reaction_moment``: of a support; of one `point` of it, or of every node (`by_point`);
     the elastic or the damper `portion` of it. ``beam_force``, ``beam_moment``: at an end of a beam part, beam axes.
     ``stress``: of a part; beams: normal stress at the extreme fibres; shells: on a `surface`; solids; at
-    element centres or extrapolated to nodes (`at`), the largest of the part, with its place. ``cut_force``,
+    element centres or extrapolated to nodes (`at`), the largest of the part, with its place; of one `layer` of a
+    laminate (from the bottom, from 1) along its own axes. ``cut_force``,
     ``cut_moment``: what the part or group beyond a plane passes to the rest, about the plane's point.
     """
 
@@ -93,6 +94,7 @@ class Gauge(Strict):
     end: Literal["start", "end"] | None = None
     surface: Literal["top", "middle", "bottom", "both"] | None = None
     at: Literal["centre", "nodes"] | None = None
+    layer: int | None = Field(default=None, ge=1)
     component: Literal["equivalent", "xx", "yy", "zz", "xy", "yz", "zx", "components", "principal"] | None = None
     plane: PlaneRegion | None = None
 

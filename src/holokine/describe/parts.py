@@ -10,6 +10,7 @@ from pydantic import BeforeValidator, Field, WithJsonSchema, field_validator, mo
 from holokine.describe.fields import (
     DIRECTIONS,
     ONE_OR_MORE,
+    UNIT_VECTOR_SCHEMA,
     Angle,
     AreaMass,
     Direction,
@@ -25,20 +26,25 @@ from holokine.describe.fields import (
     complaint,
     names_of,
     one_or_more,
+    unit_vector,
 )
 
 __all__ = [
+    "Arc",
     "Axes",
     "Beam",
     "Box",
     "Cylinder",
     "Extrusion",
+    "Finer",
     "Hole",
+    "Layer",
     "MeshFile",
     "Part",
     "Plate",
     "Refinement",
     "Ring",
+    "Rounded",
     "Shell",
     "Tube",
 ]
@@ -53,6 +59,23 @@ def _directions(value: Any) -> Any:
 DirectionList = Annotated[tuple[Direction, ...], BeforeValidator(_directions), ONE_OR_MORE]
 CellKind = Literal["bricks", "wedges", "tetrahedra"]
 FaceKind = Literal["quads", "triangles"]
+
+
+def numbers_as_lists(value: Any) -> Any:
+    """Arrays of numbers as nested lists, so that they may stand wherever lists do."""
+    if hasattr(value, "tolist"):
+        return value.tolist()
+    if isinstance(value, list | tuple):
+        return [numbers_as_lists(v) for v in value]
+    return value
+
+
+def unused_by_outlines(shape: Any, along: int | None = None) -> None:
+    """Raise for keys of grids that a mesh of an outline does not use (`along`: the side that it still has)."""
+    if shape.size is None:
+        raise complaint("an outline needs the size of its elements: size, not divisions")
+    if any(r.side != along for r in shape.refine):
+        raise complaint("refine has no effect on an outline; give finer: [{at: [x, y], size: ..., within: ...}]")
 
 
 def _counts(value: Any) -> Any:
@@ -171,17 +194,60 @@ class Refinement(Strict):
         return self
 
 
-class Hole(Strict):
-    """A hole, at a place measured along the two sides from the corner: a circle or a rectangle."""
+class Arc(Strict):
+    """The next edge of an outline: an arc through a place to the next corner."""
+
+    through: tuple[Length, Length]
+    to: tuple[Length, Length]
+
+
+class Rounded(Strict):
+    """A corner of an outline, rounded."""
+
+    corner: tuple[Length, Length]
+    radius: PositiveLength
+
+
+Outline = Annotated[
+    tuple[tuple[Length, Length] | Arc | Rounded, ...], BeforeValidator(numbers_as_lists), Field(min_length=2)
+]
+"""Corners in order, each by its place; arcs and rounded corners among them; the last meets the first."""
+
+
+class Finer(Strict):
+    """Smaller elements around a place of an outline, as far as `within`."""
 
     at: tuple[Length, Length]
+    size: PositiveLength
+    within: Length = 0.0
+
+
+class Hole(Strict):
+    """A hole, at a place measured along the two sides from the corner: a circle, a rectangle, or any outline."""
+
+    at: tuple[Length, Length] | None = None
     diameter: PositiveLength | None = None
     size: tuple[PositiveLength, PositiveLength] | None = None
+    outline: Outline | None = None
 
     @model_validator(mode="after")
     def _one(self) -> Hole:
-        self.exactly_one({"diameter": self.diameter, "size": self.size}, "a hole")
+        self.exactly_one({"diameter": self.diameter, "size": self.size, "outline": self.outline}, "a hole")
+        if (self.at is None) != (self.outline is not None):
+            raise complaint("a circle or rectangle needs its middle: at; an outline has its own places")
+        check_outline(self.outline)
         return self
+
+
+def check_outline(outline: Any) -> None:
+    """Raise for an outline that cannot be closed, or that begins with an arc."""
+    if outline is None:
+        return
+    arcs = sum(isinstance(item, Arc) for item in outline)
+    if len(outline) < 3 and not arcs:
+        raise complaint("an outline needs three corners, or two and an arc")
+    if isinstance(outline[0], Arc):
+        raise complaint("an outline begins with a corner; an arc leads on from there")
 
 
 class _Gridded(Strict):
@@ -206,37 +272,137 @@ class _Gridded(Strict):
         return self
 
 
+class Layer(Strict):
+    """One layer of a laminate; its own x lies at `angle` from the part's x towards its y.
+
+    Without a material it has the part's. One that does not carry has mass and takes up thickness.
+    """
+
+    thickness: PositiveLength
+    material: names_of("materials") | None = None  # type: ignore[valid-type]
+    angle: Angle = 0.0
+    carries: bool = True
+
+
+def _side_or_vector(value: Any) -> Any:
+    return value if value in ("side 1", "side 2") else unit_vector(value)
+
+
+AlongSide = Annotated[
+    tuple[float, float, float] | Literal["side 1", "side 2"],
+    BeforeValidator(_side_or_vector),
+    WithJsonSchema({"anyOf": [{"enum": ["side 1", "side 2"]}, UNIT_VECTOR_SCHEMA]}),
+]
+
+
 class Shell(Strict):
-    """How a surface carries: thickness, and what comes with it."""
+    """How a surface carries: thickness or layers (from the bottom up), and what comes with it.
+
+    `tension` is a constant membrane force along x and y, and in shear where a third is given; x is along the part's
+    axes, or along `tension_along`: a direction, of which the part in the surface counts, or one of the sides.
+    """
 
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {
-        "mesh": frozenset({"thickness", "offset", "area_mass", "shear_factor", "tension"})
+        "mesh": frozenset(
+            {"thickness", "layers", "symmetric", "offset", "area_mass", "shear_factor", "tension", "tension_along"}
+        )
     }
-    thickness: PositiveLength
+    thickness: PositiveLength | None = None
+    layers: tuple[Layer, ...] | None = Field(default=None, min_length=1)
+    symmetric: bool | None = None
     offset: Length = 0.0
     area_mass: AreaMass = 0.0
-    shear_factor: Ratio = 5.0 / 6.0
-    tension: tuple[ForcePerLength, ForcePerLength] | None = None
+    shear_factor: Ratio | None = None
+    tension: tuple[ForcePerLength, ForcePerLength] | tuple[ForcePerLength, ForcePerLength, ForcePerLength] | None = None
+    tension_along: AlongSide | None = None
+
+    @field_validator("tension", mode="before")
+    @classmethod
+    def _two_or_three(cls, value: Any) -> Any:
+        if isinstance(value, list | tuple) and len(value) not in (2, 3):
+            raise complaint(f"tension is [x, y] or [x, y, shear], got {len(value)} numbers")
+        return value
+
+    @model_validator(mode="after")
+    def _made_of(self) -> Shell:
+        self.exactly_one({"thickness": self.thickness, "layers": self.layers}, "a shell")
+        if self.shear_factor is not None and not 0.0 < self.shear_factor <= 1.0:
+            raise complaint(f"shear factor must be above 0 and at most 1, got {self.shear_factor:g}")
+        if self.tension_along is not None and self.tension is None:
+            raise complaint("tension along has no effect without tension")
+        if self.layers is None:
+            if self.symmetric is not None:
+                raise complaint("symmetric has no effect without layers")
+            return self
+        if self.shear_factor is not None:
+            raise complaint(
+                "layers have their own shear stiffness, by the balance of their stresses: leave shear factor out"
+            )
+        carrying = [layer.carries for layer in self.stack]
+        if not any(carrying):
+            raise complaint("none of the layers carries")
+        first, last = carrying.index(True), len(carrying) - 1 - carrying[::-1].index(True)
+        if not all(carrying[first : last + 1]):
+            raise complaint(
+                "a layer that does not carry lies between two that do, which then nothing holds together: give it the "
+                "stiffness that it has"
+            )
+        return self
+
+    @property
+    def stack(self) -> tuple[Layer, ...]:
+        """All layers from the bottom up, the mirrored ones included; empty where there is only a thickness."""
+        layers = self.layers or ()
+        return (*layers, *layers[::-1]) if self.symmetric else layers
 
 
 class Plate(_Gridded, Shell):
-    """A flat or twisted four-sided plate of shells: a corner and two sides, or four corners in order."""
+    """A plate of shells: a corner and two sides, four corners in order (it may be twisted), or any flat outline.
+
+    An `outline` lies in the plane of `plane` (x, y) through `origin`; its size is that of elements, `finer` where
+    asked, and nodes lie at `points` and along `lines`. Where it meets other outlines, grids, beams or points, it has
+    their nodes. `quadratic`: elements of nine or six nodes, curved where the surface is.
+    """
 
     corner: LengthVector | None = None
     sides: tuple[LengthVector, LengthVector] | None = None
     corners: tuple[LengthVector, LengthVector, LengthVector, LengthVector] | None = None
+    outline: Outline | None = None
+    origin: LengthVector | None = None
+    plane: Axes | None = None
+    points: tuple[tuple[Length, Length], ...] = ()
+    lines: tuple[tuple[tuple[Length, Length], ...], ...] = ()
+    finer: tuple[Finer, ...] = ()
     holes: tuple[Hole, ...] = ()
     cells: FaceKind = "quads"
+    quadratic: bool = False
+
+    @field_validator("points", "lines", mode="before")
+    @classmethod
+    def _plain(cls, value: Any) -> Any:
+        return numbers_as_lists(value)
 
     @model_validator(mode="after")
     def _shape(self) -> Plate:
-        if (self.corners is None) == (self.corner is None) or (self.corner is None) != (self.sides is None):
-            raise complaint("give corner and sides, or corners")
+        if [self.corners, self.corner, self.outline].count(None) != 2 or (self.corner is None) != (self.sides is None):
+            raise complaint("give corner and sides, or corners, or an outline")
+        own = {"origin", "plane", "points", "lines", "finer"}
+        if self.outline is None:
+            self.has_no_effect(self.model_fields_set & own, tuple(sorted(own)), "without an outline")
+            if any(h.outline is not None for h in self.holes):
+                raise complaint("a hole of any outline needs a plate that has an outline itself")
+        else:
+            check_outline(self.outline)
+            unused_by_outlines(self)
+            if isinstance(self.tension_along, str):
+                raise complaint("tension along: an outline has no sides 1 and 2; give a direction")
+            if any(len(line) < 2 for line in self.lines):
+                raise complaint("a line needs two places or more")
         return self
 
 
 class Cylinder(_Gridded, Shell):
-    """A cylindrical surface of shells: side 1 runs around, side 2 along the axis."""
+    """A cylindrical surface of shells: side 1 runs around, side 2 along the axis; `quadratic` as of plates."""
 
     base: LengthVector = (0.0, 0.0, 0.0)
     axis: UnitVector = (0.0, 0.0, 1.0)
@@ -246,6 +412,7 @@ class Cylinder(_Gridded, Shell):
     angle: Angle = 6.283185307179586
     start: UnitVector | None = None
     cells: FaceKind = "quads"
+    quadratic: bool = False
 
 
 class _Solid(_Gridded):
@@ -280,16 +447,38 @@ class Tube(_Solid):
 
 
 class Extrusion(_Solid):
-    """An outline pushed along a vector: solids. Outline in the plane of `along` (x, y), from `origin`.
+    """An outline pushed along the normal of its plane: solids. The outline lies in `plane` (x, y), from `origin`.
 
-    The outline's corners go round in order; its edges are parallel to the two axes (or it has four corners).
+    Outlines with edges along the two axes, and those of four corners without holes, are meshed as grids; all others
+    with cells of one `size`, `finer` where asked.
     """
 
     origin: LengthVector = (0.0, 0.0, 0.0)
     plane: Axes = Axes(x="x", y="y")  # type: ignore[arg-type]
-    outline: tuple[tuple[Length, Length], ...] = Field(min_length=3)
+    outline: Outline
     holes: tuple[Hole, ...] = ()
+    finer: tuple[Finer, ...] = ()
     length: PositiveLength
+
+    @model_validator(mode="after")
+    def _any(self) -> Extrusion:
+        check_outline(self.outline)
+        if not self.is_grid:
+            unused_by_outlines(self, along=3)
+        return self
+
+    @property
+    def is_grid(self) -> bool:
+        """Whether the outline is meshed by lines across it."""
+        if self.finer or any(not isinstance(c, tuple) for c in self.outline):
+            return False
+        if any(h.outline is not None for h in self.holes):
+            return False
+        corners = [c for c in self.outline if isinstance(c, tuple)]
+        tiny = 1e-9 * max(max(abs(v) for v in c) for c in corners)
+        edges = zip(corners, (*corners[1:], corners[0]), strict=True)
+        square = all(min(abs(a[0] - b[0]), abs(a[1] - b[1])) <= tiny for a, b in edges)
+        return square or (len(corners) == 4 and not self.holes)
 
 
 class MeshFile(Strict):
@@ -311,7 +500,8 @@ _GEOMETRY = ("beam", "ring", "plate", "cylinder", "box", "tube", "extrusion", "m
 class Part(Strict):
     """A part: its geometry, its material, and whether it may share nodes with others at the same place.
 
-    `axes` are the material's axes (and the axes in which shell stresses are given).
+    `axes` are the material's axes (and the axes in which shell stresses are given). Layers that all name a material
+    of their own leave the part none.
     """
 
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {"mesh": frozenset({"material", "axes"})}
@@ -323,14 +513,32 @@ class Part(Strict):
     tube: Tube | None = None
     extrusion: Extrusion | None = None
     mesh: MeshFile | None = None
-    material: names_of("materials")  # type: ignore[valid-type]
+    material: names_of("materials") | None = None  # type: ignore[valid-type]
     axes: Axes | None = None
     merge: bool = True
 
     @model_validator(mode="after")
     def _one(self) -> Part:
         self.exactly_one({n: getattr(self, n) for n in _GEOMETRY}, "a part has one geometry")
+        layered = self.shell.layers if self.shell is not None else None
+        if self.material is None and (layered is None or any(layer.material is None for layer in layered)):
+            raise complaint(
+                "material: is missing" if layered is None else "material: is missing, for layers without one"
+            )
+        if self.material is not None and layered is not None and all(layer.material for layer in layered):
+            only_shells = self.mesh is None or self.mesh.section is None
+            if only_shells:
+                raise complaint("material has no effect: all layers have one of their own. Leave one of the two out")
+        if self.mesh is not None and self.shell is not None and isinstance(self.shell.tension_along, str):
+            raise complaint("tension along: a mesh from a file has no sides; give a direction")
         return self
+
+    @property
+    def materials(self) -> tuple[str, ...]:
+        """Names of all its materials, its own first."""
+        layers = () if self.shell is None else self.shell.layers or ()
+        every = [self.material, *(layer.material for layer in layers)]
+        return tuple(dict.fromkeys(m for m in every if m is not None))
 
     @property
     def section(self) -> str | None:

@@ -564,7 +564,7 @@ class Description(Strict):
     def has_losses(self) -> bool:
         """Whether materials of parts, springs, bushings or joints have a loss factor of their own."""
         tables: tuple[dict[str, Any], ...] = (self.springs, self.bushings, self.joints)
-        return any(self.materials[p.material].loss_factor for p in self.parts.values()) or any(
+        return any(self.materials[m].loss_factor for p in self.parts.values() for m in p.materials) or any(
             c.loss_factor for table in tables for c in table.values()
         )
 

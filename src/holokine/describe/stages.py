@@ -193,7 +193,7 @@ class Keys:
             value = getattr(d, table)
             if stage == "damping" and table == "materials":
                 losses = {n: m.loss_factor for n, m in value.items() if m.loss_factor}
-                used = {p.material for p in d.parts.values()}
+                used = {m for p in d.parts.values() for m in p.materials}
                 result[table] = {n: _number(e) for n, e in losses.items() if n in used}
             elif stage == "damping" and table != "damping":
                 result[table] = {n: _number(e.loss_factor) for n, e in value.items() if e.loss_factor}

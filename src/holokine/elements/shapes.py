@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
+from collections.abc import Callable
+from functools import lru_cache, partial
 from typing import Any
 
 import numpy as np
@@ -10,7 +11,10 @@ from numpy.typing import NDArray
 
 from holokine.mesh.cells import CELLS
 
-__all__ = ["NODE_COUNT", "gauss", "shape", "solid_rule", "triangle_rule"]
+__all__ = [
+    "NODE_COUNT", "QUAD9_PLACES", "TRI6_PLACES", "face_rule", "gauss", "middle_place", "node_places", "shape",
+    "solid_rule", "surface_shape", "triangle_rule",
+]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
 NODE_COUNT = {kind.name: kind.count for kind in CELLS.values()}
@@ -20,6 +24,8 @@ _CORNERS = np.array(
 )
 _EDGES = [(0, 1), (1, 2), (2, 3), (3, 0), (4, 5), (5, 6), (6, 7), (7, 4), (0, 4), (1, 5), (2, 6), (3, 7)]
 HEX20_PLACES = np.concatenate([_CORNERS, [(_CORNERS[a] + _CORNERS[b]) / 2 for a, b in _EDGES]])
+QUAD9_PLACES = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1], [0, -1], [1, 0], [0, 1], [-1, 0], [0, 0]], dtype=float)
+TRI6_PLACES = np.array([[0, 0], [1, 0], [0, 1], [0.5, 0], [0.5, 0.5], [0, 0.5]], dtype=float)
 _TET_EDGES = [(0, 1), (1, 2), (2, 0), (0, 3), (1, 3), (2, 3)]
 
 
@@ -82,7 +88,146 @@ def _wedge6(p: Floats) -> tuple[Floats, Floats]:
     return N, dN
 
 
-_SHAPES = {"hex8": _hex8, "hex20": _hex20, "tet4": _tet4, "tet10": _tet10, "wedge6": _wedge6}
+def _wedge15(p: Floats) -> tuple[Floats, Floats]:
+    t = np.array([1 - p[0] - p[1], p[0], p[1]])
+    dt = np.array([[-1.0, -1.0], [1.0, 0.0], [0.0, 1.0]])
+    z = p[2]
+    pairs = [(0, 1), (1, 2), (2, 0)]
+    N, flat, up = [], [], []
+    for sign in (-1.0, 1.0):
+        side = 1 + sign * z
+        N += list(t * (2 * t - 1) * side / 2 - t * (1 - z * z) / 2)
+        flat += list(((4 * t - 1) * side / 2 - (1 - z * z) / 2)[:, None] * dt)
+        up += list(sign * t * (2 * t - 1) / 2 + t * z)
+    for sign in (-1.0, 1.0):
+        side = 1 + sign * z
+        N += [2 * t[a] * t[b] * side for a, b in pairs]
+        flat += [2 * (dt[a] * t[b] + t[a] * dt[b]) * side for a, b in pairs]
+        up += [2 * sign * t[a] * t[b] for a, b in pairs]
+    N += list(t * (1 - z * z))
+    flat += list(dt * (1 - z * z))
+    up += list(-2 * z * t)
+    return np.array(N), np.column_stack([np.array(flat), np.array(up)])
+
+
+def _pyramid(quadratic: bool, p: Floats) -> tuple[Floats, Floats]:
+    """Rational functions over the base [-1, 1]² with the top at z = 1 (Bedrosian, IJNME 35 (1992) 95-108).
+
+    Derivatives by a complex step, which is exact to rounding.
+    """
+
+    def values(q: Any) -> Any:
+        x, y, z = q
+        m = 1 - z
+        corner = [(m + a * x) * (m + b * y) / (4 * m) for a, b in _BASE]
+        if not quadratic:
+            return np.array([*corner, z])
+        base = [
+            (m * m - x * x) * (m - y),
+            (m * m - y * y) * (m + x),
+            (m * m - x * x) * (m + y),
+            (m * m - y * y) * (m - x),
+        ]
+        return np.array(
+            [c * (a * x + b * y - 1) for c, (a, b) in zip(corner, _BASE, strict=True)]
+            + [z * (2 * z - 1)]
+            + [f / (2 * m) for f in base]
+            + [4 * z * c for c in corner]
+        )
+
+    step = 1e-30
+    rows = [values(p + 1j * step * np.eye(3)[k]).imag / step for k in range(3)]
+    return np.real(values(p.astype(complex))), np.stack(rows, axis=1)
+
+
+_BASE = ((-1, -1), (1, -1), (1, 1), (-1, 1))
+_SHAPES: dict[str, Callable[[Floats], tuple[Floats, Floats]]] = {
+    "hex8": _hex8,
+    "hex20": _hex20,
+    "tet4": _tet4,
+    "tet10": _tet10,
+    "wedge6": _wedge6,
+    "wedge15": _wedge15,
+    "pyramid5": partial(_pyramid, False),
+    "pyramid13": partial(_pyramid, True),
+}
+
+
+@lru_cache(maxsize=16)
+def node_places(kind: str) -> Floats:
+    """Reference places of the nodes of a solid, shape (nodes, 3)."""
+    corners = {
+        "hex": _CORNERS,
+        "tet": np.eye(4, 3, -1),
+        "wedge": np.array([[0, 0, -1], [1, 0, -1], [0, 1, -1], [0, 0, 1], [1, 0, 1], [0, 1, 1]], dtype=float),
+        "pyramid": np.array([*([a, b, 0] for a, b in _BASE), [0, 0, 1]], dtype=float),
+    }[kind.rstrip("0123456789")]
+    if CELLS[kind].order == 1:
+        return corners
+    return np.concatenate([corners, [(corners[a] + corners[b]) / 2 for a, b in CELLS[kind].edges]])
+
+
+def middle_place(kind: str) -> Floats:
+    """Reference place of a solid's middle."""
+    found = {"hex": [0, 0, 0], "tet": [0.25] * 3, "wedge": [1 / 3, 1 / 3, 0], "pyramid": [0, 0, 0.25]}
+    return np.array(found[kind.rstrip("0123456789")], dtype=float)
+
+
+def _pyramid_rule(n: int) -> tuple[Floats, Floats]:
+    """Conical product: Gauss over the base, Gauss-Jacobi along the height."""
+    from scipy.special import roots_jacobi
+
+    g, w = gauss(n)
+    t, v = roots_jacobi(n, 2.0, 0.0)
+    z, v = (1 + t) / 2, v / 8
+    points = [[x * (1 - h), y * (1 - h), h] for h in z for y in g for x in g]
+    return np.array(points), np.array([a * b * c for c in v for b in w for a in w])
+
+
+def surface_shape(kind: str, p: Floats) -> tuple[Floats, Floats]:
+    """Shape functions (points, nodes) and their derivatives (points, nodes, 2) at reference places (points, 2)."""
+    r, s = p[:, :1], p[:, 1:]
+    if kind == "quad9":
+
+        def line(x: Floats, at: Floats) -> tuple[Floats, Floats]:
+            value = np.where(at == 0, 1 - x**2, x * (x + at) / 2)
+            return value, np.where(at == 0, -2 * x, x + at / 2)
+
+        a, da = line(r, QUAD9_PLACES[:, 0])
+        b, db = line(s, QUAD9_PLACES[:, 1])
+        return a * b, np.stack([da * b, a * db], axis=2)
+    L = np.concatenate([1 - r - s, r, s], axis=1)
+    dL = np.array([[-1.0, -1.0], [1.0, 0.0], [0.0, 1.0]])
+    pairs = [(0, 1), (1, 2), (2, 0)]
+    N = np.concatenate([L * (2 * L - 1), *(4 * L[:, [a]] * L[:, [b]] for a, b in pairs)], axis=1)
+    corner = (4 * L - 1)[:, :, None] * dL
+    middle = np.stack([4 * (L[:, [a]] * dL[b] + L[:, [b]] * dL[a]) for a, b in pairs], axis=1)
+    return N, np.concatenate([corner, middle], axis=1)
+
+
+@lru_cache(maxsize=8)
+def face_rule(nodes: int) -> tuple[tuple[Floats, Floats, float], ...]:
+    """Shape functions of a face of 3, 4, 6, 8 or 9 nodes, their derivatives (nodes, 2), and weights."""
+    if nodes in (3, 6):
+        places = np.array([[1 / 6, 1 / 6], [2 / 3, 1 / 6], [1 / 6, 2 / 3]])
+        points, weights = (places, np.full(3, 1 / 6)) if nodes == 3 else triangle_rule()
+        if nodes == 3:
+            flat = np.array([[-1.0, -1.0], [1.0, 0.0], [0.0, 1.0]])
+            return tuple(
+                (np.array([1 - r - s, r, s]), flat, float(w)) for (r, s), w in zip(points, weights, strict=True)
+            )
+        N, dN = surface_shape("tri6", points)
+    else:
+        g, w = gauss(2 if nodes == 4 else 3)
+        points = np.array([[x, y] for y in g for x in g])
+        weights = np.array([a * b for b in w for a in w])
+        if nodes == 9:
+            N, dN = surface_shape("quad9", points)
+        else:  # the face of a brick is the brick's shape on that side
+            kind, side = ("hex8", [0, 1, 2, 3]) if nodes == 4 else ("hex20", [0, 1, 2, 3, 8, 9, 10, 11])
+            both = [shape(kind, np.array([x, y, -1.0])) for x, y in points]
+            N, dN = np.array([b[0][side] for b in both]), np.array([b[1][side, :2] for b in both])
+    return tuple((n, d, float(v)) for n, d, v in zip(N, dN, weights, strict=True))
 
 
 def _tet_rule(degree: int) -> tuple[Floats, Floats]:
@@ -129,6 +274,12 @@ def solid_rule(kind: str, use: str) -> tuple[Floats, Floats]:
         return points, np.array([a * b * c for c in w for b in w for a in w])
     if kind == "wedge6":
         return _wedge_rule()
+    if kind == "wedge15":
+        tri, w = triangle_rule()
+        g, gw = gauss(3)
+        return np.array([[x, y, z] for z in g for x, y in tri]), np.concatenate([w * v for v in gw])
+    if kind in ("pyramid5", "pyramid13"):
+        return _pyramid_rule(2 if kind == "pyramid5" and use == "stiffness" else 3)
     if kind == "tet4":
         return _tet_rule(2)
     return _tet_rule(2 if use == "stiffness" else 5)

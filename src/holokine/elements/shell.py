@@ -23,8 +23,10 @@ from scipy.sparse import coo_array, csr_array
 
 from holokine.elements.beam import arm_matrix
 from holokine.elements.kinds import CHUNK, ElementKind, averaged_field, scattered
+from holokine.elements.laminate import Laminate
 from holokine.elements.shapes import gauss, triangle_rule
 from holokine.elements.stress import Places, StressField
+from holokine.errors import DescriptionError
 
 __all__ = ["ShellElements", "shell_axes"]
 
@@ -80,20 +82,16 @@ class ShellElements(ElementKind):
     nodes : ndarray of int, shape (elements, nodes)
     places : ndarray, shape (nodes of the mesh, 3)
         m.
-    thickness : float
-        m.
-    membrane : ndarray, shape (3, 3)
-        Plane-stress matrix in Pa, element axes.
-    shear : ndarray, shape (2, 2)
-        Transverse shear moduli (zx, yz) in Pa, shear factor included, element axes.
-    density, area_mass : float
-        kg/m³; kg/m² of what has mass but no stiffness.
+    laminate : Laminate
+        Layers, their stiffness and mass; element axes.
     offset : float
         Of the mid-surface from the nodes along the normal, in m.
     along : tuple of float or None
         Direction of the element axes' x.
-    tension : ndarray, shape (2, 2)
-        Membrane preload in N/m, element axes, constant.
+    tension : ndarray, shape (2, 2), or None
+        Membrane preload in N/m, constant.
+    tension_along : tuple of float or None
+        Direction whose part in the plane is x of the preload; None: the element axes.
     forces : ndarray, shape (elements, points, 3), or None
         Present membrane forces x, y, xy in N/m at the integration points, where they add to the stiffness.
     """
@@ -102,19 +100,21 @@ class ShellElements(ElementKind):
     kind: str
     nodes: Ints
     places: Floats
-    thickness: float
-    membrane: Floats
-    shear: Floats
-    density: float
-    area_mass: float = 0.0
+    laminate: Laminate
     offset: float = 0.0
     along: tuple[float, float, float] | None = None
     mass: str = "consistent"
     tension: Floats | None = None
+    tension_along: tuple[float, float, float] | None = None
     forces: Floats | None = None
     words = "shells"
     stress_names = ("xx", "yy", "xy")
-    stress_options = frozenset({"surface", "at", "component"})
+    stress_options = frozenset({"surface", "at", "component", "layer"})
+
+    @property
+    def thickness(self) -> float:
+        """Of all layers, in m."""
+        return self.laminate.thickness
 
     @property
     def dofs(self) -> Ints:
@@ -139,8 +139,10 @@ class ShellElements(ElementKind):
 
     def _matrices(self, X: Floats) -> tuple[Floats, Floats]:
         """Stiffness and mass, global axes."""
-        _, xy, T = self._flat(X)
+        axes, xy, T = self._flat(X)
         K, M = self._local(xy)
+        if self.tension is not None:
+            self._add_stress(K, xy, self._preload(X, axes))
         back = np.swapaxes(T, 1, 2)
         return back @ K @ T, back @ M @ T
 
@@ -152,28 +154,39 @@ class ShellElements(ElementKind):
             dofs = (nodes[:, :, None] * 6 + np.arange(6)).reshape(len(nodes), -1)
             yield dofs, np.swapaxes(T, 1, 2) @ replace(self, mass="lumped")._mass(xy, None) @ T
 
+    def _preload(self, X: Floats, axes: Floats) -> Floats:
+        """Membrane preload in the axes of each element, shape (elements or 1, 1, 2, 2)."""
+        assert self.tension is not None
+        if self.tension_along is None:
+            return np.asarray(self.tension[None, None])
+        turn = shell_axes(X, self.tension_along)[:, :2] @ np.swapaxes(axes[:, :2], 1, 2)
+        return np.asarray((np.swapaxes(turn, 1, 2) @ self.tension @ turn)[:, None])
+
     # -- about a state --------------------------------------------------------------------------------
 
     def free_stress(self) -> Floats:
         """Of the same strain along both axes, in either surface."""
-        return np.asarray(self.membrane @ np.array([1.0, 1.0, 0.0]))
+        return np.asarray(self.laminate.plies[-1].stiffness @ np.array([1.0, 1.0, 0.0]))
 
     def resultants(self, u: Floats, strain: float) -> Floats:
         """Membrane forces x, y, xy in N/m (element axes) at the integration points, shape (elements, points, 3)."""
         points = self._rule("full")[0]
         expansion = self.expansion()
         n = self.nodes.shape[1]
-        plane = (6 * np.arange(n)[:, None] + np.array([0, 1, 5])).ravel()
+        plane, bend = _plane_and_bend(n)
         result = np.empty((len(self.nodes), len(points), 3))
         for a in range(0, len(self.nodes), CHUNK):
             some = slice(a, a + CHUNK)
             _, xy, T = self._flat(self.places[self.nodes[some]])
-            own = np.einsum("eij,ej->ei", T, u[self.dofs[some]] - strain * expansion[some])[:, plane]
-            inner = self._membrane(xy, self.thickness * self.membrane)[1]
+            own = np.einsum("eij,ej->ei", T, u[self.dofs[some]] - strain * expansion[some])
+            inner = self._membrane(xy, self.laminate.stretching)[1]
             for k, p in enumerate(points):
                 B, _ = self._plane_strain(xy, p)
                 whole = B[:, :, : 3 * n] if inner is None else B[:, :, : 3 * n] + B[:, :, 3 * n :] @ inner
-                result[some, k] = self.thickness * np.einsum("eij,ej->ei", whole, own) @ self.membrane.T
+                result[some, k] = np.einsum("eij,ej->ei", whole, own[:, plane]) @ self.laminate.stretching.T
+                if self.laminate.coupling.any():
+                    curving = self._curvature(self._at(xy, p)[1])
+                    result[some, k] += np.einsum("eij,ej->ei", curving, own[:, bend]) @ self.laminate.coupling.T
         return result
 
     def stressed(self, resultants: Floats) -> ShellElements:
@@ -254,11 +267,9 @@ class ShellElements(ElementKind):
     def _local(self, xy: Floats) -> tuple[Floats, Floats]:
         n = xy.shape[1]
         K = np.zeros((len(xy), 6 * n, 6 * n))
-        t = self.thickness
-        Dm, Db, Ds = t * self.membrane, t**3 / 12.0 * self.membrane, t * self.shear
-        plane = (6 * np.arange(n)[:, None] + np.array([0, 1, 5])).ravel()
-        bend = (6 * np.arange(n)[:, None] + np.array([2, 3, 4])).ravel()
-        in_plane, inner = self._membrane(xy, Dm)
+        Db, Ds, coupling = self.laminate.bending, self.laminate.transverse, self.laminate.coupling
+        plane, bend = _plane_and_bend(n)
+        in_plane, inner = self._membrane(xy, self.laminate.stretching)
         K[np.ix_(np.arange(len(xy)), plane, plane)] = in_plane
         soft = self._shear_share(xy)
         strains, forces = [], []
@@ -270,9 +281,26 @@ class ShellElements(ElementKind):
             forces += [weight * (Db @ B), weight * soft * (Ds @ S)]
         part = np.swapaxes(np.concatenate(strains, axis=1), 1, 2) @ np.concatenate(forces, axis=1)
         K[np.ix_(np.arange(len(xy)), bend, bend)] = part
-        if self.tension is not None:
-            self._add_stress(K, xy, self.tension[None, None])
+        if coupling.any():
+            self._add_coupling(K, xy, inner, coupling)
         return (K + np.swapaxes(K, 1, 2)) / 2.0, self._mass(xy, inner)
+
+    def _add_coupling(self, K: Floats, xy: Floats, inner: Floats | None, coupling: Floats) -> None:
+        """Add what unsymmetric layers couple: membrane strain, incompatible modes included, with curvature.
+
+        The modes stay those of the membrane alone, so that they only enrich it; curvature then sees their strain.
+        """
+        n = xy.shape[1]
+        plane, bend = _plane_and_bend(n)
+        cross = np.zeros((len(xy), 3 * n, 3 * n))
+        for p, w in zip(*self._rule("full"), strict=True):
+            B, _ = self._plane_strain(xy, p)
+            whole = B[:, :, : 3 * n] if inner is None else B[:, :, : 3 * n] + B[:, :, 3 * n :] @ inner
+            _, gradient, det = self._at(xy, p)
+            cross += (w * det)[:, None, None] * (np.swapaxes(whole, 1, 2) @ (coupling @ self._curvature(gradient)))
+        every = np.arange(len(xy))
+        K[np.ix_(every, plane, bend)] += cross
+        K[np.ix_(every, bend, plane)] += np.swapaxes(cross, 1, 2)
 
     def _shear_share(self, xy: Floats) -> Any:
         """Factor on the transverse shear stiffness of triangles, t² / (t² + α L²) with L the longest edge.
@@ -378,8 +406,7 @@ class ShellElements(ElementKind):
 
     def _mass(self, xy: Floats, inner: Floats | None) -> Floats:
         n = xy.shape[1]
-        t = self.thickness
-        areal, rotary = self.density * t + self.area_mass, self.density * t**3 / 12.0
+        areal, first, rotary = self.laminate.inertia
         M = np.zeros((len(xy), 6 * n, 6 * n))
         if self.mass != "consistent":
             rows = sum((w * det)[:, None] * N for w, (N, _, det) in ((w, self._at(xy, p)) for p, w in self._pairs()))
@@ -388,8 +415,7 @@ class ShellElements(ElementKind):
                     if d < 3 or self.mass == "lumped":
                         M[:, 6 * k + d, 6 * k + d] = value * np.asarray(rows)[:, k]
             return M
-        plane = (6 * np.arange(n)[:, None] + np.array([0, 1, 5])).ravel()
-        bend = (6 * np.arange(n)[:, None] + np.array([2, 3, 4])).ravel()
+        plane, bend = _plane_and_bend(n)
         fields, weighted = [], []
         for p, w in self._pairs(fine=True):
             N, _, det = self._at(xy, p)
@@ -404,9 +430,10 @@ class ShellElements(ElementKind):
                     for d in range(2):
                         field[:, d, plane] += bubbles[k] * inner[:, 2 * k + d]
             field[:, 2, bend] = self._deflection(xy, p, N)
-            scale = np.array([areal, areal, areal, rotary, rotary])[:, None]
+            scale = np.diag([areal, areal, areal, rotary, rotary])
+            scale[[0, 4], [4, 0]], scale[[1, 3], [3, 1]] = first, -first  # u + z θy, v - z θx
             fields.append(field)
-            weighted.append(weight * (scale * field))
+            weighted.append(weight * (scale @ field))
         return np.swapaxes(np.concatenate(fields, axis=1), 1, 2) @ np.concatenate(weighted, axis=1)
 
     def _pairs(self, fine: bool = False) -> list[tuple[Floats, float]]:
@@ -443,6 +470,10 @@ class ShellElements(ElementKind):
                 W[:, 3 * node + 2] -= sign * bubble / 8.0 * edge[:, 0]
         return W
 
+    def normals(self) -> Floats:
+        """Unit normal in the middle of each element, shape (elements, 3)."""
+        return np.asarray(self._flat(self.places[self.nodes])[0][:, 2])
+
     def volumes(self) -> Floats:
         """Volume of each element in m³."""
         _, xy, _ = self._flat(self.places[self.nodes])
@@ -450,10 +481,10 @@ class ShellElements(ElementKind):
 
     def wave(self, omega: float) -> float:
         """Bending, (D / ρh ω²)^¼."""
-        areal = self.density * self.thickness + self.area_mass
+        areal = self.laminate.inertia[0]
         if areal <= 0:
             return float(np.inf)
-        stiff = float(min(self.membrane[0, 0], self.membrane[1, 1])) * self.thickness**3 / 12.0
+        stiff = float(min(self.laminate.bending[0, 0], self.laminate.bending[1, 1]))
         return float((stiff / (areal * omega**2)) ** 0.25)
 
     def mesh_error(self, kh: Floats) -> Floats:
@@ -467,13 +498,17 @@ class ShellElements(ElementKind):
         return [self.stress_field(size, surface=surface) for surface in ("top", "bottom")]
 
     def gauge_fields(self, size: int, **options: str | None) -> list[StressField]:
-        """On one surface, or on top and bottom; at centres or at nodes."""
+        """On one surface, or on top and bottom; at centres or at nodes; of one layer in its own axes."""
         asked = options.get("surface")
         sides = ("top", "bottom") if asked in (None, "both") else (str(asked),)
-        return [self.stress_field(size, options.get("at") or "centre", side) for side in sides]
+        layer = options.get("layer")
+        number = None if layer is None else int(layer)
+        return [self.stress_field(size, options.get("at") or "centre", side, number) for side in sides]
 
-    def stress_field(self, size: int, at: str = "centre", surface: str = "top") -> StressField:
-        """Linear map from displacements to in-plane stresses xx, yy, xy (element axes) on one surface, in Pa.
+    def stress_field(
+        self, size: int, at: str = "centre", surface: str = "top", layer: int | None = None
+    ) -> StressField:
+        """Linear map from displacements to in-plane stresses xx, yy, xy on one surface, in Pa.
 
         Parameters
         ----------
@@ -481,35 +516,72 @@ class ShellElements(ElementKind):
             At element centres, or extrapolated to nodes and averaged there.
         surface : {"top", "middle", "bottom"}
             Top is on the side of the normal.
+        layer : int or None
+            Of a laminate, counted from the bottom, from 1: surfaces are those of this layer, and stresses in its own
+            axes. None: of the whole shell, element axes.
+
+        Raises
+        ------
+        DescriptionError
+            A layer that is not there, or that only weighs.
         """
-        height = {"top": 0.5, "middle": 0.0, "bottom": -0.5}[surface] * self.thickness
-        X = self.places[self.nodes]
-        _, xy, T = self._flat(X)
-        n = X.shape[1]
-        plane = (6 * np.arange(n)[:, None] + np.array([0, 1, 5])).ravel()
-        bend = (6 * np.arange(n)[:, None] + np.array([2, 3, 4])).ravel()
-        inner = self._membrane(xy, self.thickness * self.membrane)[1]
-
-        def local(p: Floats) -> Floats:
-            B, _ = self._plane_strain(xy, p)
-            strain = B[:, :, : 3 * n] if inner is None else B[:, :, : 3 * n] + B[:, :, 3 * n :] @ inner
-            S = np.zeros((len(X), 3, 6 * n))
-            S[:, :, plane] = strain
-            S[:, :, bend] = height * self._curvature(self._at(xy, p)[1])
-            return self.membrane @ S @ T
-
-        if at == "centre":
-            S = local(np.zeros(2) if self.kind == "quad4" else np.full(2, 1 / 3))
-            A = csr_array(coo_array(scattered(S, self.dofs), shape=(3 * len(X), size)).tocsr())
-            places = Places.on("element", np.arange(1, len(X) + 1), X.mean(axis=1), f", {surface}")
-            return StressField((self.part,), A, 3, places, self.nodes, self.nodes)
-        corners = _QUAD if self.kind == "quad4" else np.array([[0.0, 0.0], [1.0, 0.0], [0.0, 1.0]])
-        if self.kind == "quad4":
-            points = _QUAD / np.sqrt(3.0)
-            fit = np.linalg.inv(np.column_stack([np.ones(4), points, points.prod(axis=1)]))
-            weights = np.column_stack([np.ones(4), corners, corners.prod(axis=1)]) @ fit
-            at_points = [local(p) for p in points]
+        share = {"top": 1.0, "middle": 0.5, "bottom": 0.0}[surface]
+        bottom, top, where = -self.thickness / 2, self.thickness / 2, f", {surface}"
+        turn = np.eye(3)
+        if layer is None:
+            ply = self.laminate.at(bottom + share * self.thickness)
         else:
-            weights, at_points = np.ones((3, 1)), [local(np.full(2, 1 / 3))]
+            plies = self.laminate.plies
+            if not 1 <= layer <= len(plies):
+                raise DescriptionError(f'part "{self.part}": layer {layer} is not there; it has {len(plies)}')
+            ply = plies[layer - 1]
+            if not ply.own.any():
+                raise DescriptionError(f'part "{self.part}": layer {layer} carries nothing and has no stress')
+            bottom, top, turn, where = ply.bottom, ply.top, ply.to_own, f", {surface} of layer {layer}"
+        Q = turn @ ply.stiffness
+        free = Q @ np.array([1.0, 1.0, 0.0])
+        height = bottom + share * (top - bottom)
+        if at == "centre":
+            S = self._stress_maps(Q, height, self._middle())[0]
+            A = csr_array(coo_array(scattered(S, self.dofs), shape=(3 * len(S), size)).tocsr())
+            places = Places.on("element", np.arange(1, len(S) + 1), self._centres(), where)
+            return StressField((self.part,), A, 3, places, self.nodes, self.nodes, free=free)
+        points, weights = self._extrapolation()
+        at_points = self._stress_maps(Q, height, points)
         corner = (sum(w * A for w, A in zip(row, at_points, strict=True)) for row in weights)
-        return averaged_field(self, self.places, corner, size, f", {surface}")  # type: ignore[arg-type]
+        return replace(averaged_field(self, self.places, corner, size, where), free=free)  # type: ignore[arg-type]
+
+    def _middle(self) -> Floats:
+        return np.zeros((1, 2)) if self.kind == "quad4" else np.full((1, 2), 1 / 3)
+
+    def _centres(self) -> Floats:
+        return np.asarray(self.places[self.nodes].mean(axis=1))
+
+    def _extrapolation(self) -> tuple[Floats, Floats]:
+        """Points where stress is best, and the weights (nodes, points) with which nodes take it from there."""
+        if self.kind != "quad4":
+            return np.full((1, 2), 1 / 3), np.ones((3, 1))
+        points = _QUAD / np.sqrt(3.0)
+        fit = np.linalg.inv(np.column_stack([np.ones(4), points, points.prod(axis=1)]))
+        return points, np.column_stack([np.ones(4), _QUAD, _QUAD.prod(axis=1)]) @ fit
+
+    def _stress_maps(self, Q: Floats, height: float, points: Floats) -> list[Floats]:
+        """Stress at a height over the mid-surface, maps (elements, 3, motions) of global motions, point by point."""
+        _, xy, T = self._flat(self.places[self.nodes])
+        n = xy.shape[1]
+        plane, bend = _plane_and_bend(n)
+        inner = self._membrane(xy, self.laminate.stretching)[1]
+        found = []
+        for p in points:
+            B, _ = self._plane_strain(xy, p)
+            S = np.zeros((len(xy), 3, 6 * n))
+            S[:, :, plane] = B[:, :, : 3 * n] if inner is None else B[:, :, : 3 * n] + B[:, :, 3 * n :] @ inner
+            S[:, :, bend] = height * self._curvature(self._at(xy, p)[1])
+            found.append(Q @ S @ T)
+        return found
+
+
+def _plane_and_bend(n: int) -> tuple[Ints, Ints]:
+    """Local motions u v θz and w θx θy of n nodes."""
+    start = 6 * np.arange(n)[:, None]
+    return (start + np.array([0, 1, 5])).ravel(), (start + np.array([2, 3, 4])).ravel()

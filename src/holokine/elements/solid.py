@@ -1,4 +1,4 @@
-"""Solid elements: 8-node brick with incompatible modes, 20-node brick, tetrahedra, 6-node wedge.
+"""Solid elements: 8-node brick with incompatible modes, 20-node brick, tetrahedra, wedges, pyramids.
 
 The 8-node brick carries three quadratic displacement modes of its own (Taylor, Beresford & Wilson, Int. J. Num.
 Meth. Eng. 10 (1976) 1211-1219): their gradients are taken with the Jacobian at the centre and scaled by
@@ -18,8 +18,9 @@ from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
 from holokine.elements.kinds import CHUNK, ElementKind, averaged_field, by_shape, scattered
-from holokine.elements.shapes import NODE_COUNT, gauss, shape, solid_rule, triangle_rule
+from holokine.elements.shapes import NODE_COUNT, gauss, middle_place, node_places, shape, solid_rule, triangle_rule
 from holokine.elements.stress import Places, StressField
+from holokine.mesh.cells import CELLS
 
 __all__ = ["SolidElements"]
 
@@ -60,10 +61,6 @@ def _times_inverse(dN: Floats, J: Floats, det: Floats) -> Floats:
     return np.tensordot(C, dN, axes=(1, 1)).transpose(0, 2, 1)
 
 
-def _centre(kind: str) -> Floats:
-    return np.array([1 / 3, 1 / 3, 0.0]) if kind == "wedge6" else np.zeros(3)
-
-
 def _bubbles(kind: str, p: Floats) -> Floats:
     """Values of the incompatible modes."""
     return 1.0 - p**2 if kind == "hex8" else np.array([1.0 - p[2] ** 2])
@@ -95,7 +92,7 @@ class SolidElements(ElementKind):
     Attributes
     ----------
     part, kind : str
-        Kinds: hex8, hex20, tet4, tet10, wedge6.
+        Kinds: hex8, hex20, tet4, tet10, wedge6, wedge15, pyramid5, pyramid13.
     nodes : ndarray of int, shape (elements, nodes)
     places : ndarray, shape (nodes of the mesh, 3)
         m.
@@ -163,7 +160,7 @@ class SolidElements(ElementKind):
         B = np.zeros((len(X), len(points), 6, n + m))
         scale = np.empty((len(X), len(points)))
         if m:
-            J0, det0 = self._jacobian(X, shape(self.kind, _centre(self.kind))[1])
+            J0, det0 = self._jacobian(X, shape(self.kind, middle_place(self.kind))[1])
         for k, (p, w) in enumerate(zip(points, weights, strict=True)):
             gradient, det = self._gradient(X, p)
             B[:, k, :, :n] = _b_matrix(gradient)
@@ -303,33 +300,31 @@ class SolidElements(ElementKind):
         X = self.places[self.nodes]
         if at == "nodes":
             return averaged_field(self, self.places, self._nodal_stress(X), size)
-        S = by_shape(X, lambda X: self.elasticity @ _b_matrix(self._gradient(X, _middle(self.kind))[0]))
+        S = by_shape(X, lambda X: self.elasticity @ _b_matrix(self._gradient(X, middle_place(self.kind))[0]))
         A = csr_array(coo_array(scattered(S, self.dofs), shape=(6 * len(X), size)).tocsr())
         places = Places.on("element", np.arange(1, len(X) + 1), X.mean(axis=1))
         return StressField((self.part,), A, 6, places, self.nodes, self.nodes)
 
     def _nodal_stress(self, X: Floats) -> Iterator[Floats]:
         """Stress map (elements, 6, dofs) at each corner or edge node, from the integration points."""
-        if self.kind in ("tet4", "wedge6"):
-            S = self.elasticity @ _b_matrix(self._gradient(X, _middle(self.kind))[0])
+        if CELLS[self.kind].order == 1 and self.kind != "hex8":
+            S = self.elasticity @ _b_matrix(self._gradient(X, middle_place(self.kind))[0])
             for _ in range(NODE_COUNT[self.kind]):
                 yield S
             return
         _, inner = self._stiffness(X)
-        if self.kind == "tet10":
-            points = solid_rule("tet10", "stiffness")[0]
-            reference = np.concatenate([np.eye(4, 3, -1), _edge_places()])
-            fit = np.linalg.inv(np.column_stack([np.ones(4), points]))
-            basis = np.column_stack([np.ones(10), reference])
-        else:
-            g = 1.0 / np.sqrt(3.0)
+        g = 1.0 / np.sqrt(3.0)
+        if self.kind in ("hex8", "hex20"):
             points = g * np.array([[a, b, c] for c in (-1, 1) for b in (-1, 1) for a in (-1, 1)], dtype=float)
-            from holokine.elements.shapes import HEX20_PLACES
-
-            reference = HEX20_PLACES[: NODE_COUNT[self.kind]]
-            fit = np.linalg.inv(_trilinear(points))
-            basis = _trilinear(reference)
-        weights = basis @ fit  # (nodes, points)
+            basis = _trilinear
+        elif self.kind == "wedge15":
+            places = [[1 / 6, 1 / 6], [2 / 3, 1 / 6], [1 / 6, 2 / 3]]
+            points = np.array([[x, y, z] for z in (-g, g) for x, y in places])
+            basis = _linear_by_height
+        else:
+            points = solid_rule("pyramid5" if self.kind == "pyramid13" else self.kind, "stiffness")[0]
+            basis = _linear
+        weights = basis(node_places(self.kind)) @ np.linalg.pinv(basis(points))  # (nodes, points)
         at_points = [self._strain_map(X, p, inner) for p in points]
         for row in weights:
             yield self.elasticity @ sum(w * B for w, B in zip(row, at_points, strict=True))
@@ -338,16 +333,11 @@ class SolidElements(ElementKind):
         gradient, det = self._gradient(X, p)
         B = _b_matrix(gradient)
         if inner is not None:
-            J0, det0 = self._jacobian(X, shape(self.kind, _centre(self.kind))[1])
+            J0, det0 = self._jacobian(X, shape(self.kind, middle_place(self.kind))[1])
             local = _extra_modes(self.kind, p)
             assert local is not None
             B = B + _b_matrix(_times_inverse(local, J0, det0) * (det0 / det)[:, None, None]) @ inner
         return B
-
-
-def _middle(kind: str) -> Floats:
-    """Reference place of an element's middle."""
-    return np.array({"hex8": [0, 0, 0], "hex20": [0, 0, 0], "wedge6": [1 / 3, 1 / 3, 0]}.get(kind, [0.25] * 3), float)
 
 
 def _trilinear(p: Floats) -> Floats:
@@ -355,6 +345,9 @@ def _trilinear(p: Floats) -> Floats:
     return np.column_stack([np.ones(len(p)), x, y, z, x * y, y * z, z * x, x * y * z])
 
 
-def _edge_places() -> Floats:
-    corners = np.eye(4, 3, -1)
-    return np.array([(corners[a] + corners[b]) / 2 for a, b in [(0, 1), (1, 2), (2, 0), (0, 3), (1, 3), (2, 3)]])
+def _linear(p: Floats) -> Floats:
+    return np.column_stack([np.ones(len(p)), p])
+
+
+def _linear_by_height(p: Floats) -> Floats:
+    return np.column_stack([_linear(p), p[:, 0] * p[:, 2], p[:, 1] * p[:, 2]])

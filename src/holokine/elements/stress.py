@@ -91,6 +91,8 @@ class StressField:
         What absolute acceleration adds, for stress from balance.
     spots : ndarray, shape (elements, 3), or None
         Where the value of each element is, in m; None: in its middle.
+    free : ndarray, shape (width,), or None
+        Stress that a unit free strain takes off where nothing moves, in Pa; None: as the elements say.
     starts : tuple of int
         First element of each part.
     """
@@ -103,6 +105,7 @@ class StressField:
     nodes: Ints
     inertia: csr_array | None = None
     spots: Floats | None = None
+    free: Floats | None = None
     starts: tuple[int, ...] = (0,)
 
     @property

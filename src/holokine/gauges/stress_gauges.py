@@ -19,7 +19,7 @@ def stress(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
     if any(b.stress_names != first.stress_names for b in blocks):
         kinds = " and ".join(dict.fromkeys(b.words for b in blocks))
         raise DescriptionError(f'gauge "{name}": the part "{gauge.source}" mixes {kinds}')
-    options = {o: getattr(gauge, o) for o in ("end", "surface", "at", "component")}
+    options = {o: getattr(gauge, o) for o in ("end", "surface", "at", "component", "layer")}
     for option, value in options.items():
         if value is not None and option not in first.stress_options:
             raise DescriptionError(
@@ -36,7 +36,12 @@ def stress(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
         balance = part.inertia is not None
         more = {"acceleration": part.inertia} if part.inertia is not None else {}
         block = ChannelBlock(name, names, "stress", "balance" if balance else "elastic", places=len(part.places))
-        maps.add_field(block, free={gauge.source: -first.free_stress()}, displacement=part.matrix, **more)
+        maps.add_field(
+            block,
+            free={gauge.source: -(first.free_stress() if part.free is None else part.free)},
+            displacement=part.matrix,
+            **more,
+        )
     places = Places.joined([f.places for f in found])
     channels = range(start, maps.count)
     if width == 1:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import replace
 from typing import Any
 
@@ -14,10 +15,11 @@ from holokine.describe import Description
 from holokine.describe.files import Folder
 from holokine.describe.parts import Beam, MeshFile, Ring
 from holokine.errors import MeshError
-from holokine.mesh.builders import mesh_geometry, normal_axes
+from holokine.mesh.builders import mesh_geometry, normal_axes, outlined
 from holokine.mesh.cells import CELLS
 from holokine.mesh.files import FileMesh, pick, read_mesh
 from holokine.mesh.mesh import Block, Mesh
+from holokine.mesh.outlines import Sheet
 from holokine.mesh.quality import refuse_bad
 from holokine.mesh.tree import nearest_tree
 from holokine.units import unit_factor
@@ -49,11 +51,11 @@ def build_mesh(description: Description, folder: Folder | None = None) -> Mesh:
     count = len(named)
     blocks: list[Block] = []
     frozen = [np.array([p.apart for p in named.values()], dtype=bool)]
-    owner = [np.full(count, -1)]
     sets: dict[str, Ints] = {}
     notes: list[str] = []
     files: dict[tuple[str, float], FileMesh] = {}
-    for number, (name, part) in enumerate(description.parts.items()):
+    later: list[tuple[int, str]] = []
+    for name, part in description.parts.items():
         if part.beam is not None:
             nodes, block = _beam_run(name, part.beam, pieces[0], points, count)
             own = [block]
@@ -61,22 +63,95 @@ def build_mesh(description: Description, folder: Folder | None = None) -> Mesh:
             nodes, block = _ring(name, part.ring, count)
             own = [block]
         elif part.mesh is not None:
-            nodes, own, found = _from_file(name, part.mesh, folder, files, count, notes)
-            for key, members in found.items():
+            nodes, own, named_sets = _from_file(name, part.mesh, folder, files, count, notes)
+            for key, members in named_sets.items():
                 sets[key] = np.union1d(sets[key], members) if key in sets else members
+        elif part.plate is not None and part.plate.outline is not None:
+            later.append((len(blocks), name))
+            continue
         else:
-            nodes, cells, kind = mesh_geometry(name, part)
-            own = [Block(name, kind, cells + count)]
+            nodes, found = mesh_geometry(name, part)
+            own = [Block(name, kind, cells + count) for cells, kind in found]
         blocks += own
         pieces.append(nodes)
         frozen.append(np.full(len(nodes), not part.merge))
-        owner.append(np.full(len(nodes), number))
         count += len(nodes)
+    if later:
+        _add_outlined(description, later, pieces, blocks, frozen)
     mesh = _merge(
         np.concatenate(pieces), blocks, points, np.concatenate(frozen), description.merge_tolerance, sets, tuple(notes)
     )
     notes += refuse_bad(mesh)
     return replace(mesh, notes=tuple(notes), merged_pairs=_shared(mesh), part_nodes={})
+
+
+def _add_outlined(
+    description: Description,
+    later: list[tuple[int, str]],
+    pieces: list[Floats],
+    blocks: list[Block],
+    frozen: list[NDArray[np.bool_]],
+) -> None:
+    """Mesh plates of any outline, with the nodes of all that has a mesh already, and put them at their place."""
+    places = np.concatenate(pieces)
+    merges = ~np.concatenate(frozen)
+    plates = {name: description.parts[name].plate for _, name in later}
+    sheets = []
+    for name, plate in plates.items():
+        assert plate is not None
+        try:
+            sheets.append(Sheet.of(name, plate))
+        except MeshError as err:
+            raise MeshError(f'part "{name}": {err}') from None
+    ends = [s.space(np.array([c.start for c in s.curves])) for s in sheets]
+    diagonal = float(np.linalg.norm(np.ptp(np.concatenate([places, *ends]), axis=0)))
+    reach = description.merge_tolerance
+    tiny = reach if reach is not None else RELATIVE_MERGE_TOLERANCE * max(diagonal, 1e-9)
+    apart = {n for n, p in description.parts.items() if not p.merge}
+    for sheet in sheets:
+        if sheet.name not in apart:
+            for nodes, edges in _meeting(blocks, pieces[0], apart, sheet, places, tiny):
+                good = merges[nodes]
+                number = np.cumsum(good) - 1
+                sheet.take(places[nodes[good]], number[edges[good[edges].all(axis=1)]], tiny)
+    found = outlined([s for s in sheets if s.name not in apart], description.parts, tiny)
+    for sheet in sheets:
+        if sheet.name in apart:
+            found |= outlined([sheet], description.parts, tiny)
+    count = len(places)
+    for shift, (block_at, name) in enumerate(later):
+        nodes, cells = found[name]
+        extra = sum(len(found[n][1]) for _, n in later[:shift])
+        blocks[block_at + extra : block_at + extra] = [Block(name, kind, c + count) for c, kind in cells]
+        pieces.append(nodes)
+        frozen.append(np.full(len(nodes), name in apart))
+        count += len(nodes)
+
+
+def _meeting(
+    blocks: list[Block], points: Floats, apart: set[str], sheet: Sheet, places: Floats, tiny: float
+) -> Iterator[tuple[Ints, Ints]]:
+    """Nodes, and edges between them by their place in the list, of what a sheet may take nodes from."""
+    yield np.arange(len(points)), np.zeros((0, 2), dtype=np.int64)
+    for block in blocks:
+        kind = CELLS[block.kind]
+        if block.part in apart or kind.family == "solid":
+            continue
+        _, height = sheet.flat(places[block.cells.ravel()])
+        level = (np.abs(height) <= tiny).reshape(block.cells.shape)
+        if not level.any():
+            continue
+        flat = level.all(axis=1) & (kind.family == "surface")
+        edges = [block.cells[:, list(e)] for e in kind.edges]
+        every = np.concatenate(edges)
+        within = np.tile(flat, len(edges))
+        if flat.any():  # of what lies in the plane itself, only the rim can be met
+            _, first, counts = np.unique(np.sort(every, axis=1), axis=0, return_index=True, return_counts=True)
+            alone = np.zeros(len(every), dtype=bool)
+            alone[first[counts == 1]] = True
+            every = every[~within | alone]
+        nodes, index = np.unique(every, return_inverse=True)
+        yield nodes, index.reshape(-1, 2)
 
 
 def _shared(mesh: Mesh) -> dict[tuple[str, str], int]:
@@ -128,7 +203,7 @@ def _from_file(
     blocks = []
     for kind, cells, _ in chosen:
         own = renumber[cells]
-        if kind == "wedge6":
+        if kind in ("wedge6", "wedge15"):
             own = _wedges_upright(file.nodes, cells, own)
         arms = np.zeros((len(own), 2, 3)) if CELLS[kind].family == "line" else None
         blocks.append(Block(name, kind, own, arms))
@@ -149,7 +224,8 @@ def _wedges_upright(nodes: Floats, cells: Ints, own: Ints) -> Ints:
     """Formats differ in which way a wedge's first triangle turns: all one way or the other is fine."""
     X = nodes[cells]
     turn = np.einsum("ei,ei->e", np.cross(X[:, 1] - X[:, 0], X[:, 2] - X[:, 0]), X[:, 3] - X[:, 0])
-    return own[:, [0, 2, 1, 3, 5, 4]] if (turn < 0).all() else own
+    mirrored = [0, 2, 1, 3, 5, 4, 8, 7, 6, 11, 10, 9, 12, 14, 13][: own.shape[1]]
+    return own[:, mirrored] if (turn < 0).all() else own
 
 
 def _beam_run(name: str, beam: Beam, places: Floats, points: dict[str, int], first_new: int) -> tuple[Floats, Block]:

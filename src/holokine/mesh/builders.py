@@ -9,17 +9,65 @@ from numpy.typing import NDArray
 
 from holokine.describe.parts import Box, Cylinder, Extrusion, Part, Plate, Tube
 from holokine.errors import MeshError
-from holokine.mesh.grids import brick_layers, convert, grid_lines, hole_square, planar_grid
+from holokine.mesh.grids import (
+    brick_layers,
+    convert,
+    grid_lines,
+    hole_square,
+    on_circles,
+    planar_grid,
+    pushed,
+    surface_cells,
+)
+from holokine.mesh.outlines import Outlined, Sheet, meet
 
-__all__ = ["mesh_geometry", "normal_axes"]
+__all__ = ["mesh_geometry", "normal_axes", "outlined"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 Meshed = tuple[Floats, Ints, str]
 
 
-def mesh_geometry(name: str, part: Part) -> Meshed:
-    """Nodes (n, 3) in m, cells and their kind, of a part that is not a beam or a mesh file."""
+def mesh_geometry(name: str, part: Part) -> tuple[Floats, list[tuple[Ints, str]]]:
+    """Nodes (n, 3) in m, and cells with their kind, of a part that is a grid or extruded."""
+    try:
+        if part.extrusion is not None and not part.extrusion.is_grid:
+            return _pushed_outline(name, part.extrusion)
+    except MeshError as err:
+        raise MeshError(f'part "{name}": {err}') from None
+    points, cells, kind = _grid(name, part)
+    return points, [(cells, kind)]
+
+
+def outlined(
+    sheets: list[Sheet], parts: dict[str, Part], tiny: float
+) -> dict[str, tuple[Floats, list[tuple[Ints, str]]]]:
+    """Nodes (n, 3) in m, and cells with their kind, of plates of any outline, by part."""
+    meet(sheets, tiny)
+    meshes = Outlined(tiny)
+    result = {}
+    for sheet in sheets:
+        shape = parts[sheet.name].plate
+        assert shape is not None
+        try:
+            points, cells, bent = meshes.mesh(sheet, shape.cells == "quads")
+            points, blocks = surface_cells(points, cells, shape.quadratic, bent)
+        except MeshError as err:
+            raise MeshError(f'part "{sheet.name}": {err}') from None
+        result[sheet.name] = sheet.space(points), blocks
+    return result
+
+
+def _pushed_outline(name: str, s: Extrusion) -> tuple[Floats, list[tuple[Ints, str]]]:
+    sheet = Sheet.of(name, s)
+    tiny = 1e-7 * sheet.extent()
+    points, cells, bent = Outlined(tiny).mesh(sheet, s.cells == "bricks")
+    zs = grid_lines(s.length, None, s.size, _refined(s, 3), [])
+    flat, blocks = pushed(points, cells, zs, s.cells, s.quadratic, bent)
+    return sheet.origin + flat @ sheet.frame, blocks
+
+
+def _grid(name: str, part: Part) -> Meshed:
     try:
         if part.plate is not None:
             return _plate(part.plate)
@@ -101,7 +149,8 @@ def _plate(s: Plate) -> Meshed:
     n = _counts(s.divisions, 2)
     lines = [grid_lines(lengths[k], n[k], s.size, _refined(s, k + 1), _hole_lines(s.holes, k)) for k in range(2)]
     points, cells = planar_grid(lines[0], lines[1], *_hole_lists(s.holes))
-    points, cells, kind = convert(points, cells, s.cells, False)
+    points, cells, kind = convert(points, cells, s.cells, s.quadratic)
+    points = on_circles(points, cells, kind, _hole_lists(s.holes)[0])
     p, q = points[:, :1] / lengths[0], points[:, 1:] / lengths[1]
     return (1 - p) * (1 - q) * c[0] + p * (1 - q) * c[1] + p * q * c[2] + (1 - p) * q * c[3], cells, kind
 
@@ -114,7 +163,7 @@ def _cylinder(s: Cylinder) -> Meshed:
     a = grid_lines(around, n[0], s.size, _refined(s, 1), [])
     b = grid_lines(s.length, n[1], s.size, _refined(s, 2), [])
     points, cells = planar_grid(a, b, [], [])
-    points, cells, kind = convert(points, cells, s.cells, False)
+    points, cells, kind = convert(points, cells, s.cells, s.quadratic)
     angle, height = s.angle * points[:, 0] / around, points[:, 1]
     radius = s.radius + (end - s.radius) * height / s.length
     local = np.column_stack([radius * np.cos(angle), radius * np.sin(angle), height])
@@ -157,22 +206,19 @@ def _extrusion(s: Extrusion) -> Meshed:
     y = np.array(s.plane.y) - (np.array(s.plane.y) @ x) * x
     y = y / np.linalg.norm(y)
     frame = np.stack([x, y, np.cross(x, y)])
-    outline = np.array(s.outline)
+    outline = np.array([c for c in s.outline if isinstance(c, tuple)])
     low, high = outline.min(axis=0), outline.max(axis=0)
     lengths = (*(high - low), s.length)
     if min(lengths) <= 0:
         raise MeshError("the outline spans no area")
     edges = np.roll(outline, -1, axis=0) - outline
     square = (np.abs(edges).min(axis=1) < 1e-9 * max(lengths)).all()
-    if not square and (len(outline) != 4 or s.holes):
-        raise MeshError(
-            "an outline with slanted edges must have four corners and no holes here; bring other shapes as a mesh file"
-        )
     n = _counts(s.divisions, 3)
     zs = grid_lines(s.length, n[2], s.size, _refined(s, 3), [])
     if square:
         corner_lines = [sorted(set((outline[:, k] - low[k]).round(12))) for k in range(2)]
-        shifted = tuple(h.model_copy(update={"at": (h.at[0] - low[0], h.at[1] - low[1])}) for h in s.holes)
+        places = [np.array(h.at) - low for h in s.holes]
+        shifted = tuple(h.model_copy(update={"at": tuple(p)}) for h, p in zip(s.holes, places, strict=True))
         lines = [
             grid_lines(lengths[k], n[k], s.size, _refined(s, k + 1), _hole_lines(shifted, k) + corner_lines[k])
             for k in range(2)
@@ -188,6 +234,7 @@ def _extrusion(s: Extrusion) -> Meshed:
     points, cells = brick_layers(plane, zs)
     points, cells, kind = convert(points, cells, s.cells, s.quadratic)
     if square:
+        points = on_circles(points, cells, kind, _hole_lists(shifted)[0])
         flat = points[:, :2] + low
     else:
         p, q = points[:, :1] / lines[0][-1], points[:, 1:2] / lines[1][-1]

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import MeshError, nearest_hint
 from holokine.mesh.cells import CELLS
+from holokine.mesh.grids import with_centres
 from holokine.mesh.mesh import Mesh
 from holokine.whole import whole_file
 
@@ -18,7 +19,7 @@ __all__ = ["KINDS", "FileMesh", "read_mesh", "write_mesh"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
-KINDS = {kind.in_files: kind.name for kind in CELLS.values()}
+KINDS = {kind.in_files: kind.name for kind in CELLS.values()} | {"quad8": "quad9"}
 _PASSED_OVER = {"vertex"}
 
 
@@ -32,10 +33,21 @@ class FileMesh:
     node_sets: dict[str, Ints]
 
 
+def _meshio() -> Any:
+    """The library of mesh files, which names two quadratic solids in its formats but not in its table of sizes."""
+    import meshio
+    from meshio._mesh import topological_dimension
+
+    for kind in ("wedge15", "pyramid13"):
+        topological_dimension.setdefault(kind, 3)
+    return meshio
+
+
 def read_mesh(path: Path, factor: float) -> FileMesh:
     """Read a mesh file, lengths times `factor` to metres.
 
-    Cell data of whole numbers become sets called ``name=value``; named sets keep their names.
+    Quadrilaterals of eight nodes get a ninth in their middle. Cell data of whole numbers become sets called
+    ``name=value``; named sets keep their names.
 
     Raises
     ------
@@ -45,8 +57,7 @@ def read_mesh(path: Path, factor: float) -> FileMesh:
     import contextlib
     import io
 
-    import meshio
-
+    meshio = _meshio()
     if not path.exists():
         raise MeshError(f"{path}: there is no such file")
     try:
@@ -87,7 +98,12 @@ def read_mesh(path: Path, factor: float) -> FileMesh:
     for name, per_block in raw.cell_sets.items():
         sets[str(name)] = [np.asarray(per_block[i] if per_block[i] is not None else [], dtype=np.int64) for i in kept]
     node_sets = {str(n): np.asarray(v, dtype=np.int64) for n, v in raw.point_sets.items()}
-    blocks = [(KINDS[raw.cells[i].type], np.asarray(raw.cells[i].data, dtype=np.int64)) for i in kept]
+    blocks = []
+    for i in kept:
+        cells = np.asarray(raw.cells[i].data, dtype=np.int64)
+        if raw.cells[i].type == "quad8":
+            points, cells, _ = with_centres(points, cells)
+        blocks.append((KINDS[raw.cells[i].type], cells))
     return FileMesh(points * factor, blocks, sets, node_sets)
 
 
@@ -116,8 +132,7 @@ def write_mesh(
     cell_data : dict of str to list of ndarray
         One array per block of the mesh.
     """
-    import meshio
-
+    meshio = _meshio()
     blocks = [(CELLS[b.kind].in_files, b.cells) for b in mesh.blocks]
     parts = list(dict.fromkeys(b.part for b in mesh.blocks))
     data = {"part": [np.full(len(b.cells), parts.index(b.part), dtype=np.int32) for b in mesh.blocks]}

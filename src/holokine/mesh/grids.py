@@ -7,11 +7,16 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse import coo_array
+from scipy.sparse.csgraph import breadth_first_order, connected_components
 
 from holokine.errors import MeshError
 from holokine.mesh.cells import CELLS
 
-__all__ = ["Grid", "brick_layers", "convert", "grid_lines", "planar_grid"]
+__all__ = [
+    "Grid", "brick_layers", "chequered", "convert", "grid_lines", "on_circles", "planar_grid", "pushed",
+    "quadratic_surface", "surface_cells", "with_centres", "with_middles",
+]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -166,25 +171,161 @@ def brick_layers(plane: Grid, zs: Floats) -> Grid:
 _TETS = ((0, 1, 2, 6), (0, 2, 3, 6), (0, 3, 7, 6), (0, 7, 4, 6), (0, 4, 5, 6), (0, 5, 1, 6))
 
 
+def chequered(quads: Ints) -> NDArray[np.bool_]:
+    """Which quads are the dark squares: neighbours differ where a board of them can be coloured so."""
+    edges = np.sort(np.concatenate([quads[:, [a, (a + 1) % 4]] for a in range(4)]), axis=1)
+    owner = np.tile(np.arange(len(quads)), 4)
+    order = np.lexsort((edges[:, 1], edges[:, 0]))
+    same = (edges[order[1:]] == edges[order[:-1]]).all(axis=1)
+    a, b = owner[order[:-1][same]], owner[order[1:][same]]
+    graph = coo_array((np.ones(len(a)), (a, b)), shape=(len(quads),) * 2).tocsr()
+    _, label = connected_components(graph, directed=False)
+    depth = np.zeros(len(quads), dtype=np.int64)
+    for start in np.unique(label, return_index=True)[1]:
+        reached, before = breadth_first_order(graph, start, directed=False)
+        for cell in reached[1:]:
+            depth[cell] = depth[before[cell]] + 1
+    return depth % 2 == 1
+
+
+def _halves(cells: Ints, layers: int) -> Ints:
+    """Triangles, or wedges of two `layers`, from quads or bricks; the cut changes its way from one to the next."""
+    dark = chequered(cells[:, :4])
+    ways = [[(0, 1, 2), (0, 2, 3)], [(0, 1, 3), (1, 2, 3)]]
+    cuts = [np.array([[c + 4 * k for k in range(layers) for c in t] for t in way]) for way in ways]
+    return np.concatenate([np.where(dark[:, None], cells[:, cuts[1][t]], cells[:, cuts[0][t]]) for t in range(2)])
+
+
 def convert(points: Floats, cells: Ints, kind: str, quadratic: bool) -> tuple[Floats, Ints, str]:
     """Turn quads or bricks into triangles, wedges, tetrahedra or their quadratic forms, in parameter space."""
-    if kind == "quads":
-        return points, cells, "quad4"
-    if kind == "triangles":
-        return points, np.concatenate([cells[:, [0, 1, 2]], cells[:, [0, 2, 3]]]), "tri3"
+    if kind in ("quads", "triangles"):
+        if kind == "triangles":
+            cells = _halves(cells, 1)
+        return (
+            quadratic_surface(points, cells) if quadratic else (points, cells, "quad4" if kind == "quads" else "tri3")
+        )
     if kind == "bricks":
-        return (*_with_middles(points, cells, CELLS["hex8"].edges), "hex20") if quadratic else (points, cells, "hex8")
+        return (*with_middles(points, cells, CELLS["hex8"].edges), "hex20") if quadratic else (points, cells, "hex8")
     if kind == "wedges":
-        if quadratic:
-            raise MeshError("wedges have six nodes here; leave out quadratic, or use bricks or tetrahedra")
-        return points, np.concatenate([cells[:, [0, 1, 2, 4, 5, 6]], cells[:, [0, 2, 3, 4, 6, 7]]]), "wedge6"
+        cells = _halves(cells, 2)
+        return (
+            (*with_middles(points, cells, CELLS["wedge6"].edges), "wedge15") if quadratic else (points, cells, "wedge6")
+        )
     tets = np.concatenate([cells[:, list(t)] for t in _TETS])
-    return (*_with_middles(points, tets, CELLS["tet4"].edges), "tet10") if quadratic else (points, tets, "tet4")
+    return (*with_middles(points, tets, CELLS["tet4"].edges), "tet10") if quadratic else (points, tets, "tet4")
 
 
-def _with_middles(points: Floats, cells: Ints, edges: tuple[tuple[int, int], ...]) -> Grid:
-    pairs = np.concatenate([np.sort(cells[:, list(e)], axis=1) for e in edges])
-    unique, inverse = np.unique(pairs, axis=0, return_inverse=True)
+def quadratic_surface(points: Floats, cells: Ints) -> tuple[Floats, Ints, str]:
+    """Nodes in the middle of edges, and of quads, added to a flat mesh of triangles or quads."""
+    if cells.shape[1] == 3:
+        return (*with_middles(points, cells, CELLS["tri3"].edges), "tri6")
+    points, cells = with_middles(points, cells, CELLS["quad4"].edges)
+    return with_centres(points, cells)
+
+
+def surface_cells(
+    points: Floats, cells: list[Ints], quadratic: bool, bent: dict[tuple[int, int], Floats]
+) -> tuple[Floats, list[tuple[Ints, str]]]:
+    """Flat cells of three and four nodes with their kind; quadratic ones with middles on arcs, by pair of ends."""
+    if not quadratic:
+        return points, [(c, "quad4" if c.shape[1] == 4 else "tri3") for c in cells]
+    kinds = ["quad4" if c.shape[1] == 4 else "tri3" for c in cells]
+    points, cells = _all_middles(points, cells, [CELLS[k].edges for k in kinds], bent)
+    blocks: list[tuple[Ints, str]] = []
+    for c, kind in zip(cells, kinds, strict=True):
+        if kind == "tri3":
+            blocks.append((c, "tri6"))
+        else:
+            points, c, _ = with_centres(points, c)
+            blocks.append((c, "quad9"))
+    return points, blocks
+
+
+def pushed(
+    points: Floats, cells: list[Ints], zs: Floats, kind: str, quadratic: bool, bent: dict[tuple[int, int], Floats]
+) -> tuple[Floats, list[tuple[Ints, str]]]:
+    """Solids from flat cells and layers: bricks with wedges among them, wedges, or tetrahedra."""
+    n = len(points)
+    space = np.concatenate([np.column_stack([points, np.full(n, z)]) for z in zs])
+    stacked = [
+        np.concatenate([np.column_stack([c + k * n, c + (k + 1) * n]) for k in range(len(zs) - 1)]) for c in cells
+    ]
+    kinds = ["hex8" if c.shape[1] == 8 else "wedge6" for c in stacked]
+    if kind == "tetrahedra":
+        stacked, kinds = [_wedges_to_tets(c) for c in stacked], ["tet4"] * len(stacked)
+    if quadratic:
+        arcs = {(a + k * n, b + k * n): np.append(place, z) for (a, b), place in bent.items() for k, z in enumerate(zs)}
+        space, stacked = _all_middles(space, stacked, [CELLS[k].edges for k in kinds], arcs)
+        kinds = [{"hex8": "hex20", "wedge6": "wedge15", "tet4": "tet10"}[k] for k in kinds]
+    return space, list(zip(stacked, kinds, strict=True))
+
+
+def _wedges_to_tets(wedges: Ints) -> Ints:
+    """Three tetrahedra of each wedge; diagonals start at the lowest node of a side, so that neighbours match.
+
+    Dompierre et al., *How to subdivide pyramids, prisms and hexahedra into tetrahedra* (1999).
+    """
+    turns = np.array([[0, 1, 2, 3, 4, 5], [1, 2, 0, 4, 5, 3], [2, 0, 1, 5, 3, 4],
+                      [3, 5, 4, 0, 2, 1], [4, 3, 5, 1, 0, 2], [5, 4, 3, 2, 1, 0]])  # fmt: skip
+    v = np.take_along_axis(wedges, turns[np.argmin(wedges, axis=1)], axis=1)
+    first = np.minimum(v[:, 1], v[:, 5]) < np.minimum(v[:, 2], v[:, 4])
+    one = v[:, [0, 1, 2, 5, 0, 1, 5, 4, 0, 4, 5, 3]]
+    two = v[:, [0, 1, 2, 4, 0, 4, 2, 5, 0, 4, 5, 3]]
+    return np.where(first[:, None], one, two).reshape(-1, 4)
+
+
+def _all_middles(
+    points: Floats, blocks: list[Ints], edges: list[tuple[tuple[int, int], ...]], bent: dict[tuple[int, int], Floats]
+) -> tuple[Floats, list[Ints]]:
+    """Cells with a node in the middle of every edge, shared among all; on its arc where one is given for its ends."""
+    pairs = [
+        np.sort(np.stack([c[:, list(e)] for e in own], axis=1), axis=2) for c, own in zip(blocks, edges, strict=True)
+    ]
+    every = np.concatenate([p.reshape(-1, 2) for p in pairs])
+    unique, inverse = np.unique(every, axis=0, return_inverse=True)
     middles = points[unique].mean(axis=1)
-    added = (len(points) + inverse.reshape(-1)).reshape(len(edges), len(cells)).T
-    return np.concatenate([points, middles]), np.concatenate([cells, added], axis=1)
+    if bent:
+        number = {(int(a), int(b)): i for i, (a, b) in enumerate(unique)}
+        for pair, place in bent.items():
+            if pair in number:
+                middles[number[pair]] = place
+    added = len(points) + inverse.reshape(-1)
+    result, start = [], 0
+    for c, p in zip(blocks, pairs, strict=True):
+        stop = start + p.shape[0] * p.shape[1]
+        result.append(np.concatenate([c, added[start:stop].reshape(len(c), -1)], axis=1))
+        start = stop
+    return np.concatenate([points, middles]), result
+
+
+def with_centres(points: Floats, cells: Ints) -> tuple[Floats, Ints, str]:
+    """A node in the middle of quads of eight nodes, where their edges say that it is."""
+    X = points[cells]
+    middle = X[:, 4:8].sum(axis=1) / 2.0 - X[:, :4].sum(axis=1) / 4.0
+    number = len(points) + np.arange(len(cells))
+    return np.concatenate([points, middle]), np.column_stack([cells, number]), "quad9"
+
+
+def on_circles(points: Floats, cells: Ints, kind: str, circles: list[tuple[float, float, float]]) -> Floats:
+    """Points of a quadratic mesh with those in the middle of a chord of a circle moved out to it."""
+    if CELLS[kind].order == 1 or not circles:
+        return points
+    points = points.copy()
+    edges = CELLS[kind].edges
+    first = CELLS[kind].corner_count
+    for x, y, r in circles:
+        away = np.hypot(points[:, 0] - x, points[:, 1] - y)
+        on = np.abs(away - r) <= 1e-9 * r
+        for i, (a, b) in enumerate(edges):
+            middle = np.unique(cells[on[cells[:, a]] & on[cells[:, b]], first + i])
+            middle = middle[away[middle] > 0.5 * r]
+            points[middle, :2] = [x, y] + (points[middle, :2] - [x, y]) * (r / away[middle])[:, None]
+    if kind == "quad9":
+        X = points[cells]
+        points[cells[:, 8]] = X[:, 4:8].sum(axis=1) / 2.0 - X[:, :4].sum(axis=1) / 4.0
+    return points
+
+
+def with_middles(points: Floats, cells: Ints, edges: tuple[tuple[int, int], ...]) -> Grid:
+    points, (cells,) = _all_middles(points, [cells], [edges], {})
+    return points, cells

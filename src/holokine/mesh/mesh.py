@@ -29,7 +29,7 @@ class Block:
     part : str
         Name of the part.
     kind : str
-        Kind of cell: beam, quad4, tri3, hex8, hex20, tet4, tet10, wedge6.
+        Kind of cell: a key of `mesh.cells.CELLS`.
     cells : ndarray of int, shape (cells, nodes per cell)
         Node numbers.
     arms : ndarray, shape (cells, nodes per cell, 3), or None

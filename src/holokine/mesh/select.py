@@ -103,9 +103,9 @@ def _regions(mesh: Mesh, selection: Selection, nodes: Ints):  # type: ignore[no-
 def _facing(mesh: Mesh, selection: Selection, nodes: Ints) -> Ints:
     assert selection.normal is not None
     caught = []
-    for corners, _ in outer_faces(mesh, selection.part):
+    for corners, _ in outer_faces(mesh, selection.part, "all"):
         X = mesh.nodes[corners]
-        last = X[:, 3] if X.shape[1] == 4 else X[:, 0]
+        last = X[:, 3] if X.shape[1] in (4, 8, 9) else X[:, 0]
         normal = np.cross(X[:, 2] - X[:, 0], last - X[:, 1])
         normal = normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
         good = normal @ np.array(selection.normal.along) >= np.cos(selection.normal.within)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,39 +16,57 @@ __all__ = ["outer_faces", "quad_faces", "rim"]
 Ints = NDArray[Any]  # int64
 
 
-def outer_faces(mesh: Mesh, part: str | Sequence[str] | None = None) -> list[tuple[Ints, str]]:
-    """Corner nodes of the outer faces (faces, 3 or 4) and the part they belong to.
+def outer_faces(
+    mesh: Mesh, part: str | Sequence[str] | None = None, want: Literal["corners", "all", "pieces"] = "corners"
+) -> list[tuple[Ints, str]]:
+    """Nodes of the outer faces and the part they belong to.
 
     Faces between two solids of one part are left out; shells are faces themselves.
+
+    Parameters
+    ----------
+    want : str
+        Corners, (faces, 3 or 4); all nodes, corners first (faces, 3, 4, 6, 8 or 9); or corners with curved shells in
+        flat pieces.
     """
     result = []
     every = list(dict.fromkeys(b.part for b in mesh.blocks)) if part is None else part
     parts = [every] if isinstance(every, str) else every
     for name in parts:
-        by_size: dict[int, list[Ints]] = {}
+        by_size: dict[tuple[int, int], list[Ints]] = {}
         for block in mesh.blocks_of(name):
-            for face in CELLS[block.kind].faces:
-                by_size.setdefault(len(face), []).append(block.cells[:, list(face)])
-        for faces in by_size.values():
+            kind = CELLS[block.kind]
+            if want == "pieces" and kind.pieces:
+                corners = len(kind.pieces[0])
+                by_size.setdefault((corners, corners), []).extend(block.cells[:, list(p)] for p in kind.pieces)
+                continue
+            for face, full in zip(kind.faces, kind.full_faces, strict=True):
+                wanted = full if want == "all" else face
+                by_size.setdefault((len(face), len(wanted)), []).append(block.cells[:, list(wanted)])
+        for (corners, _), faces in by_size.items():
             all_ = np.concatenate(faces)
-            _, first, counts = np.unique(np.sort(all_, axis=1), axis=0, return_index=True, return_counts=True)
+            keys = np.sort(all_[:, :corners], axis=1)
+            _, first, counts = np.unique(keys, axis=0, return_index=True, return_counts=True)
             result.append((all_[np.sort(first[counts == 1])], name))
     return result
 
 
 def quad_faces(mesh: Mesh, part: str) -> Ints:
     """Corner nodes of the outer faces of a part, (faces, 4); a triangle repeats its last corner."""
-    faces = [c if c.shape[1] == 4 else c[:, [0, 1, 2, 2]] for c, _ in outer_faces(mesh, part)]
+    faces = [c if c.shape[1] == 4 else c[:, [0, 1, 2, 2]] for c, _ in outer_faces(mesh, part, "pieces")]
     return np.concatenate(faces) if faces else np.zeros((0, 4), dtype=np.int64)
 
 
 def rim(mesh: Mesh, part: str) -> Ints:
-    """Corner nodes with which a part can meet another: on the free edges of shells and the outer faces of solids."""
+    """Nodes with which a part can meet another: on the free edges of shells and corners of outer faces of solids."""
     edges, found = [], []
     for block in mesh.blocks_of(part):
         kind = CELLS[block.kind]
         if kind.family == "surface":
-            edges += [block.cells[:, list(edge)] for edge in kind.edges]
+            for a, b in kind.edges:
+                middle = kind.middle(a, b)
+                halves = [(a, b)] if middle is None else [(a, middle), (middle, b)]
+                edges += [block.cells[:, list(half)] for half in halves]
     if edges:
         every, counts = np.unique(np.sort(np.concatenate(edges), axis=1), axis=0, return_counts=True)
         found.append(every[counts == 1].ravel())

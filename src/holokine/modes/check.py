@@ -74,7 +74,7 @@ def check_system(system: System) -> CheckReport:
     if not any(f.level == "error" for f in findings):
         findings += [Finding("error", m) for m in internal_mechanisms(system, pieces)]
     for name, material in d.materials.items():
-        if material.density == 0.0 and any(p.material == name for p in d.parts.values()):
+        if material.density == 0.0 and any(name in p.materials for p in d.parts.values()):
             findings.append(Finding("warning", f'the material "{name}" has no density'))
         elif material.density and not 10.0 < material.density < 25000.0:
             findings.append(
@@ -82,7 +82,7 @@ def check_system(system: System) -> CheckReport:
                         "is its unit right?")
             )  # fmt: skip
     findings += _implausible(system, totals, members := member_masses(system))
-    unused = [n for n in d.materials if all(p.material != n for p in d.parts.values())]
+    unused = [n for n in d.materials if all(n not in p.materials for p in d.parts.values())]
     used = {s for p in d.parts.values() for s in p.sections}
     unused += [n for n in d.sections if n not in used]
     if unused:

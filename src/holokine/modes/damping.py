@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from holokine.describe.damping import Damping
 from holokine.describe.references import group_members
 from holokine.describe.schema import Description
-from holokine.errors import first_few
+from holokine.errors import DescriptionError, first_few
 from holokine.modes.check import Finding
 from holokine.modes.energy import Energies
 from holokine.modes.extract import ModeSet
@@ -93,14 +93,31 @@ def _chosen(
     """What is given for a member: by its name, a group it is in (the first named), its material; or its own value."""
     options = [member, *(g for g, members in groups.items() if member in members)]
     if member in d.parts:
-        options.append(d.parts[member].material.removesuffix(f" of {member}"))
+        names = [m.removesuffix(f" of {member}") for m in d.parts[member].materials]
+        if len(names) > 1 and any(n in given for n in names):
+            raise DescriptionError(
+                f'damping: the part "{member}" has layers of {", ".join(names)}, and what it loses depends on the '
+                "mode; give a value for the part"
+            )
+        options += names[:1]
     rest = own[member] if member in own else given.get("default", 0.0)
     return next((given[o] for o in options if o in given), rest)
 
 
+def _loss_of(d: Description, part: str) -> float:
+    """Loss factor of a part by its material; of layers the one that they share."""
+    losses = {d.materials[m].loss_factor or 0.0 for m in d.parts[part].materials}
+    if len(losses) > 1:
+        raise DescriptionError(
+            f'part "{part}": its layers have different loss factors, and what the laminate loses depends on the mode; '
+            f'give the part\'s own: damping: {{loss factors: {{"{part}": ...}}}}, and take them out of the materials'
+        )
+    return losses.pop()
+
+
 def own_losses(d: Description) -> dict[str, float]:
     """Loss factors of members that have one of their own: parts by their material, springs, bushings and joints."""
-    found = {name: d.materials[p.material].loss_factor or 0.0 for name, p in d.parts.items()}
+    found = {name: _loss_of(d, name) for name in d.parts}
     tables: tuple[dict[str, Any], ...] = (d.springs, d.bushings, d.joints)
     for table in tables:
         found |= {name: c.loss_factor or 0.0 for name, c in table.items()}

@@ -178,7 +178,7 @@ def bodies_of(system: System, parts: Iterable[str]) -> Iterator[tuple[str, Float
 def _drawing_of(system: System) -> Drawing:
     mesh = system.mesh
     faces: dict[str, list[Ints]] = {}
-    for corners, part in outer_faces(mesh):
+    for corners, part in outer_faces(mesh, want="pieces"):
         quads = corners if corners.shape[1] == 4 else corners[:, [0, 1, 2, 2]]
         faces.setdefault(part, []).append(quads)
     lines: dict[str, list[Ints]] = {}

@@ -16,6 +16,7 @@ import scipy.linalg
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array, vstack
 
+from holokine.describe import Description
 from holokine.describe.references import group_members
 from holokine.describe.states import State
 from holokine.elements.beam import BeamElements
@@ -139,17 +140,28 @@ def growths(system: System, state: State) -> dict[str, float]:
         if not parts:
             raise DescriptionError(f'state, temperature: the group "{name}" has no part')
         for part in parts:
-            material = d.parts[part].material
-            expansion = d.materials[material].expansion
-            if expansion is None:
-                raise DescriptionError(
-                    f'state, temperature, {name}: the material "{material}" of "{part}" has no expansion; add '
-                    "expansion: 12e-6 1/K to it"
-                )
-            found[part] = found.get(part, 0.0) + expansion * change
+            found[part] = found.get(part, 0.0) + _expansion(d, name, part) * change
     for part, size in state.shortening.items():
         found[part] = found.get(part, 0.0) - size / run_length(system, part, "shortening")
     return found
+
+
+def _expansion(d: Description, name: str, part: str) -> float:
+    """Coefficient in 1/K of a part's material, or of all of its layers."""
+    found = {m: d.materials[m].expansion for m in d.parts[part].materials}
+    for material, value in found.items():
+        if value is None:
+            raise DescriptionError(
+                f'state, temperature, {name}: the material "{material}" of "{part}" has no expansion; add '
+                "expansion: 12e-6 1/K to it"
+            )
+    values = [v for v in found.values() if v is not None]
+    if len(set(values)) > 1:
+        raise DescriptionError(
+            f'state, temperature, {name}: the layers of "{part}" expand differently and would bend it; only layers of '
+            "one expansion can be heated here"
+        )
+    return values[0]
 
 
 def run_length(system: System, part: str, key: str) -> float:

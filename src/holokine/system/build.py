@@ -14,13 +14,15 @@ from scipy.sparse import csr_array, diags_array
 from holokine.describe import Description
 from holokine.describe.files import Folder
 from holokine.describe.joints import AveragingOrRigid
-from holokine.describe.parts import Part
+from holokine.describe.parts import Part, Shell
 from holokine.describe.references import group_members
 from holokine.describe.schema import GROUND, Bushing, Material, Spring
 from holokine.elements.beam import BeamElements
 from holokine.elements.connectors import Connector, PointMass, arm_matrix, axes_from
 from holokine.elements.constitutive import plane_stress, rotate, solid_matrix, transverse_shear
+from holokine.elements.curved import CurvedShellElements
 from holokine.elements.kinds import ElementKind
+from holokine.elements.laminate import Laminate, Ply
 from holokine.elements.sections import section_properties, tapered
 from holokine.elements.shell import ShellElements
 from holokine.elements.solid import SolidElements
@@ -396,7 +398,7 @@ class StressBlock:
 def _elements(d: Description, mesh: Mesh) -> list[Elements]:
     made = Made(d, mesh, {name: section_properties(s) for name, s in d.sections.items()})
     return [
-        MAKERS[CELLS[block.kind].family](made, name, part, d.materials[part.material], block)
+        MAKERS[CELLS[block.kind].family](made, name, part, block)
         for name, part in d.parts.items()
         for block in mesh.blocks_of(name)
     ]
@@ -410,8 +412,14 @@ class Made:
     mesh: Mesh
     sections: dict[str, Any]
 
+    def material(self, part: Part) -> Material:
+        """Of a part that is not layered."""
+        assert part.material is not None
+        return self.description.materials[part.material]
 
-def _beams(made: Made, name: str, part: Part, material: Material, block: Block) -> Elements:
+
+def _beams(made: Made, name: str, part: Part, block: Block) -> Elements:
+    material = made.material(part)
     if material.orthotropic is not None:
         raise DescriptionError(f'part "{name}": beams need an isotropic material, "{part.material}" is orthotropic')
     assert block.arms is not None
@@ -447,28 +455,82 @@ def _beams(made: Made, name: str, part: Part, material: Material, block: Block) 
     )
 
 
-def _shells(made: Made, name: str, part: Part, material: Material, block: Block) -> Elements:
+def _shells(made: Made, name: str, part: Part, block: Block) -> Elements:
     shell = part.shell
     assert shell is not None
-    return ShellElements(
+    tension, along = None, None
+    if shell.tension is not None:
+        x, y, xy = (*shell.tension, 0.0)[:3]
+        tension = np.array([[x, xy], [xy, y]])
+        along, turned = _direction(part, shell.tension_along)
+        if turned:  # given along the side that runs around; the axis is y
+            tension = np.array([[y, -xy], [-xy, x]])
+    kind = ShellElements if CELLS[block.kind].order == 1 else CurvedShellElements
+    elements = kind(
         name,
         block.kind,
         block.cells,
         made.mesh.nodes,
-        shell.thickness,
-        plane_stress(material, part.material),
-        shell.shear_factor * transverse_shear(material),
-        material.density,
-        shell.area_mass,
+        _laminate(made.description, part, shell),
         shell.offset,
         None if part.axes is None else part.axes.x,
         made.description.mass_matrix,
-        None if shell.tension is None else np.diag(shell.tension),
+        tension,
+        along,
     )
+    if along is not None:
+        normals = elements.normals()
+        bad = np.flatnonzero(np.linalg.norm(np.cross(normals, along), axis=1) < 0.2)
+        if len(bad):
+            raise DescriptionError(
+                f'part "{name}": tension along runs nearly along the normal of element {bad[0] + 1}; choose a '
+                "direction that lies in the surface"
+            )
+    return elements
 
 
-def _solids(made: Made, name: str, part: Part, material: Material, block: Block) -> Elements:
-    D = solid_matrix(material, part.material)
+def _direction(part: Part, side: Any) -> tuple[tuple[float, float, float] | None, bool]:
+    """A direction, or that of a side of a plate or cylinder, and whether the side asked for runs across it."""
+    if not isinstance(side, str):
+        return side, False
+    if part.cylinder is not None:
+        return part.cylinder.axis, side == "side 1"
+    assert part.plate is not None
+    first = side == "side 1"
+    if part.plate.sides is not None:
+        vector = np.array(part.plate.sides[0 if first else 1])
+    else:
+        assert part.plate.corners is not None
+        c = np.array(part.plate.corners)
+        vector = c[1 if first else 3] - c[0]
+    return tuple(vector / np.linalg.norm(vector)), False
+
+
+def _laminate(d: Description, part: Part, shell: Shell) -> Laminate:
+    """What a shell is made of, in the axes of the part."""
+    if shell.layers is None:
+        assert shell.thickness is not None
+        assert part.material is not None
+        material = d.materials[part.material]
+        membrane, shear = plane_stress(material, part.material), transverse_shear(material)
+        factor = 5.0 / 6.0 if shell.shear_factor is None else shell.shear_factor
+        return Laminate.single(shell.thickness, membrane, shear, material.density, shell.area_mass, factor)
+    total = sum(layer.thickness for layer in shell.stack)
+    plies, height = [], -total / 2.0
+    for layer in shell.stack:
+        name = layer.material or str(part.material)
+        material = d.materials[name]
+        own, shear = plane_stress(material, name), transverse_shear(material)
+        share = 1.0 if layer.carries else 0.0
+        top = height + layer.thickness
+        plies.append(Ply(height, top, share * own, share * shear, material.density, layer.angle))
+        height = top
+    return Laminate(tuple(plies), shell.area_mass)
+
+
+def _solids(made: Made, name: str, part: Part, block: Block) -> Elements:
+    material = made.material(part)
+    D = solid_matrix(material, str(part.material))
     if part.axes is not None:
         D = rotate(D, axes_from(part.axes.x, part.axes.y, owner=f'part "{name}"'))
     return SolidElements(

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from holokine.describe.loads import Load
 from holokine.elements.connectors import arm_matrix
+from holokine.elements.shapes import face_rule
 from holokine.errors import DescriptionError, SelectionError
 from holokine.mesh import select_nodes
 from holokine.mesh.cells import CELLS
@@ -22,7 +23,6 @@ __all__ = ["LoadField", "base_field", "following_stiffness", "load_field", "load
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
-_GAUSS = 1.0 / np.sqrt(3.0)
 
 
 @dataclass(frozen=True)
@@ -109,7 +109,7 @@ def _force(system: System, where: str, load: Load) -> Floats:
 
 
 def pressed_faces(system: System, where: str, load: Load) -> Iterator[tuple[Ints, Floats, Floats]]:
-    """Faces whose corners are all selected: their corners (faces, 3 or 4), ∫ N n dA, and the sign of the push on n.
+    """Faces whose corners are all selected: their nodes (faces, 3 to 9), ∫ N n dA, and the sign of the push on n.
 
     Raises
     ------
@@ -121,13 +121,14 @@ def pressed_faces(system: System, where: str, load: Load) -> Iterator[tuple[Ints
     chosen[select_nodes(system.mesh, system.description, load.on, where)] = True
     found = 0
     shells = {b.part for b in system.mesh.blocks if CELLS[b.kind].family == "surface"}
-    for faces, part in outer_faces(system.mesh, load.on.part):
-        own = faces[chosen[faces].all(axis=1)]
+    for faces, part in outer_faces(system.mesh, load.on.part, "all"):
+        corners = 3 if faces.shape[1] in (3, 6) else 4
+        own = faces[chosen[faces[:, :corners]].all(axis=1)]
         if len(own) == 0:
             continue
         if part in shells and load.towards is None:
             raise DescriptionError(f'{where}: the shell "{part}" has two sides; say towards which side it pushes')
-        shares = _face_areas(system.mesh.nodes[own])  # (faces, corners, 3): ∫ N n dA
+        shares = _face_areas(system.mesh.nodes[own])  # (faces, nodes, 3): ∫ N n dA
         sign = np.full(len(own), -1.0)  # against the outward normal
         if isinstance(load.towards, str):
             sign = np.full(len(own), 1.0 if load.towards == "normal" else -1.0)
@@ -156,18 +157,11 @@ def _pressure(system: System, where: str, load: Load) -> Floats:
 
 
 def _face_areas(places: Floats) -> Floats:
-    """∫ N_i n dA of faces with 3 or 4 corners, shape (faces, corners, 3)."""
-    if places.shape[1] == 3:
-        normal = np.cross(places[:, 1] - places[:, 0], places[:, 2] - places[:, 0]) / 2.0
-        return np.repeat(normal[:, None] / 3.0, 3, axis=1)
+    """∫ N_i n dA of faces, shape (faces, nodes, 3), shared as the shape functions say."""
     result = np.zeros(places.shape)
-    corner = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]])
-    for r in (-_GAUSS, _GAUSS):
-        for s in (-_GAUSS, _GAUSS):
-            N = (1 + r * corner[:, 0]) * (1 + s * corner[:, 1]) / 4.0
-            along_r = np.einsum("i,fid->fd", corner[:, 0] * (1 + s * corner[:, 1]) / 4.0, places)
-            along_s = np.einsum("i,fid->fd", corner[:, 1] * (1 + r * corner[:, 0]) / 4.0, places)
-            result += N[:, None] * np.cross(along_r, along_s)[:, None]
+    for N, dN, weight in face_rule(places.shape[1]):
+        along_r, along_s = (np.einsum("i,fid->fd", dN[:, k], places) for k in range(2))
+        result += weight * N[:, None] * np.cross(along_r, along_s)[:, None]
     return result
 
 
@@ -183,7 +177,7 @@ def following_stiffness(system: System, where: str, load: Load) -> Iterator[tupl
         X = system.mesh.nodes[own]
         corners = X.shape[1]
         K: Any = np.zeros((len(own), corners, 3, corners, 3))
-        for N, dN, weight in _face_rule(corners):
+        for N, dN, weight in face_rule(corners):
             along = np.einsum("ik,fid->fkd", dN, X)
             cross = arm_matrix(along)  # arm_matrix(r) t = t × r
             for i in range(corners):
@@ -192,25 +186,6 @@ def following_stiffness(system: System, where: str, load: Load) -> Iterator[tupl
                     K[:, i, :, j, :] -= (weight * N[i] * load.pressure * sign)[:, None, None] * turn
         K = K.reshape(len(own), 3 * corners, -1)
         yield own, (K + np.swapaxes(K, 1, 2)) / 2.0
-
-
-def _face_rule(corners: int) -> list[tuple[Floats, Floats, float]]:
-    """Shape functions of a face, their derivatives (corners, 2), and weights."""
-    if corners == 3:
-        return [
-            (np.array([1 - r - s, r, s]), np.array([[-1.0, -1.0], [1.0, 0.0], [0.0, 1.0]]), 1.0 / 6.0)
-            for r, s in ((1 / 6, 1 / 6), (2 / 3, 1 / 6), (1 / 6, 2 / 3))
-        ]
-    corner = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]])
-    found = []
-    for r in (-_GAUSS, _GAUSS):
-        for s in (-_GAUSS, _GAUSS):
-            N = (1 + r * corner[:, 0]) * (1 + s * corner[:, 1]) / 4.0
-            dN = np.column_stack(
-                [corner[:, 0] * (1 + s * corner[:, 1]) / 4.0, corner[:, 1] * (1 + r * corner[:, 0]) / 4.0]
-            )
-            found.append((N, dN, 1.0))
-    return found
 
 
 def moved_supports(system: System, names: tuple[str, ...], move: dict[str, float], where: str) -> Floats:

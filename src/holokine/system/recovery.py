@@ -69,7 +69,7 @@ def field_stress(
             strain = (growth or {}).get(part, 0.0)
             if strain:
                 own = slice(a * m.per_element, b * m.per_element)
-                free = system.element_blocks(part)[0].free_stress()
+                free = system.element_blocks(part)[0].free_stress() if m.free is None else m.free
                 values[own] -= strain * np.tile(free, (own.stop - own.start) // len(free))
         found.append((m, m.size(values), None))
     return keep_worst(system, found)

@@ -1,0 +1,487 @@
+"""Plates and extrusions of any outline: edges, where they meet others, and the nodes along them.
+
+Where two outlines meet, in an edge, at a corner or across one another, both get the nodes of the finer one there; where
+an outline meets what has a mesh of its own already (grids, beams, points), it takes over those nodes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.describe.parts import Arc, Extrusion, Hole, Plate, Rounded
+from holokine.errors import MeshError
+from holokine.mesh.triangulate import SizeField, fill
+
+__all__ = ["Curve", "Outlined", "Sheet", "curves_of", "meet"]
+
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
+PER_TURN = 16
+"""Least number of edges of cells around a full circle; half as many where cells are quadratic."""
+SLIGHT = np.radians(12.0)
+"""Corners that turn by less stay sharp: rounding them moves them by less than 1/180 of its radius."""
+
+
+@dataclass(frozen=True)
+class Curve:
+    """A straight edge, or an arc about a centre turning by an angle (counter-clockwise positive), in its plane."""
+
+    start: Floats
+    end: Floats
+    centre: Floats | None = None
+    turn: float = 0.0
+
+    @property
+    def length(self) -> float:
+        """In m."""
+        if self.centre is None:
+            return float(np.linalg.norm(self.end - self.start))
+        return abs(self.turn) * float(np.linalg.norm(self.start - self.centre))
+
+    def at(self, t: Floats) -> Floats:
+        """Places at shares 0 to 1 of the length, shape (n, 2)."""
+        t = np.asarray(t, dtype=float)[:, None]
+        if self.centre is None:
+            return np.asarray(self.start + t * (self.end - self.start))
+        arm = self.start - self.centre
+        angle = t * self.turn
+        across = np.array([-arm[1], arm[0]])
+        return np.asarray(self.centre + np.cos(angle) * arm + np.sin(angle) * across)
+
+    def share(self, places: Floats) -> tuple[Floats, Floats]:
+        """Of the nearest places of the curve: shares of the length, and how far away they are."""
+        if self.centre is None:
+            along = self.end - self.start
+            t = np.clip((places - self.start) @ along / (along @ along), 0.0, 1.0)
+        else:
+            arm, own = self.start - self.centre, places - self.centre
+            angle = np.arctan2(arm[0] * own[:, 1] - arm[1] * own[:, 0], own @ arm)
+            angle = np.mod(angle * np.sign(self.turn) + 1e-9, 2 * np.pi) - 1e-9
+            t = angle / abs(self.turn)
+            t = np.where(t > 1.0, np.where(angle - abs(self.turn) < 2 * np.pi - angle, 1.0, 0.0), t)
+        return t, np.linalg.norm(self.at(t) - places, axis=1)
+
+    def part(self, a: float, b: float) -> Curve:
+        """The stretch between two shares of the length."""
+        start, end = self.at(np.array([a, b]))
+        return Curve(start, end, self.centre, (b - a) * self.turn)
+
+
+def _arc(start: Floats, through: Floats, end: Floats) -> Curve:
+    """The arc from start through a place to end."""
+    m = 2.0 * np.array([through - start, end - start])
+    if abs(np.linalg.det(m)) < 1e-9 * float(np.linalg.norm(m[0]) * np.linalg.norm(m[1])):
+        raise MeshError("an arc's three places lie on one line; give the end as a corner instead")
+    centre = np.linalg.solve(m, np.array([through @ through - start @ start, end @ end - start @ start]))
+    a, b, c = (np.arctan2(p[1] - centre[1], p[0] - centre[0]) for p in (start, through, end))
+    left = np.mod(c - a, 2 * np.pi)
+    turn = left if np.mod(b - a, 2 * np.pi) < left else left - 2 * np.pi
+    return Curve(start, end, centre, float(turn))
+
+
+def curves_of(outline: Sequence[Any]) -> list[Curve]:
+    """Edges of a closed outline of corners, rounded corners and arcs.
+
+    Raises
+    ------
+    MeshError
+        Roundings that do not fit, arcs that are none.
+    """
+    corners = [np.array(i.to if isinstance(i, Arc) else i.corner if isinstance(i, Rounded) else i) for i in outline]
+    items = list(outline)
+    scale = max(float(np.ptp(np.array(corners), axis=0).max()), 1e-30)
+    if len(items) > 1 and isinstance(items[-1], Arc) and np.linalg.norm(corners[-1] - corners[0]) < 1e-9 * scale:
+        items[0], corners[-1] = items[-1], corners[0]  # the arc closes the outline at the first corner
+        items, corners = items[:-1], corners[:-1]
+    count = len(items)
+    enter, leave = list(corners), list(corners)
+    fillets: dict[int, Curve] = {}
+    for i, item in enumerate(items):
+        if not isinstance(item, Rounded):
+            continue
+        if isinstance(items[(i + 1) % count], Arc):
+            c = corners[i]
+            raise MeshError(f"the corner at [{c[0]:g}, {c[1]:g}] m cannot be rounded: an arc leads on from it")
+        c, before, after = corners[i], corners[i - 1] - corners[i], corners[(i + 1) % count] - corners[i]
+        u, v = before / np.linalg.norm(before), after / np.linalg.norm(after)
+        half = np.arccos(np.clip(u @ v, -1.0, 1.0)) / 2.0
+        if half < 1e-3:
+            raise MeshError(f"the corner at [{c[0]:g}, {c[1]:g}] m cannot be rounded: its edges run along one line")
+        if np.pi - 2.0 * half < SLIGHT:
+            continue
+        reach = item.radius / np.tan(half)
+        enter[i], leave[i] = c + reach * u, c + reach * v
+        middle = c + item.radius / np.sin(half) * (u + v) / np.linalg.norm(u + v)
+        way = middle + item.radius * (c - middle) / np.linalg.norm(c - middle)
+        fillets[i] = _arc(enter[i], way, leave[i])
+    curves = []
+    for i in range(count):
+        start, end, item = leave[i - 1], enter[i], items[i]
+        if isinstance(item, Arc):
+            curves.append(_arc(start, np.array(item.through), end))
+        else:
+            way = corners[i] - corners[i - 1]
+            if (end - start) @ way < -1e-9 * scale**2:
+                raise MeshError(
+                    f"the roundings between [{corners[i - 1][0]:g}, {corners[i - 1][1]:g}] and [{corners[i][0]:g}, "
+                    f"{corners[i][1]:g}] m do not fit on the edge; make them smaller"
+                )
+            if np.linalg.norm(end - start) > 1e-9 * scale:
+                curves.append(Curve(start, end))
+        if i in fillets:
+            curves.append(fillets[i])
+    return curves
+
+
+def _hole_curves(hole: Hole) -> list[Curve]:
+    if hole.outline is not None:
+        return curves_of(hole.outline)
+    assert hole.at is not None
+    at = np.array(hole.at)
+    if hole.diameter is not None:
+        r = hole.diameter / 2.0
+        ways = r * np.array([[1, 0], [0, 1], [-1, 0], [0, -1]], dtype=float)
+        return [Curve(at + ways[k], at + ways[(k + 1) % 4], at, np.pi / 2) for k in range(4)]
+    assert hole.size is not None
+    half = np.array(hole.size) / 2.0
+    c = at + half * np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]])
+    return [Curve(c[k], c[(k + 1) % 4]) for k in range(4)]
+
+
+@dataclass
+class Sheet:
+    """A flat area bounded by curves in a plane of space, and what must be nodes in it."""
+
+    name: str
+    origin: Floats
+    frame: Floats  # rows x, y, normal
+    curves: list[Curve]
+    size: SizeField
+    lines: list[Curve] = field(default_factory=list)
+    points: list[Floats] = field(default_factory=list)
+    kept: set[tuple[int, int]] = field(default_factory=set)  # pairs of places of others that no node comes between
+    taken: Floats = field(default_factory=lambda: np.zeros((0, 2)))  # places of others' nodes
+
+    @classmethod
+    def of(cls, name: str, shape: Plate | Extrusion) -> Sheet:
+        """Of a plate or an extrusion that has an outline.
+
+        Raises
+        ------
+        MeshError
+        """
+        assert shape.outline is not None
+        assert shape.size is not None
+        x = np.array(shape.plane.x if shape.plane is not None else (1.0, 0.0, 0.0))
+        y = np.array(shape.plane.y if shape.plane is not None else (0.0, 1.0, 0.0))
+        y = y - (y @ x) * x
+        y = y / np.linalg.norm(y)
+        origin = np.array(shape.origin if shape.origin is not None else (0.0, 0.0, 0.0))
+        curves = curves_of(shape.outline)
+        for hole in shape.holes:
+            curves += _hole_curves(hole)
+        sheet = cls(name, origin, np.stack([x, y, np.cross(x, y)]), curves, SizeField(shape.size))
+        if isinstance(shape, Plate):
+            sheet.points = [np.array(p) for p in shape.points]
+            for line in shape.lines:
+                sheet.lines += [Curve(np.array(a), np.array(b)) for a, b in pairwise(line)]
+        for spot in shape.finer:
+            sheet._ask_around(np.array(spot.at), spot.size, spot.within)
+        sheet._ask_of_shape(PER_TURN // 2 if shape.quadratic else PER_TURN)
+        return sheet
+
+    def _ask_around(self, at: Floats, size: float, within: float) -> None:
+        steps = int(np.ceil(within / size)) if within else 0
+        grid = size * np.arange(-steps, steps + 1)
+        places = np.stack(np.meshgrid(grid, grid), axis=-1).reshape(-1, 2)
+        places = at + places[np.linalg.norm(places, axis=1) <= within + 1e-12]
+        self.size.ask(places, np.full(len(places), size))
+
+    def _ask_of_shape(self, per_turn: int) -> None:
+        """Smaller where arcs are tight, and where two edges that do not meet are close to each other."""
+        samples, owner = [], []
+        for i, c in enumerate(self.curves):
+            n = max(8, int(np.ceil(2.0 * c.length / self.size.size)))
+            samples.append(c.at((np.arange(n) + 0.5) / n))
+            owner += [i] * n
+            if c.length < self.size.size:
+                self.size.ask(samples[-1], np.full(n, max(c.length, 0.1 * self.size.size)))
+            if c.centre is not None:
+                tight = 2 * np.pi * float(np.linalg.norm(c.start - c.centre)) / per_turn
+                self.size.ask(samples[-1], np.full(n, tight))
+        every, index = np.concatenate(samples), np.array(owner)
+        ends = np.array([[c.start, c.end] for c in self.curves])
+        tiny = 1e-9 * float(np.ptp(every, axis=0).max())
+        for i, own in enumerate(samples):
+            meets = (np.linalg.norm(ends[:, :, None] - ends[i][None, None], axis=3) < tiny).any(axis=(1, 2))
+            others = every[~meets[index]]
+            if len(others):
+                from holokine.mesh.tree import nearest_tree
+
+                gap = nearest_tree(others).query(own)[0]
+                self.size.ask(own, np.maximum(gap, 0.1 * self.size.size))
+
+    # -- places in space ------------------------------------------------------------------------------
+
+    def flat(self, places: Floats) -> tuple[Floats, Floats]:
+        """Places in the plane (n, 2) and heights over it, of places in space (n, 3)."""
+        own = (places - self.origin) @ self.frame.T
+        return own[:, :2], own[:, 2]
+
+    def space(self, places: Floats) -> Floats:
+        """Places in space of places in the plane."""
+        return np.asarray(self.origin + places @ self.frame[:2])
+
+    def extent(self) -> float:
+        """Largest side of the box around it, in m."""
+        ends = np.array([[c.start, c.end] for c in self.curves]).reshape(-1, 2)
+        return float(np.ptp(ends, axis=0).max())
+
+    def on_rim(self, places: Floats, tiny: float) -> NDArray[np.bool_]:
+        """Which places in the plane lie on the outline or the rim of a hole."""
+        result = np.zeros(len(places), dtype=bool)
+        for c in self.curves:
+            result |= c.share(places)[1] <= tiny
+        return result
+
+    def holds(self, places: Floats, tiny: float) -> NDArray[np.bool_]:
+        """Which places in the plane lie inside or on the rim."""
+        ends = np.concatenate([_polygon(c) for c in self.curves])
+        x, y = places[:, :1], places[:, 1:]
+        (x0, y0), (x1, y1) = ends[:, 0].T, ends[:, 1].T
+        crosses = (y0 > y) != (y1 > y)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            at = (x1 - x0) * (y - y0) / (y1 - y0) + x0
+        inside = np.count_nonzero(crosses & (x < at), axis=1) % 2 == 1
+        return inside | self.on_rim(places, tiny)
+
+    # -- nodes ----------------------------------------------------------------------------------------
+
+    def take(self, places: Floats, edges: Ints, tiny: float) -> None:
+        """Take over nodes in space, and edges between them, where they lie in the sheet."""
+        flat, height = self.flat(places)
+        near = np.abs(height) <= tiny
+        near[near] = self.holds(flat[near], tiny)
+        used = np.flatnonzero(near)
+        number = np.full(len(places), -1)
+        number[used] = len(self.taken) + np.arange(len(used))
+        self.taken = np.concatenate([self.taken, flat[used]])
+        own = edges[near[edges].all(axis=1)]
+        lengths = np.linalg.norm(places[own[:, 0]] - places[own[:, 1]], axis=1)
+        self.size.ask((flat[own[:, 0]] + flat[own[:, 1]]) / 2.0, lengths)
+        self.kept |= {(int(a), int(b)) for a, b in np.sort(number[own], axis=1)}
+
+
+def _polygon(c: Curve) -> Floats:
+    """Chords (n, 2, 2) of a curve."""
+    n = 1 if c.centre is None else max(2, int(np.ceil(PER_TURN * abs(c.turn) / np.pi)))
+    p = c.at(np.linspace(0.0, 1.0, n + 1))
+    return np.stack([p[:-1], p[1:]], axis=1)
+
+
+def meet(sheets: Sequence[Sheet], tiny: float) -> None:
+    """Let sheets know of one another: lines across which they meet, corners on edges, the finer size of both."""
+    for i, one in enumerate(sheets):
+        for two in sheets[i + 1 :]:
+            if abs(abs(one.frame[2] @ two.frame[2]) - 1.0) < 1e-9:
+                if abs(one.flat(two.origin[None])[1][0]) <= tiny:
+                    for a, b in ((one, two), (two, one)):
+                        _corners_on(a, b, tiny)
+            else:
+                _across(one, two, tiny)
+
+
+def _corners_on(one: Sheet, two: Sheet, tiny: float) -> None:
+    """Corners of one that lie on the rim of another in the same plane, and the sizes along its rim."""
+    ends = one.space(np.array([c.start for c in one.curves]))
+    flat, _ = two.flat(ends)
+    on = two.on_rim(flat, tiny)
+    two.points += list(flat[on])
+    for c in one.curves:
+        samples = c.at(np.linspace(0.0, 1.0, 9))
+        there, _ = two.flat(one.space(samples))
+        on = two.on_rim(there, tiny)
+        two.size.ask(there[on], one.size(samples[on]))
+
+
+def _across(one: Sheet, two: Sheet, tiny: float) -> None:
+    """The stretches of a line in which two planes meet that both sheets hold."""
+    way = np.cross(one.frame[2], two.frame[2])
+    way = way / np.linalg.norm(way)
+    rows = np.stack([one.frame[2], two.frame[2], way])
+    at = np.linalg.solve(rows, np.array([one.frame[2] @ one.origin, two.frame[2] @ two.origin, way @ one.origin]))
+    stops: list[float] = []
+    for sheet in (one, two):
+        foot, direction = sheet.flat(at[None])[0][0], sheet.frame[:2] @ way
+        stops += _crossings(sheet, foot, direction, tiny)
+    if len(stops) < 2:
+        return
+    cuts = np.unique(np.array(stops))
+    cuts = cuts[np.concatenate([[True], np.diff(cuts) > tiny])]
+    for a, b in pairwise(cuts):
+        middle = at + (a + b) / 2.0 * way
+        inside = [s.holds(s.flat(middle[None])[0], tiny)[0] for s in (one, two)]
+        if not all(inside):
+            continue
+        ends = at + np.array([[a], [b]]) * way
+        samples = at + (a + (b - a) * np.linspace(0.0, 1.0, 17))[:, None] * way
+        sizes = np.minimum(*(s.size(s.flat(samples)[0]) for s in (one, two)))
+        for sheet in (one, two):
+            flat, _ = sheet.flat(ends)
+            sheet.size.ask(sheet.flat(samples)[0], sizes)
+            sheet.points += list(flat)
+            if not sheet.on_rim(sheet.flat(middle[None])[0], tiny)[0]:
+                sheet.lines.append(Curve(flat[0], flat[1]))
+
+
+def _crossings(sheet: Sheet, foot: Floats, way: Floats, tiny: float) -> list[float]:
+    """Where a line in the plane of a sheet meets its curves."""
+    across = np.array([-way[1], way[0]])
+    found: list[float] = []
+    for c in sheet.curves:
+        if c.centre is None:
+            a, b = (c.start - foot) @ across, (c.end - foot) @ across
+            if abs(a) <= tiny or abs(b) <= tiny:
+                found += [float((p - foot) @ way) for p, h in ((c.start, a), (c.end, b)) if abs(h) <= tiny]
+            elif a * b < 0:
+                found.append(float((c.start + a / (a - b) * (c.end - c.start) - foot) @ way))
+            continue
+        radius = float(np.linalg.norm(c.start - c.centre))
+        height, along = float((c.centre - foot) @ across), float((c.centre - foot) @ way)
+        if abs(height) <= radius:
+            root = np.sqrt(max(radius**2 - height**2, 0.0))
+            for t in (along - root, along + root):
+                if c.share((foot + t * way)[None])[1][0] <= tiny:
+                    found.append(t)
+    return found
+
+
+class Outlined:
+    """Meshes of sheets, one after the other, with the nodes that they share."""
+
+    def __init__(self, tiny: float) -> None:
+        self.tiny = tiny
+        self._known: list[tuple[Floats, Floats]] = []
+        """Starts, middles and ends of stretches in space, and the nodes within."""
+
+    def _key(self, *places: Floats) -> tuple[int, ...]:
+        return tuple(int(v) for p in places for v in np.round(p / (20.0 * self.tiny)))
+
+    def mesh(self, sheet: Sheet, quads: bool) -> tuple[Floats, list[Ints], dict[tuple[int, int], Floats]]:
+        """Points in the plane, cells, and by pair of nodes the middle of the arc between them.
+
+        Raises
+        ------
+        MeshError
+        """
+        places: list[Floats] = []
+        at: dict[tuple[int, ...], int] = {}
+
+        def node(p: Floats) -> int:
+            for near in _around(self._key(p)):
+                if near in at and np.linalg.norm(places[at[near]] - p) <= 10.0 * self.tiny:
+                    return at[near]
+            at[self._key(p)] = len(places)
+            places.append(p)
+            return len(places) - 1
+
+        taken = [node(p) for p in sheet.taken]
+        kept = {(min(taken[a], taken[b]), max(taken[a], taken[b])) for a, b in sheet.kept}
+        marks = np.concatenate([sheet.taken.reshape(-1, 2), *(p[None] for p in sheet.points)])
+        segments: dict[tuple[int, int], bool] = {}
+        rims: dict[tuple[int, int], int] = {}
+        bent: dict[tuple[int, int], Floats] = {}
+        curves = [(c, True) for c in sheet.curves] + [(c, False) for c in self._crossed(sheet)]
+        for curve, rim in curves:
+            for piece in self._pieces(curve, marks):
+                a, b = node(piece.start), node(piece.end)
+                pair = (min(a, b), max(a, b))
+                inner = np.zeros((0, 2)) if pair in kept or a == b else self._nodes(sheet, piece)
+                if a == b:
+                    continue
+                chain = [a, *(node(p) for p in inner), b]
+                for k, (i, j) in enumerate(pairwise(chain)):
+                    edge = (min(i, j), max(i, j))
+                    if rim:
+                        rims[edge] = rims.get(edge, 0) + 1
+                    segments[edge] = segments.get(edge, False) or rim
+                    if piece.centre is not None:
+                        bent[edge] = piece.at(np.array([(k + 0.5) / (len(chain) - 1)]))[0]
+        for a, b in kept:
+            segments.setdefault((a, b), False)
+        for place in sheet.points:
+            node(place)
+        meets = np.bincount(np.array(list(rims)).ravel(), minlength=len(places))
+        bad = [*np.flatnonzero(meets > 2).tolist(), *(e[0] for e, n in rims.items() if n > 1)]
+        if bad:
+            x, y = places[bad[0]]
+            raise MeshError(f"the outline or a hole crosses or touches another at [{x:.6g}, {y:.6g}] m in its plane")
+        pairs = np.array(list(segments), dtype=np.int64).reshape(-1, 2)
+        points, cells = fill(np.array(places), pairs, np.array(list(segments.values())), sheet.size, quads)
+        return points, cells, bent
+
+    def _crossed(self, sheet: Sheet) -> Iterable[Curve]:
+        """Lines in the sheet, cut where they cross one another or the rim; what lies outside or on the rim left out."""
+        lines = sheet.lines
+        for i, line in enumerate(lines):
+            stops = [0.0, 1.0]
+            others = [*sheet.curves, *(other for j, other in enumerate(lines) if j != i)]
+            way = (line.end - line.start) / line.length
+            for other in others:
+                one = Sheet("", sheet.origin, sheet.frame, [other], sheet.size)
+                stops += [t / line.length for t in _crossings(one, line.start, way, self.tiny)]
+            near = self.tiny / line.length
+            cuts = np.unique(np.clip(np.array([t for t in stops if -near <= t <= 1 + near]), 0.0, 1.0))
+            cuts = cuts[np.concatenate([[True], np.diff(cuts) > 2 * near])]
+            for a, b in pairwise(cuts):
+                piece = line.part(float(a), float(b))
+                middle = piece.at(np.array([0.5]))
+                if sheet.holds(middle, self.tiny)[0] and not sheet.on_rim(middle, self.tiny)[0]:
+                    sheet.points += [piece.start, piece.end]
+                    yield piece
+
+    def _pieces(self, curve: Curve, marks: Floats) -> Iterable[Curve]:
+        """Stretches of a curve between places on it that must be nodes."""
+        t, away = curve.share(marks) if len(marks) else (np.zeros(0), np.zeros(0))
+        near = 10.0 * self.tiny / curve.length
+        inside = np.sort(t[(away <= 10.0 * self.tiny) & (t > near) & (t < 1 - near)])
+        stops = [0.0]
+        for value in inside:
+            if value - stops[-1] > near:
+                stops.append(float(value))
+        stops.append(1.0)
+        for a, b in pairwise(stops):
+            yield curve if (a, b) == (0.0, 1.0) else curve.part(a, b)
+
+    def _nodes(self, sheet: Sheet, piece: Curve) -> Floats:
+        """Nodes within a stretch, (n, 2): as often as the size asks, and as another sheet has them."""
+        start, middle, end = sheet.space(piece.at(np.array([0.0, 0.5, 1.0])))
+        if self._known:
+            known = np.array([k for k, _ in self._known])
+            for ends, back in ((np.array([start, middle, end]), False), (np.array([end, middle, start]), True)):
+                same = np.flatnonzero(np.abs(known - ends).max(axis=(1, 2)) <= 10.0 * self.tiny)
+                if len(same):
+                    found = sheet.flat(self._known[same[0]][1])[0]
+                    return found[::-1] if back else found
+        samples = max(16, int(np.ceil(4.0 * piece.length / sheet.size.least)))
+        t = (np.arange(samples) + 0.5) / samples
+        density = piece.length / samples / sheet.size(piece.at(t))
+        total = float(density.sum())
+        count = max(1, int(np.ceil(total - 1e-6)))
+        reached = np.concatenate([[0.0], np.cumsum(density)]) / total
+        shares = np.interp(np.arange(1, count) / count, reached, np.linspace(0.0, 1.0, samples + 1))
+        found = piece.at(shares)
+        self._known.append((np.array([start, middle, end]), sheet.space(found)))
+        return found
+
+
+def _around(key: tuple[int, ...]) -> Iterable[tuple[int, ...]]:
+    for dx in (0, -1, 1):
+        for dy in (0, -1, 1):
+            yield key[0] + dx, key[1] + dy
