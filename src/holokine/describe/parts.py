@@ -522,9 +522,7 @@ class Part(Strict):
         self.exactly_one({n: getattr(self, n) for n in _GEOMETRY}, "a part has one geometry")
         layered = self.shell.layers if self.shell is not None else None
         if self.material is None and (layered is None or any(layer.material is None for layer in layered)):
-            raise complaint(
-                "material: is missing" if layered is None else "material: is missing, for layers without one"
-            )
+            raise complaint("give a material" + ("" if layered is None else ", or one in every layer"))
         if self.material is not None and layered is not None and all(layer.material for layer in layered):
             only_shells = self.mesh is None or self.mesh.section is None
             if only_shells:

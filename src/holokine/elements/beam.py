@@ -478,7 +478,7 @@ class BeamElements(ElementKind):
             return float(np.inf)
         return float((self.E * min(s.Iy, s.Iz) / (self.density * s.area * omega**2)) ** 0.25)
 
-    def mesh_error(self, kh: Floats) -> Floats:
+    def wave_error(self, kh: Floats) -> Floats:
         """(kh)⁴ / 720 of Hermite bending, and (kh)² / 24 of the share that shear has in it."""
         s = self._slightest()
         k = kh / self.length.max()

@@ -508,6 +508,34 @@ class CurvedShellElements(ShellElements):
                 found.append((self.nodes[some, k], f[:, 6 * k : 6 * k + 3], self.offset * normals[:, k]))
         return found
 
+    # -- recovered strain -----------------------------------------------------------------------------
+
+    def _compared(self) -> tuple[Floats, Floats, Floats]:
+        points = self._rule("full")[0]
+        places = QUAD9_PLACES if self.kind == "quad9" else TRI6_PLACES
+        if self.kind == "quad9":
+            fit = _products(places, 2, 2) @ np.linalg.pinv(_products(points, 2, 2))
+        else:
+            fit = np.column_stack([np.ones(6), places]) @ np.linalg.pinv(
+                np.column_stack([np.ones(len(points)), points])
+            )
+        return points, surface_shape(self.kind, points)[0], fit
+
+    def _strains_at(self, X: Floats, points: Floats) -> tuple[Floats, Floats]:
+        surface = self._surface(X)
+        place = self._at_places(surface, points)
+        stretch, bend = self._measured(place, points, self._tied(surface))
+        maps = np.concatenate([stretch, bend], axis=2)
+        if self.offset:
+            own = maps.reshape(*maps.shape[:3], -1, 6)
+            own[..., 3:] += np.einsum("epcnk,enkj->epcnj", own[..., :3].copy(), arm_matrix(self.offset * surface[1]))
+        return maps, place.area * self._rule("full")[1]
+
+    def strain_axes(self) -> Floats:
+        """x and normal in the middle of each element, shape (elements, 2, 3)."""
+        middle = self._at_places(self._surface(self.places[self.nodes]), self._middle())
+        return np.asarray(middle.axes[:, 0, [0, 2]])
+
     # -- size and recovery ----------------------------------------------------------------------------
 
     def normals(self) -> Floats:

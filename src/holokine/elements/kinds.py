@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
@@ -12,13 +13,57 @@ from scipy.sparse import coo_array, csr_array
 
 from holokine.elements.stress import Places, StressField
 
-__all__ = ["CHUNK", "ElementKind", "averaged_field", "by_shape", "congruent", "scattered"]
+__all__ = ["CHUNK", "ElementKind", "StrainMaps", "averaged_field", "by_shape", "congruent", "scattered"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 
 
 CHUNK = 4_000
+
+
+@dataclass(frozen=True)
+class StrainMaps:
+    """Strain at points within some elements, and how nodes take it from there.
+
+    Attributes
+    ----------
+    dofs : ndarray of int, shape (elements, motions)
+    maps : ndarray, shape (sorts, points, components, motions)
+        Of motions on global axes, by sort of equal elements.
+    sort : ndarray of int, shape (elements,), or None
+        Which sort each element is of; None: each its own.
+    weights : ndarray, shape (elements, points)
+        Volume or area of each point.
+    to_nodes : ndarray, shape (nodes, points)
+        Strain at the nodes from that at the points, by a polynomial of lower order.
+    shape : ndarray, shape (points, nodes)
+        Shape functions at the points.
+    stiffness, worth : ndarray, shape (components, components)
+        Energy of strain, and that times what it is worth as error (`recovery_worth`).
+    """
+
+    dofs: Ints
+    maps: Floats
+    sort: Ints | None
+    weights: Floats
+    to_nodes: Floats
+    shape: Floats
+    stiffness: Floats
+    worth: Floats
+
+    def of(self, motions: Floats) -> Floats:
+        """Strain (elements, points, components, modes) under motions (modes, elements, motions)."""
+        sorts, points, components, count = self.maps.shape
+        own = np.moveaxis(motions, 0, 2)
+        if self.sort is None:
+            found = self.maps.reshape(sorts, -1, count) @ own
+        else:
+            found = np.empty((len(own), points * components, own.shape[2]))
+            for s in range(sorts):
+                here = np.flatnonzero(self.sort == s)
+                found[here] = self.maps[s].reshape(-1, count) @ own[here]
+        return found.reshape(len(own), points, components, -1)
 
 
 class ElementKind(ABC):
@@ -48,8 +93,9 @@ class ElementKind(ABC):
     stress_options: ClassVar[frozenset[str]]
     wave_exponent: ClassVar[float] = 0.5
     """How kh grows with frequency: √f for bending waves, f for others."""
-    judged_by_lumping: ClassVar[bool] = False
-    """Whether half of what lumping the mass changes in a frequency tells part of the error of the mesh."""
+    recovery_worth: ClassVar[dict[str, tuple[float, float]]] = {}
+    """By kind of cell: what the energy of strain that neighbours disagree on is worth as error, of stretching (all of
+    solids) and of bending."""
 
     @property
     @abstractmethod
@@ -143,9 +189,17 @@ class ElementKind(ABC):
     def wave(self, omega: float) -> float:
         """Wavelength over 2π, in m, of the waves that its mesh has to follow at ω in rad/s; inf without mass."""
 
-    @abstractmethod
-    def mesh_error(self, kh: Floats) -> Floats:
-        """Rough relative error of a frequency at waves of kh rad per element."""
+    def wave_error(self, kh: Floats) -> Floats:
+        """Relative error of a frequency at waves of kh rad per element, of kinds without `strain_maps`."""
+        return np.zeros(len(kh))
+
+    def strain_maps(self) -> Iterator[StrainMaps]:
+        """Strain inside the elements as a map of their motions, some elements at a time; none of beams."""
+        return iter(())
+
+    def strain_axes(self) -> Floats | None:
+        """Two of the axes of each element in which its strain is given, shape (elements, 2, 3); None: global."""
+        return None
 
     @abstractmethod
     def stress_fields(self, size: int) -> list[StressField]:
@@ -208,6 +262,12 @@ def congruent(X: Floats) -> tuple[Ints, Ints] | None:
     if 2 * len(first) > len(X) or (places != places[first[index]]).any():
         return None
     return first, index
+
+
+def in_sorts(X: Floats) -> tuple[Ints | slice, Ints | None]:
+    """Which elements stand for all equal ones, and the sort of each, where there are few sorts."""
+    found = congruent(X)
+    return (slice(None), None) if found is None or len(found[0]) > 64 else found
 
 
 def by_shape(X: Floats, make: Callable[[Floats], Floats]) -> Floats:

@@ -15,14 +15,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
 from holokine.elements.beam import arm_matrix
-from holokine.elements.kinds import CHUNK, ElementKind, averaged_field, scattered
+from holokine.elements.kinds import CHUNK, ElementKind, StrainMaps, averaged_field, in_sorts, scattered
 from holokine.elements.laminate import Laminate
 from holokine.elements.shapes import gauss, triangle_rule
 from holokine.elements.stress import Places, StressField
@@ -108,6 +108,9 @@ class ShellElements(ElementKind):
     tension_along: tuple[float, float, float] | None = None
     forces: Floats | None = None
     words = "shells"
+    recovery_worth: ClassVar[dict[str, tuple[float, float]]] = {
+        "quad4": (1.0, 1.0), "tri3": (1.2, 0.6), "quad9": (1.5, 5.0), "tri6": (2.4, 4.5),
+    }  # fmt: skip
     stress_names = ("xx", "yy", "xy")
     stress_options = frozenset({"surface", "at", "component", "layer"})
 
@@ -126,7 +129,9 @@ class ShellElements(ElementKind):
         axes = shell_axes(X, self.along)
         centre = X.mean(axis=1, keepdims=True)
         local = np.einsum("eij,enj->eni", axes, X - centre)
-        lift = self.offset - local[:, :, 2]  # from the node to the flat mid-surface, along the normal
+        height = local[:, :, 2]
+        height[np.abs(height) < 1e-9 * np.abs(local).max(axis=(1, 2), initial=0.0)[:, None]] = 0.0  # rounding
+        lift = self.offset - height  # from the node to the flat mid-surface, along the normal
         n = X.shape[1]
         T = np.zeros((len(X), 6 * n, 6 * n))
         for k in range(n):
@@ -487,9 +492,51 @@ class ShellElements(ElementKind):
         stiff = float(min(self.laminate.bending[0, 0], self.laminate.bending[1, 1]))
         return float((stiff / (areal * omega**2)) ** 0.25)
 
-    def mesh_error(self, kh: Floats) -> Floats:
-        """(kh)² / 48 of the bending wave."""
-        return np.asarray(kh**2 / 48.0)
+    def strain_maps(self) -> Iterator[StrainMaps]:
+        """Membrane strain and curvature, xx yy 2xy each in element axes, at the points of the stiffness."""
+        points, N, to_nodes = self._compared()
+        stretch, bend = self.recovery_worth[self.kind]
+        stiffness = self.laminate.matrix
+        worth = np.zeros((6, 6))
+        worth[:3, :3], worth[3:, 3:] = stretch * self.laminate.stretching, bend * self.laminate.bending
+        step = max(1, 8_000_000 // (len(points) * 36 * len(N[0])))
+        for a in range(0, len(self.nodes), step):
+            X = self.places[self.nodes[a : a + step]]
+            first, sort = in_sorts(X)
+            maps, area = self._strains_at(X[first], points)
+            weights = area if sort is None else area[sort]
+            yield StrainMaps(self.dofs[a : a + step], maps, sort, weights, to_nodes, N, stiffness, worth)
+
+    def _compared(self) -> tuple[Floats, Floats, Floats]:
+        """Points, shape functions there (points, nodes), and weights with which nodes take a field from there."""
+        if self.kind == "tri3":
+            return np.full((1, 2), 1 / 3), np.full((1, 3), 1 / 3), np.ones((3, 1))
+        points = self._rule("full")[0]
+        bilinear = [np.column_stack([np.ones(len(p)), p, p.prod(axis=1)]) for p in (points, _QUAD)]
+        N = np.array([(1 + _QUAD[:, 0] * x) * (1 + _QUAD[:, 1] * y) / 4 for x, y in points])
+        return points, N, bilinear[1] @ np.linalg.inv(bilinear[0])
+
+    def _strains_at(self, X: Floats, points: Floats) -> tuple[Floats, Floats]:
+        """Strain and curvature (elements, points, 6, motions) of global motions, and area of each point."""
+        _, xy, T = self._flat(X)
+        n = xy.shape[1]
+        plane, bend = _plane_and_bend(n)
+        inner = self._membrane(xy, self.laminate.stretching)[1]
+        weights = self._rule("full" if self.kind == "quad4" else "one")[1]
+        maps, area = np.zeros((len(X), len(points), 6, 6 * n)), np.empty((len(X), len(points)))
+        for k, p in enumerate(points):
+            B, _ = self._plane_strain(xy, p)
+            _, gradient, det = self._at(xy, p)
+            maps[:, k, :3, plane] = np.moveaxis(
+                B[:, :, : 3 * n] if inner is None else B[:, :, : 3 * n] + B[:, :, 3 * n :] @ inner, 2, 0
+            )
+            maps[:, k, 3:, bend] = np.moveaxis(self._curvature(gradient), 2, 0)
+            area[:, k] = weights[k] * det
+        return maps @ T[:, None], area
+
+    def strain_axes(self) -> Floats:
+        """x and normal of each element, shape (elements, 2, 3)."""
+        return np.asarray(self._flat(self.places[self.nodes])[0][:, [0, 2]])
 
     # -- recovery -------------------------------------------------------------------------------------
 

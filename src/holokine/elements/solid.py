@@ -11,13 +11,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
-from holokine.elements.kinds import CHUNK, ElementKind, averaged_field, by_shape, scattered
+from holokine.elements.kinds import CHUNK, ElementKind, StrainMaps, averaged_field, by_shape, in_sorts, scattered
 from holokine.elements.shapes import NODE_COUNT, gauss, middle_place, node_places, shape, solid_rule, triangle_rule
 from holokine.elements.stress import Places, StressField
 from holokine.mesh.cells import CELLS
@@ -119,7 +119,10 @@ class SolidElements(ElementKind):
     stress_options = frozenset({"at", "component"})
     motions = 3
     wave_exponent = 1.0
-    judged_by_lumping = True
+    recovery_worth: ClassVar[dict[str, tuple[float, float]]] = {
+        "hex8": (1.5, 0.0), "hex20": (2.2, 0.0), "tet4": (1.5, 0.0), "tet10": (2.6, 0.0), "wedge6": (1.2, 0.0),
+        "wedge15": (2.3, 0.0), "pyramid5": (1.5, 0.0), "pyramid13": (2.5, 0.0),
+    }  # fmt: skip
 
     @property
     def dofs(self) -> Ints:
@@ -277,9 +280,34 @@ class SolidElements(ElementKind):
             return float(np.inf)
         return float(np.sqrt(float(np.diag(self.elasticity)[3:].min()) / self.density)) / omega
 
-    def mesh_error(self, kh: Floats) -> Floats:
-        """(kh)² / 24 of the shear wave; what lumping shifts is added to it (`judged_by_lumping`)."""
-        return np.asarray(kh**2 / 24.0)
+    def strain_maps(self) -> Iterator[StrainMaps]:
+        """Strain xx yy zz xy yz zx at the points of the stiffness."""
+        points, rule = solid_rule(self.kind, "mass" if self.kind == "tet10" else "stiffness")
+        to_nodes = self._fitted(points)
+        N = np.array([shape(self.kind, p)[0] for p in points])
+        worth = self.recovery_worth[self.kind][0] * self.elasticity
+        step = max(1, 8_000_000 // (len(points) * 6 * 3 * len(N[0])))
+        for a in range(0, len(self.nodes), step):
+            X = self.places[self.nodes[a : a + step]]
+            first, sort = in_sorts(X)
+            own = X[first]
+            inner = self._stiffness(own)[1]
+            maps = np.stack([self._strain_map(own, p, inner) for p in points], axis=1)
+            det = np.stack([self._jacobian(own, shape(self.kind, p)[1])[1] for p in points], axis=1) * rule
+            weights = det if sort is None else det[sort]
+            yield StrainMaps(self.dofs[a : a + step], maps, sort, weights, to_nodes, N, self.elasticity, worth)
+
+    def _fitted(self, points: Floats) -> Floats:
+        """Weights (nodes, points) with which nodes take a field from points, by a polynomial of lower order."""
+        if self.kind in ("hex8", "hex20"):
+            basis = _trilinear
+        elif self.kind == "wedge15":
+            basis = _linear_by_height
+        elif CELLS[self.kind].order == 2:
+            basis = _linear
+        else:
+            return np.full((NODE_COUNT[self.kind], len(points)), 1.0 / len(points))
+        return np.asarray(basis(node_places(self.kind)) @ np.linalg.pinv(basis(points)))
 
     def stress_fields(self, size: int) -> list[StressField]:
         """Stresses at the centres of elements."""
@@ -316,15 +344,12 @@ class SolidElements(ElementKind):
         g = 1.0 / np.sqrt(3.0)
         if self.kind in ("hex8", "hex20"):
             points = g * np.array([[a, b, c] for c in (-1, 1) for b in (-1, 1) for a in (-1, 1)], dtype=float)
-            basis = _trilinear
         elif self.kind == "wedge15":
             places = [[1 / 6, 1 / 6], [2 / 3, 1 / 6], [1 / 6, 2 / 3]]
             points = np.array([[x, y, z] for z in (-g, g) for x, y in places])
-            basis = _linear_by_height
         else:
             points = solid_rule("pyramid5" if self.kind == "pyramid13" else self.kind, "stiffness")[0]
-            basis = _linear
-        weights = basis(node_places(self.kind)) @ np.linalg.pinv(basis(points))  # (nodes, points)
+        weights = self._fitted(points)  # (nodes, points)
         at_points = [self._strain_map(X, p, inner) for p in points]
         for row in weights:
             yield self.elasticity @ sum(w * B for w, B in zip(row, at_points, strict=True))

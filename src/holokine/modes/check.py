@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from holokine.describe import Description
 from holokine.errors import HolokineError, MechanismError, OutOfMemoryError, SolverError, first_few
 from holokine.findings import Finding
+from holokine.mesh.cells import CELLS
 from holokine.mesh.seams import half_open_seams
 from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.state.rest import factor_at_rest
@@ -21,7 +22,9 @@ from holokine.system.mechanisms import cause_of, describe_motion
 from holokine.system.pieces import Piece, connected_pieces, piece_motions
 from holokine.system.totals import MassTotals, mass_totals, member_masses
 
-__all__ = ["CheckReport", "Finding", "check_system", "preload_findings", "refuse_loose"]
+__all__ = [
+    "CheckReport", "Finding", "check_system", "mass_findings", "mesh_findings", "preload_findings", "refuse_loose",
+]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
 HEAVY, SLOW, FAST = 2000.0, 800.0, 2.0e4  # kg/m³ and m/s: lead carries waves at 1200, diamond at 18000
@@ -93,6 +96,7 @@ def check_system(system: System) -> CheckReport:
         findings.append(Finding("note", f"points that nothing is attached to: {', '.join(loose)}"))
     for a, b in system.mesh.coincident:
         findings.append(Finding("note", f'the points "{a}" and "{b}" are at the same place and stay two nodes'))
+    findings += mass_findings(system)
     findings += _open_seams(system)
     findings += _bad_loads(system)
     findings += _one_way(d)
@@ -204,6 +208,27 @@ def _bad_loads(system: System) -> list[Finding]:
             load_field(system, name, load)
         except HolokineError as err:
             found.append(Finding("error", str(err)))
+    return found
+
+
+def mass_findings(system: System) -> list[Finding]:
+    """What a lumped mass matrix changes in a frequency, or leaves out."""
+    matrix = system.description.mass_matrix
+    if matrix == "consistent":
+        return []
+    found = []
+    slow = sorted({e.part for e in system.elements if CELLS[e.kind].order == 2 and e.kind != "quad9"})
+    if slow:
+        found.append(Finding(
+            "warning", f"lumped mass lowers frequencies of quadratic elements by some percent ({first_few(slow, 6)});"
+            " the consistent one errs by about a tenth of a percent there"
+        ))  # fmt: skip
+    beams = sorted({e.part for e in system.elements if CELLS[e.kind].family == "line"})
+    if beams and matrix == "lumped without rotary":
+        found.append(Finding(
+            "warning", "without rotary inertia beams have none about their own axis: their torsion modes are left out "
+            f"({first_few(beams, 6)})"
+        ))  # fmt: skip
     return found
 
 

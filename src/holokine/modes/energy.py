@@ -19,7 +19,7 @@ from holokine.describe.references import group_members
 from holokine.errors import first_few
 from holokine.modes.check import Finding
 from holokine.modes.extract import ModeSet
-from holokine.system.adequacy import elements_per_wave
+from holokine.modes.mesh_error import mesh_errors
 from holokine.system.assemble import DIRECTION_NAMES, node_dofs
 from holokine.system.build import Elements, System
 
@@ -44,7 +44,8 @@ class Energies:
     total : ndarray, shape (modes,)
         ω²/2.
     mesh_error : ndarray, shape (modes,)
-        Rough estimate of the relative error of each frequency that the mesh makes (see `_mesh_error`).
+        Estimate of the relative error of each frequency that the mesh makes (see `mesh_errors`); nan where it cannot
+        be told.
     """
 
     members: tuple[str, ...]
@@ -132,7 +133,6 @@ def mode_energies(modes: ModeSet) -> Energies:
     strain: list[Floats] = []
     kinetic: list[Floats] = []
     zero = np.zeros(modes.count)
-    lumped: dict[str, Floats] = {}
 
     def add(name: str, kind: str, u: Floats, t: Floats) -> None:
         names.append(name)
@@ -143,13 +143,9 @@ def mode_energies(modes: ModeSet) -> Energies:
     for part in system.description.parts:
         u, t = zero.copy(), zero.copy()
         for block in system.element_blocks(part):
-            own = zero.copy()
             for dofs, k, m in _some(block.chunks(), modes.count):
                 u += _quadratic(shapes, dofs, k).sum(axis=0)
-                own += _quadratic(moving, dofs, m).sum(axis=0)
-            t += own
-            if block.judged_by_lumping:
-                lumped[part] = lumped.get(part, zero) + np.abs(_lumped(block, moving) - own)
+                t += _quadratic(moving, dofs, m).sum(axis=0)
         add(part, "part", u, t)
     for body in system.masses:
         dofs = node_dofs(np.array([body.node]))[None]
@@ -172,7 +168,9 @@ def mode_energies(modes: ModeSet) -> Energies:
         add("given matrices", "matrices", u, t - 2.0 * np.sum(kinetic, axis=0) / np.where(omega2 > 0, omega2, 1.0))
     S, T = np.array(strain).reshape(-1, modes.count), np.array(kinetic).reshape(-1, modes.count)
     S[:, modes.rigid] = 0.0
-    return Energies(tuple(names), tuple(kinds), S, T, total, _mesh_error(modes, names, S, lumped))
+    by_part = {p: S[names.index(p)] for p in system.description.parts}
+    errors = mesh_errors(system, shapes, modes.frequencies_hz, by_part, total, moving)
+    return Energies(tuple(names), tuple(kinds), S, T, total, np.where(modes.rigid, 0.0, errors))
 
 
 def untrusted_modes(modes: ModeSet, energies: Energies, limit: float) -> tuple[Finding, ...]:
@@ -194,44 +192,6 @@ def _moving(system: System, shapes: Floats) -> Floats:
         return shapes
     off = np.isin(np.tile(np.array(DIRECTION_NAMES), shapes.shape[1] // 6), system.description.massless)
     return np.where(off, 0.0, shapes)
-
-
-def _lumped(block: Elements, shapes: Floats) -> Floats:
-    """φᵀ M φ with the lumped mass of a block, shape (modes,)."""
-    result = np.zeros(len(shapes))
-    for dofs, m in block.lumped_chunks():
-        diagonal = np.einsum("eii->ei", m)
-        for row, shape in enumerate(shapes):
-            result[row] += float((diagonal * shape[dofs] ** 2).sum())
-    return result
-
-
-def _mesh_error(modes: ModeSet, names: list[str], strain: Floats, lumped: dict[str, Floats]) -> Floats:
-    """Rough relative error of each frequency: each part's own, weighted by its share of the strain energy.
-
-    With kh = 2π / N at N elements per wavelength: beams (kh)⁴ / 720 (Hermite bending) and (kh)² / 24 of the share
-    that shear has in bending; shells (kh)² / 48 of the bending wave; solids (kh)² / 24 of the shear wave and half
-    of the shift that lumped in place of consistent mass makes on the same shape (Rayleigh's quotient), which
-    takes in bending over few elements. What moves as a rigid body strains nothing and counts for nothing. Within a
-    factor of three or so where it was tried against fine meshes.
-    """
-    error = np.zeros(modes.count)
-    system = modes.system
-    total = strain.sum(axis=0)
-    place = {name: i for i, name in enumerate(names)}
-    share = strain / np.where(total > 0, total, 1.0)
-    for part, shift in lumped.items():
-        error = error + share[place[part]] * shift / 2.0
-    for part, per_wave in elements_per_wave(system, 1.0).items():
-        if not np.isfinite(per_wave):
-            continue
-        f = np.maximum(modes.frequencies_hz, 1e-12)
-        own = np.zeros(modes.count)
-        for block in system.element_blocks(part):
-            kh = 2.0 * np.pi / per_wave * f**block.wave_exponent
-            own = np.maximum(own, block.mesh_error(kh))
-        error = error + share[place[part]] * own
-    return np.where(modes.rigid, 0.0, error)
 
 
 def group_energies(system: System, energies: Energies, groups: tuple[str, ...] | None = None) -> GroupEnergies:

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import MechanismError, SolverError, UnknownNameError
-from holokine.modes.check import Finding, mesh_findings, refuse_loose
+from holokine.modes.check import Finding, mass_findings, mesh_findings, refuse_loose
 from holokine.modes.free_mass import free_to_move
 from holokine.progress import tell
 from holokine.solvers.eigen import Progress, Wish, find_pairs
@@ -265,6 +265,7 @@ def extract_modes(
     highest = float(np.sqrt(max(values.max(), 0.0)) / (2.0 * np.pi))
     if highest > 0:
         findings = [*findings, *mesh_findings(system, highest)]
+    findings = [*findings, *mass_findings(system)]
     findings = [*findings, *(Finding("warning", w) for w in symmetry_planes(system))]
     T = system.constraints.reduce
     shapes = np.ascontiguousarray((T @ pairs.vectors.T).T)

@@ -472,13 +472,7 @@ def _round(field: _Field, axes: Floats) -> str:
         in_plane = power["radial"] + power["around"]
         kind = "axial" if power["axial"] > in_plane else "radial" if power["radial"] > 0.05 * in_plane else "around"
         f = fields[kind]
-        waves = [
-            abs((field.weight * f * np.exp(-1j * n * angle)).sum())
-            for n in range(min(len(np.unique(angle)) // 2, MOST_WAVES) + 1)
-        ]
-        n = int(np.argmax(waves))
-        along = _crossings(field, f * np.cos(n * angle - np.angle((field.weight * f * np.exp(-1j * n * angle)).sum())),
-                           np.eye(3)[d], np.roll(np.eye(3)[d], 1)) if np.ptp(arms[:, d]) > 0 else 0  # fmt: skip
+        n, along = _waves(field, f, angle, d)
         words = {
             "axial": f"bending along {'xyz'[d]}",
             "radial": "radial bending",
@@ -487,3 +481,27 @@ def _round(field: _Field, axes: Floats) -> str:
         text = f"{words[kind]}, {n} waves around" if n != 1 else f"{words[kind]}, 1 wave around"
         return f"{text}, {along} half waves along {'xyz'[d]}" if along > 0 and np.ptp(arms[:, d]) > 1e-6 else text
     return ""
+
+
+def _waves(field: _Field, f: Floats, angle: Floats, d: int) -> tuple[int, int]:
+    """Waves around, and half waves along the axis d (0 of a ring), of a motion f.
+
+    Station by station along the axis: over the whole length an even number of half waves would cancel.
+    """
+    slices = _slices(field, np.eye(3)[d])
+    station = np.empty(len(f), dtype=np.int64)
+    for k, index in enumerate(slices):
+        station[index] = k
+    heavy = field.weight * f
+    best, size, profile = 0, -1.0, np.zeros(0, dtype=complex)
+    for n in range(min(len(np.unique(angle)) // 2, MOST_WAVES) + 1):
+        share = np.bincount(station, heavy * np.cos(n * angle)) - 1j * np.bincount(station, heavy * np.sin(n * angle))
+        amount = float((np.abs(share) ** 2).sum())
+        if amount > size * (1.0 + 1e-9):
+            best, size, profile = n, amount, share
+    if len(slices) < 2:
+        return best, 0
+    turned = np.exp(-0.5j * np.angle((profile**2).sum()))
+    mean = np.real(profile * turned) / np.bincount(station, field.weight)
+    firm = mean[np.abs(mean) > 0.05 * np.abs(mean).max()]
+    return best, 1 + sum(a * b < 0 for a, b in pairwise(firm.tolist()))
