@@ -551,3 +551,104 @@ def test_motion_gauges_of_selections_read_the_mean():
                        ({"displacement": nowhere}, "catches no node")):  # fmt: skip
         with pytest.raises(hk.HolokineError, match=words):
             a.changed({"gauges": {"g": bad}}).static({"static": "weight"})
+
+
+def test_lines_of_a_mesh_file_by_set_are_the_beams_that_they_are(tmp_path):
+    """Section, orientation, theory, preload and releases by set: exactly the frame built from points."""
+    n = 9
+    x = np.linspace(0, 0.8, n)
+    places = np.concatenate([np.column_stack([x, 0 * x, 0 * x]), np.column_stack([0 * x[1:] + 0.8, 0 * x[1:], x[1:]])])
+    low = np.column_stack([np.arange(n - 1), np.arange(1, n)])
+    high = np.array([[n - 1, n]] + [[n + i, n + i + 1] for i in range(n - 2)])
+    data = {"kind": [np.array([1] * len(low) + [2] * len(high))]}
+    meshio.Mesh(places, [("line", np.concatenate([low, high]))], cell_data=data).write(tmp_path / "frame.vtu")
+
+    def start() -> hk.Assembly:
+        a = hk.Assembly().material("m", **STEEL).section("flat", rectangle={"width": 0.02, "height": 0.04})
+        return a.section("rod", rod={"diameter": 0.03})
+
+    release = {"start": ["ry", "rz"]}
+    a = start().point("a", [0, 0, 0]).point("b", [0.8, 0, 0]).point("c", [0.8, 0, 0.8])
+    sill = {"through": ["a", "b"], "section": "flat", "up": "z", "divisions": n - 1, "preload": 2000, "theory": "euler"}
+    post = {"through": ["b", "c"], "section": "rod", "up": "y", "divisions": n - 1, "release": release}
+    a.part("sill", beam=sill, material="m").part("post", beam=post, material="m")
+    a.support("foot", at="a", hold="all").support("top", at="c", hold=["x", "y", "z"]).mass("unit", at="b", mass=3)
+
+    def read(**keys) -> hk.Assembly:
+        b = start()
+        b.part("frame", mesh={"file": tmp_path / "frame.vtu", **keys}, material="m")  # a Path, as it is
+        b.support("foot", at={"nearest": np.zeros(3)}, hold="all")
+        b.support("top", at={"nearest": [0.8, 0, 0.8]}, hold=["x", "y", "z"])
+        return b.mass("unit", at={"part": "frame", "nearest": np.array([0.8, 0, 0])}, mass=np.float64(3))
+
+    beams = {"kind=1": {"theory": "euler", "preload": 2000},
+             "kind=2": {"section": "rod", "up": "y", "release": release}}  # fmt: skip
+    b = read(section="flat", beams=beams)
+    np.testing.assert_allclose(b.modes(6).frequencies_hz, a.modes(6).frequencies_hz, rtol=1e-9)
+    assert b.coordinates("frame").shape == (17, 3)
+    np.testing.assert_array_equal(a.coordinates("b"), [[0.8, 0, 0]])
+    assert len(a.coordinates()) == len(a.system.mesh.nodes)
+    with pytest.raises(hk.HolokineError, match=r'no part or point "sil".*Did you mean "sill"'):
+        a.coordinates("sil")
+    for keys, match in (
+        ({"section": "flat", "beams": {"kind=3": {}}}, 'no set of cells "kind=3"'),
+        ({"beams": {"kind=1": {"section": "rod"}}}, "8 lines of the file are beams without a section"),
+        ({"beams": {"kind=1": {}}}, 'the beams "kind=1" have no section'),
+        ({"section": "flat", "beams": {"kind=1": {"section": "rood"}}}, "rood"),
+    ):
+        with pytest.raises(hk.HolokineError, match=match):
+            read(**keys).check()
+
+
+def test_masses_and_links_stand_on_nodes_of_read_meshes(tmp_path):
+    path = cube_file(tmp_path)
+    foot = {"plane": {"at": [0, 0, 0], "normal": "z"}}
+
+    def cube() -> hk.Assembly:
+        return part({"mesh": {"file": str(path)}}).support("foot", at=foot, hold=["x", "y", "z"])
+
+    high = cube().coordinates("p").max(axis=0)
+    lid = {"part": "p", "plane": {"at": high, "normal": "z"}}
+    a, b = cube().mass("top", at={"part": "p", "nearest": high}, mass=100), cube()
+    b.point("corner", high).mass("top", at="corner", mass=100)
+    np.testing.assert_allclose(a.modes(2).frequencies_hz, b.modes(2).frequencies_hz, rtol=1e-12)
+    b.point("eye", high + [0, 0, 0.2]).mass("eye", at="eye", mass=5).link("arm", averaging="eye", to=lid)
+    assert len(b.check().report.pieces) == 1
+    a.mass("several", at=lid, mass=1)
+    with pytest.raises(hk.HolokineError, match=r"catches 9 nodes where one is needed.*averaging: point"):
+        a.check()
+    c = cube().link("stiff", rigid={"part": "p", "nearest": [0, 0, high[2]]}, to=lid)
+    X = c.system.mesh.nodes
+    top = np.flatnonzero(X[:, 2] > high[2] - 1e-9)
+    moved = X[top] + 1e-7 * c.modes(1).set.shapes[0].reshape(-1, 6)[top, :3]
+    apart = np.linalg.norm(moved - moved[0], axis=1) - np.linalg.norm(X[top] - X[top][0], axis=1)
+    assert np.abs(apart).max() < 1e-11  # the face moves as a body
+
+
+def test_meshes_of_quadratic_cells_come_in_whole(tmp_path):
+    """Bricks of 20 with wedges of 15 nodes, quads of 8 with triangles of 6; pressure on their curved faces."""
+    outline = [[0, 0], [0.4, 0], {"through": [0.5, 0.1], "to": [0.4, 0.2]}, [0, 0.2]]
+    a = hk.Assembly().material("m", **STEEL)
+    a.part("p", extrusion={"outline": outline, "length": 0.1, "size": 0.05, "quadratic": True}, material="m")
+    a.write_mesh(tmp_path / "solid.vtu")
+    b = part({"mesh": {"file": str(tmp_path / "solid.vtu")}})
+    assert {x.kind for x in b.system.mesh.blocks} == {"hex20", "wedge15"}
+    np.testing.assert_allclose(b.modes(10).frequencies_hz[6:], a.modes(10).frequencies_hz[6:], rtol=1e-9)
+    c = hk.Assembly().material("m", **STEEL)
+    c.part("p", plate={"outline": outline, "size": 0.05, "thickness": 0.004, "quadratic": True}, material="m")
+    mesh = c.system.mesh
+    cells = [(("quad8", x.cells[:, :8]) if x.kind == "quad9" else ("triangle6", x.cells)) for x in mesh.blocks]
+    meshio.Mesh(mesh.nodes, cells).write(tmp_path / "shell.vtu")
+    d = part({"mesh": {"file": str(tmp_path / "shell.vtu"), "shell": {"thickness": 0.004}}})
+    assert {x.kind for x in d.system.mesh.blocks} == {"quad9", "tri6"}
+    np.testing.assert_allclose(d.modes(10).frequencies_hz[6:], c.modes(10).frequencies_hz[6:], rtol=1e-6)
+    # pressure on curved faces of quadratic cells adds up to what the area takes, wherever it is
+    for assembly, kind in ((a, {"towards": "-z"}), (c, {"towards": "-z"})):
+        top = {"part": "p", "plane": {"at": [0, 0, 0.1 if assembly is a else 0], "normal": "z"}}
+        assembly.load("press", pressure=1000, on=top, **kind)
+        assembly.support(
+            "s", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all" if assembly is c else ["x", "y", "z"]
+        )
+        assembly.gauge("r", reaction="s", axis="z")
+        force = float(assembly.respond({"static": "press"}).peaks()["value"].iloc[0])
+        assert abs(force) == pytest.approx(1000 * (0.08 + np.pi * 0.01 / 2), rel=1e-4)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from pathlib import Path
+from pathlib import Path, PurePath
 from typing import TYPE_CHECKING, Any, Literal
 
 from holokine.describe.document import Document, Origin, Places, read_document, validated, variant_of
@@ -106,6 +106,7 @@ class Assembly:
     # -- building -----------------------------------------------------------------------------------
 
     def _add(self, table: str, name: str, value: Any) -> Assembly:
+        value = _plain(value)
         entries = dict(self._data.get(table, {}))
         if name in entries:
             raise DescriptionError(f'{table}: there is already "{name}"')
@@ -129,6 +130,7 @@ class Assembly:
                 raise  # names of other things may still be to come; they are checked before solving
 
     def _set(self, key: str, value: Any) -> Assembly:
+        value = _plain(value)
         self._check(key, "", value)
         return self._with({**self._data, key: value})
 
@@ -433,7 +435,7 @@ class Assembly:
         entries = dict(self._data.get("variants", {}))
         if name in entries:
             raise DescriptionError(f'variants: there is already "{name}"')
-        return self._with({**self._data, "variants": {**entries, name: values}})
+        return self._with({**self._data, "variants": {**entries, name: _plain(values)}})
 
     # -- looking ------------------------------------------------------------------------------------
 
@@ -493,6 +495,29 @@ class Assembly:
 
         chain = self._chain
         return Check(chain.check, chain.unloaded, self.title, self.key)
+
+    def coordinates(self, name: str | None = None) -> Any:
+        """Places of the nodes of a part, or of a named point, in m; of all nodes without a name.
+
+        Returns
+        -------
+        ndarray, shape (nodes, 3)
+            In the order of the node numbers of the mesh; of a point, one row.
+
+        Raises
+        ------
+        UnknownNameError
+            A name that is neither a part nor a point with a node.
+        """
+        mesh = self.system.mesh
+        if name is None:
+            return mesh.nodes.copy()
+        if name in mesh.part_nodes:
+            return mesh.nodes[mesh.part_nodes[name]]
+        if name in mesh.points:
+            return mesh.nodes[[mesh.points[name]]]
+        hint = nearest_hint(name, [*mesh.part_nodes, *mesh.points], "parts and points with nodes")
+        raise UnknownNameError(f'there is no part or point "{name}" with nodes. {hint}')
 
     def write_mesh(self, path: str | Path) -> Path:
         """Write the mesh as VTU (or another format by its ending), with the part of each cell."""
@@ -605,7 +630,7 @@ class Assembly:
         return self._changed(values, "")
 
     def _changed(self, values: Table, name: str) -> Assembly:
-        return Assembly._of(variant_of(self.document, name, values), self._memory.copy())
+        return Assembly._of(variant_of(self.document, name, _plain(values)), self._memory.copy())
 
     def adjusted(self, factors: dict[str, dict[str, float]]) -> Assembly:
         """The assembly with stiffness or mass of members or groups times a factor.
@@ -731,6 +756,19 @@ class Assembly:
         from holokine.show.short import as_html
 
         return as_html(repr(self))
+
+
+def _plain(value: Any) -> Any:
+    """Paths as text and arrays as lists, wherever they stand."""
+    if isinstance(value, PurePath):
+        return str(value)
+    if hasattr(value, "tolist"):  # arrays and their scalars; NumPy is loaded when something is computed
+        return value.tolist()
+    if isinstance(value, dict):
+        return {k: _plain(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(v) for v in value]
+    return value
 
 
 def _given(values: dict[str, Any]) -> dict[str, Any]:

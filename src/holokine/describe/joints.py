@@ -20,7 +20,7 @@ from holokine.describe.fields import (
     one_or_more,
 )
 from holokine.describe.parts import Axes
-from holokine.describe.targets import Target
+from holokine.describe.targets import PointOrNode, Target
 from holokine.errors import UnitError
 from holokine.units import UnitSystem, quantity
 
@@ -31,8 +31,8 @@ class AveragingOrRigid(Strict):
     """A link. Rigid: the point carries all targets as one rigid body. Averaging: the point moves as the mean
     rigid motion of the targets, which are not stiffened by it."""
 
-    rigid: names_of("points") | None = None  # type: ignore[valid-type]
-    averaging: names_of("points") | None = None  # type: ignore[valid-type]
+    rigid: PointOrNode | None = None  # type: ignore[valid-type]
+    averaging: PointOrNode | None = None  # type: ignore[valid-type]
     to: Target
 
     @model_validator(mode="after")
@@ -41,9 +41,9 @@ class AveragingOrRigid(Strict):
         return self
 
     @property
-    def point(self) -> str:
-        """The point that carries, or is carried."""
-        return str(self.rigid if self.rigid is not None else self.averaging)
+    def point(self) -> Any:
+        """The point (its name), or the selection of one node, that carries, or is carried."""
+        return self.rigid if self.rigid is not None else self.averaging
 
 
 def _directed_set(kind: str) -> Any:

@@ -39,6 +39,7 @@ __all__ = [
     "Finer",
     "Hole",
     "Layer",
+    "MeshBeams",
     "MeshFile",
     "Part",
     "Plate",
@@ -59,15 +60,6 @@ def _directions(value: Any) -> Any:
 DirectionList = Annotated[tuple[Direction, ...], BeforeValidator(_directions), ONE_OR_MORE]
 CellKind = Literal["bricks", "wedges", "tetrahedra"]
 FaceKind = Literal["quads", "triangles"]
-
-
-def numbers_as_lists(value: Any) -> Any:
-    """Arrays of numbers as nested lists, so that they may stand wherever lists do."""
-    if hasattr(value, "tolist"):
-        return value.tolist()
-    if isinstance(value, list | tuple):
-        return [numbers_as_lists(v) for v in value]
-    return value
 
 
 def unused_by_outlines(shape: Any, along: int | None = None) -> None:
@@ -208,9 +200,7 @@ class Rounded(Strict):
     radius: PositiveLength
 
 
-Outline = Annotated[
-    tuple[tuple[Length, Length] | Arc | Rounded, ...], BeforeValidator(numbers_as_lists), Field(min_length=2)
-]
+Outline = Annotated[tuple[tuple[Length, Length] | Arc | Rounded, ...], Field(min_length=2)]
 """Corners in order, each by its place; arcs and rounded corners among them; the last meets the first."""
 
 
@@ -377,11 +367,6 @@ class Plate(_Gridded, Shell):
     cells: FaceKind = "quads"
     quadratic: bool = False
 
-    @field_validator("points", "lines", mode="before")
-    @classmethod
-    def _plain(cls, value: Any) -> Any:
-        return numbers_as_lists(value)
-
     @model_validator(mode="after")
     def _shape(self) -> Plate:
         if [self.corners, self.corner, self.outline].count(None) != 2 or (self.corner is None) != (self.sides is None):
@@ -481,11 +466,30 @@ class Extrusion(_Solid):
         return square or (len(corners) == 4 and not self.holes)
 
 
+class MeshBeams(Strict):
+    """Lines of a mesh file that differ from the others of their part: those of one set.
+
+    Releases act at the ends of its runs: where a line's first node (`start`) or second node (`end`) is on none or on
+    several others of the set.
+    """
+
+    section: names_of("sections") | None = None  # type: ignore[valid-type]
+    up: UnitVector | None = None
+    eccentricity: tuple[Length, Length] = (0.0, 0.0)
+    release: EndReleases = EndReleases()
+    theory: Literal["timoshenko", "rayleigh", "euler"] = "timoshenko"
+    preload: Force = 0.0
+
+
 class MeshFile(Strict):
-    """A mesh from a file; `only` takes cells of one set, or of one value of cell data (``name: value``)."""
+    """A mesh from a file; `only` takes cells of one set, or of one value of cell data (``name: value``).
+
+    Its lines are beams of one section, or of several by set (`beams`).
+    """
 
     shorthand: ClassVar[str | None] = "file"
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {"mesh": frozenset({"shell", "section", "up"})}
+    beams: dict[str, MeshBeams] = {}
     file: FileName
     unit: str = "m"
     only: dict[str, Any] | str | None = None
@@ -524,7 +528,7 @@ class Part(Strict):
         if self.material is None and (layered is None or any(layer.material is None for layer in layered)):
             raise complaint("give a material" + ("" if layered is None else ", or one in every layer"))
         if self.material is not None and layered is not None and all(layer.material for layer in layered):
-            only_shells = self.mesh is None or self.mesh.section is None
+            only_shells = self.mesh is None or not self.sections
             if only_shells:
                 raise complaint("material has no effect: all layers have one of their own. Leave one of the two out")
         if self.mesh is not None and self.shell is not None and isinstance(self.shell.tension_along, str):
@@ -550,7 +554,15 @@ class Part(Strict):
     def sections(self) -> tuple[str, ...]:
         """Names of all its beam sections."""
         end = None if self.beam is None else self.beam.end_section
-        return tuple(s for s in (self.section, end) if s is not None)
+        others = () if self.mesh is None else tuple(b.section for b in self.mesh.beams.values())
+        return tuple(dict.fromkeys(s for s in (self.section, end, *others) if s is not None))
+
+    @property
+    def preloads(self) -> tuple[float, ...]:
+        """Constant axial forces of its beams in N, where there are any."""
+        own = () if self.beam is None else (self.beam.preload,)
+        others = () if self.mesh is None else tuple(b.preload for b in self.mesh.beams.values())
+        return tuple(p for p in (*own, *others) if p)
 
     @property
     def shell(self) -> Shell | None:

@@ -43,7 +43,7 @@ from holokine.describe.loads import Load
 from holokine.describe.matrices import Matrices
 from holokine.describe.parts import Axes, DirectionList, Part
 from holokine.describe.states import State
-from holokine.describe.targets import Target
+from holokine.describe.targets import PointOrNode, Target
 from holokine.describe.walk import walk
 from holokine.errors import UnitError
 from holokine.units import UnitSystem, quantity
@@ -295,12 +295,12 @@ def _inertia_tensor(value: Any, info: ValidationInfo) -> tuple[tuple[float, ...]
 
 
 class Mass(Strict):
-    """A point mass at a point, or off it by a rigid arm; inertia about the centre of mass, global axes.
+    """A point mass at a point or at one node, or off it by a rigid arm; inertia about its centre of mass, global axes.
 
     Tensor entries with the minus sign in the products: I_xy = -∫ x y dm.
     """
 
-    at: names_of("points")  # type: ignore[valid-type]
+    at: PointOrNode  # type: ignore[valid-type]
     mass: quantity_field("mass", least=0.0)  # type: ignore[valid-type]
     inertia: Annotated[tuple[tuple[float, ...], ...], BeforeValidator(_inertia_tensor), by_direction("inertia")] = (
         (0.0, 0.0, 0.0),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from pydantic import BeforeValidator, model_validator
+from pydantic import BeforeValidator, WithJsonSchema, model_validator
 
 from holokine.describe.fields import (
     NAMES_OR_TABLE,
@@ -20,7 +20,7 @@ from holokine.describe.fields import (
     quantity_field,
 )
 
-__all__ = ["Selection", "Target"]
+__all__ = ["PointOrNode", "Selection", "Target"]
 
 Tolerance = quantity_field("length", least=0.0)
 
@@ -91,3 +91,9 @@ Target = Annotated[
     BeforeValidator(_target),
     NAMES_OR_TABLE,
 ]
+
+PointOrNode: Any = Annotated[
+    names_of("points") | Selection,  # type: ignore[valid-type]
+    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "object"}]}),
+]
+"""A named point, or a selection that catches one node."""

@@ -302,6 +302,7 @@ class BeamElements(ElementKind):
         preload: float = 0.0,
         mass: str = "consistent",
         taper: Taper | None = None,
+        runs: tuple[list[int], list[int]] | None = None,
     ) -> BeamElements:
         """Build all elements of a run.
 
@@ -321,6 +322,9 @@ class BeamElements(ElementKind):
         mass : {"consistent", "lumped", "lumped without rotary"}
         taper : callable, optional
             Section at a share of the run, where it is not the same all along.
+        runs : tuple of list of int, optional
+            Elements at the first end of which a run begins, and at the second end of which one ends; without it all
+            are one run in order.
         """
         start, end = places[nodes[:, 0]] + arms[:, 0], places[nodes[:, 1]] + arms[:, 1]
         axes = beam_axes(start, end, up, part)
@@ -345,9 +349,12 @@ class BeamElements(ElementKind):
                 M = _lumped(length, along, mass == "lumped")
         if preload:
             K += preload * own
-        free: dict[int, list[int]] = {e: [] for e in (0, len(nodes) - 1)}
-        free[0] += list(release_start)
-        free[len(nodes) - 1] += [6 + r for r in release_end]
+        begins, ends_at = runs or ([0], [len(nodes) - 1])
+        free: dict[int, list[int]] = {e: [] for e in (*begins, *ends_at)}
+        for e in begins:
+            free[e] += list(release_start)
+        for e in ends_at:
+            free[e] += [6 + r for r in release_end]
         follow = {}
         for e, directions in free.items():
             if directions:

@@ -195,18 +195,22 @@ def _from_file(
     families = {CELLS[kind].family for kind, _, _ in chosen}
     if "surface" in families and shape.shell is None:
         raise MeshError(f"{where}: the file has shells; give shell: {{thickness: ...}} beside it")
-    if "line" in families and shape.section is None:
-        raise MeshError(f"{where}: the file has lines; give section: beside it, or only: a set without them")
+    groups = _line_groups(file, shape, where)
+    if "line" not in families and (shape.section is not None or groups):
+        key = "section" if shape.section is not None else "beams"
+        raise MeshError(f"{where}: {key} has no effect: what is taken of the file has no lines")
     used = np.unique(np.concatenate([cells.ravel() for _, cells, _ in chosen]))
     renumber = np.full(len(file.nodes), -1)
     renumber[used] = first_new + np.arange(len(used))
     blocks = []
-    for kind, cells, _ in chosen:
+    for kind, cells, numbers in chosen:
         own = renumber[cells]
+        if CELLS[kind].family == "line":
+            blocks += _lines(name, shape, own, numbers, groups, where)
+            continue
         if kind in ("wedge6", "wedge15"):
             own = _wedges_upright(file.nodes, cells, own)
-        arms = np.zeros((len(own), 2, 3)) if CELLS[kind].family == "line" else None
-        blocks.append(Block(name, kind, own, arms))
+        blocks.append(Block(name, kind, own))
     if shape.only is None and len(used) < len(file.nodes):
         notes.append(f"{where}: {len(file.nodes) - len(used)} nodes of the file are used by nothing and left out")
     named: dict[str, Ints] = {}
@@ -218,6 +222,41 @@ def _from_file(
         inside = np.unique(np.concatenate(touched)) if touched else np.zeros(0, dtype=np.int64)
         named[key] = np.union1d(named.get(key, np.zeros(0, dtype=np.int64)), inside[inside >= 0])
     return file.nodes[used], blocks, {k: v for k, v in named.items() if len(v)}
+
+
+def _line_groups(file: FileMesh, shape: MeshFile, where: str) -> dict[str, Ints]:
+    """Numbers of the lines of each set that `beams` names, in their block of the file."""
+    found: dict[str, Ints] = {}
+    for name, beams in shape.beams.items():
+        if beams.section is None and shape.section is None:
+            raise MeshError(f'{where}: the beams "{name}" have no section; give them one, or section: beside the file')
+        chosen = [c for kind, _, c in pick(file, name, where) if CELLS[kind].family == "line"]
+        if not chosen:
+            raise MeshError(f'{where}: the set "{name}" has no lines')
+        found[name] = np.concatenate(chosen)
+    return found
+
+
+def _lines(name: str, shape: MeshFile, own: Ints, numbers: Ints, groups: dict[str, Ints], where: str) -> list[Block]:
+    """Blocks of lines, those of each set by themselves."""
+    left = np.ones(len(own), dtype=bool)
+    blocks = []
+    for key, members in groups.items():
+        mine = np.isin(numbers, members)
+        twice = mine & ~left
+        if twice.any():
+            raise MeshError(f'{where}: {int(twice.sum())} lines of the set "{key}" are in another set of beams as well')
+        left &= ~mine
+        if mine.any():
+            blocks.append(Block(name, "beam", own[mine], np.zeros((int(mine.sum()), 2, 3)), key))
+    if left.any():
+        if shape.section is None:
+            raise MeshError(
+                f"{where}: {int(left.sum())} lines of the file are beams without a section; give section: for them (or "
+                "beams: by set), or only: a set without them"
+            )
+        blocks.append(Block(name, "beam", own[left], np.zeros((int(left.sum()), 2, 3))))
+    return blocks
 
 
 def _wedges_upright(nodes: Floats, cells: Ints, own: Ints) -> Ints:
@@ -306,7 +345,7 @@ def _merge(
         ordered = np.sort(cells, axis=1)
         if (ordered[:, 1:] == ordered[:, :-1]).any():
             raise MeshError(f'part "{block.part}": an element is shorter than the merge tolerance of {reach:.3g} m')
-        renumbered.append(Block(block.part, block.kind, cells, block.arms))
+        renumbered.append(replace(block, cells=cells))
     return Mesh(
         nodes[keep],
         tuple(renumbered),

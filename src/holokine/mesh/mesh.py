@@ -34,12 +34,15 @@ class Block:
         Node numbers.
     arms : ndarray, shape (cells, nodes per cell, 3), or None
         Rigid arms in metres from the nodes to the element's own ends, global axes.
+    set : str
+        Of the lines of a mesh file: the set that tells what they are made of; empty of all others.
     """
 
     part: str
     kind: str
     cells: Ints
     arms: Floats | None = None
+    set: str = ""
 
 
 @dataclass(frozen=True)

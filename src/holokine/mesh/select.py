@@ -14,7 +14,7 @@ from holokine.errors import SelectionError, nearest_hint
 from holokine.mesh.mesh import Mesh
 from holokine.mesh.surface import outer_faces
 
-__all__ = ["select_nodes"]
+__all__ = ["one_node", "select_nodes"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -75,6 +75,25 @@ def select_nodes(mesh: Mesh, description: Description, selection: Selection, whe
         order = np.argsort(np.linalg.norm(mesh.nodes[nodes] - selection.nearest, axis=1), kind="stable")
         nodes = np.sort(nodes[order[: selection.count]])
     return nodes
+
+
+def one_node(mesh: Mesh, description: Description, target: str | Selection, where: str) -> int:
+    """Node of a named point, or the one that a selection catches.
+
+    Raises
+    ------
+    SelectionError
+        When several are caught.
+    """
+    if isinstance(target, str):
+        return mesh.points[target]
+    nodes = select_nodes(mesh, description, target, where)
+    if len(nodes) > 1:
+        raise SelectionError(
+            f"{where}: the selection catches {len(nodes)} nodes where one is needed: say nearest: [x, y, z], or give a "
+            "point and link it to them: links: {name: {averaging: point, to: {...}}}"
+        )
+    return int(nodes[0])
 
 
 def _regions(mesh: Mesh, selection: Selection, nodes: Ints):  # type: ignore[no-untyped-def]

@@ -166,8 +166,7 @@ def preload_findings(description: Description) -> list[Finding]:
     """Preloads stiffen, and readings are what an event adds to them: say so, with the force to add."""
     held = []
     for name, part in description.parts.items():
-        if part.beam is not None and part.beam.preload:
-            held.append(f"{part.beam.preload:.4g} N in {name}")
+        held += [f"{preload:.4g} N in {name}" for preload in part.preloads]
         if part.shell is not None and part.shell.tension is not None:
             along = " and ".join(f"{size:.4g}" for size in part.shell.tension)
             held.append(f"{along} N/m along element x and y in {name}")

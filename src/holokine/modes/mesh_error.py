@@ -48,7 +48,7 @@ def mesh_errors(
     waves = elements_per_wave(system, 1.0)
     for part in system.description.parts:
         blocks = [b for b in system.element_blocks(part) if b.recovery_worth]
-        for words in {b.words for b in blocks}:
+        for words in dict.fromkeys(b.words for b in blocks):
             lost, unknown = _recovered([b for b in blocks if b.words == words], shapes)
             error += lost / (2.0 * safe)
             hidden += unknown

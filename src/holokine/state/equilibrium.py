@@ -343,7 +343,7 @@ def _both_ways(base: System) -> Pattern:
 def _refuse_twice(base: System, state: State, where: str) -> None:
     d = base.description
     for name, part in d.parts.items():
-        held = (part.beam is not None and part.beam.preload) or (part.shell is not None and part.shell.tension)
+        held = part.preloads or (part.shell is not None and part.shell.tension)
         if held and state.stress_stiffness:
             key = "preload" if part.beam is not None else "tension"
             raise DescriptionError(

@@ -27,7 +27,7 @@ from holokine.elements.sections import section_properties, tapered
 from holokine.elements.shell import ShellElements
 from holokine.elements.solid import SolidElements
 from holokine.errors import DescriptionError
-from holokine.mesh import Block, Mesh, build_mesh, select_nodes
+from holokine.mesh import Block, Mesh, build_mesh, one_node, select_nodes
 from holokine.mesh.cells import CELLS
 from holokine.system.assemble import DIRECTION_NAMES, Accumulator, assemble, node_dofs
 from holokine.system.constraints import Constraints, Equation, eliminate
@@ -256,7 +256,9 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
     for name, m in description.masses.items():
         _check_inertia(name, m.mass, np.array(m.inertia))
     masses = tuple(
-        PointMass(name, mesh.points[m.at], m.mass, np.array(m.offset), np.array(m.inertia))
+        PointMass(
+            name, one_node(mesh, description, m.at, f'mass "{name}"'), m.mass, np.array(m.offset), np.array(m.inertia)
+        )
         for name, m in description.masses.items()
     )
     connectors = _connectors(description, mesh, sides)
@@ -281,8 +283,8 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
         active[dofs[body.matrix().diagonal() != 0]] = True
     if given is not None:
         active |= given.active
-    for link in description.links.values():
-        active[node_dofs(np.array([mesh.points[link.point]]))] = True
+    for name, link in description.links.items():
+        active[node_dofs(np.array([one_node(mesh, description, link.point, f'link "{name}"')]))] = True
     for name, made in sides.items():
         own = [n for n, c in zip(made.ends, made.carried, strict=True) if c is not None or name in description.joints]
         active[node_dofs(np.array(own, dtype=np.int64))] = True
@@ -439,20 +441,40 @@ def _beams(made: Made, name: str, part: Part, block: Block) -> Elements:
             keys["taper"] = tapered(sections[beam.section], sections[beam.end_section], f'part "{name}"')
     elif part.ring is not None:
         keys = {"up": part.ring.axis, "theory": part.ring.theory}
-    elif part.mesh is not None:
+    section = part.section
+    if part.mesh is not None:
         keys = {"up": part.mesh.up}
+        own = part.mesh.beams.get(block.set)
+        if own is not None:
+            section = own.section or section
+            keys = {
+                "up": own.up or part.mesh.up,
+                "eccentricity": own.eccentricity,
+                "release_start": tuple(DIRECTION_NAMES.index(r) for r in own.release.start),
+                "release_end": tuple(DIRECTION_NAMES.index(r) for r in own.release.end),
+                "theory": own.theory,
+                "preload": own.preload,
+                "runs": _run_ends(block.cells),
+            }
     return BeamElements.build(
         name,
         block.cells,
         made.mesh.nodes,
         block.arms,
-        section=made.sections[str(part.section)],
+        section=made.sections[str(section)],
         E=material.young,
         G=material.shear_modulus,
         density=material.density,
         mass=made.description.mass_matrix,
         **keys,
     )
+
+
+def _run_ends(cells: Ints) -> tuple[list[int], list[int]]:
+    """Elements whose first, and whose second node is the end of a run: on no other element, or on several."""
+    _, index, counts = np.unique(cells, return_inverse=True, return_counts=True)
+    ends = (counts != 2)[index.reshape(cells.shape)]
+    return np.flatnonzero(ends[:, 0]).tolist(), np.flatnonzero(ends[:, 1]).tolist()
 
 
 def _shells(made: Made, name: str, part: Part, block: Block) -> Elements:

@@ -15,7 +15,7 @@ from holokine.describe.schema import GROUND
 from holokine.describe.targets import Selection
 from holokine.elements.connectors import Connector, arm_matrix, axes_from
 from holokine.errors import ConstraintError, DescriptionError
-from holokine.mesh import Mesh, select_nodes
+from holokine.mesh import Mesh, one_node, select_nodes
 from holokine.mesh.ties import project
 from holokine.mesh.tree import nearest_tree
 from holokine.system.assemble import DIRECTION_NAMES, node_dofs
@@ -198,11 +198,13 @@ class _Collector:
 
     def link(self, name: str) -> None:
         link = self.d.links[name]
-        owner, node = f'link "{name}"', self.mesh.points[link.point]
+        owner = f'link "{name}"'
+        node = one_node(self.mesh, self.d, link.point, owner)
         targets = select_nodes(self.mesh, self.d, link.to, owner)
         targets = targets[targets != node]
         if len(targets) == 0:
-            raise DescriptionError(f'{owner}: links the point "{link.point}" to nothing but itself')
+            what = f'the point "{link.point}"' if isinstance(link.point, str) else "a node"
+            raise DescriptionError(f"{owner}: links {what} to nothing but itself")
         targets = self.attached(owner, targets, "targets")
         self.bound(name, owner, node, targets, "rigid" if link.rigid is not None else "averaging")
 
