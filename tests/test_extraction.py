@@ -234,28 +234,134 @@ def test_mass_switched_off_in_a_direction():
         chain([1.0], [100.0]).massless("x").modes(count=1)
 
 
-def test_rough_mesh_error_is_of_the_right_size():
-    """Against a fine mesh: the estimate is within a factor of four where the error matters (above 0.3 %)."""
+HOLED = {"outline": [[0, 0], [0.6, 0], [0.7, 0.35], {"through": [0.4, 0.5], "to": [0, 0.3]}],
+         "holes": [{"at": [0.3, 0.2], "diameter": 0.16}], "thickness": 0.008}  # fmt: skip
 
-    def block(n):
-        a = hk.Assembly().material("m", **BENCH_STEEL)
-        a.part("b", box={"corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 0.2, 0], [0, 0, 0.15]], "divisions": n},
-               material="m")  # fmt: skip
-        return a.support("w", at={"part": "b", "plane": {"at": [0, 0, 0], "normal": "x"}}, hold=["x", "y", "z"])
 
-    def bar(n):
-        return straight_beam(1.0, {"rectangle": {"width": 0.05, "height": 0.06}}, BENCH_STEEL, start="all", divisions=n)
+def holed(size, cells="quads", quadratic=False, matrix="consistent") -> hk.Assembly:
+    a = hk.Assembly().material("m", **BENCH_STEEL).mass_matrix(matrix)
+    a.part("p", plate={**HOLED, "size": size, "cells": cells, "quadratic": quadratic}, material="m")
+    return a.support("w", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
 
-    for coarse, fine, count in ((bar(8), bar(100), 12), (block([10, 2, 2]), block([40, 8, 6]), 7)):
-        modes = coarse.modes(count)
-        true = modes.frequencies_hz / fine.modes(count).frequencies_hz - 1.0
+
+def bent_block(size, cells="bricks", quadratic=False, matrix="consistent") -> hk.Assembly:
+    a = hk.Assembly().material("m", **BENCH_STEEL).mass_matrix(matrix)
+    outline = [[0, 0], [0.5, 0], [0.5, 0.4], [0.3, 0.4], [0.3, 0.15], [0, 0.15]]
+    a.part("p", extrusion={"outline": outline, "length": 0.2, "size": size, "cells": cells, "quadratic": quadratic},
+           material="m")  # fmt: skip
+    return a.support("w", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold=["x", "y", "z"])
+
+
+def vault(n, cells="quads", quadratic=False) -> hk.Assembly:
+    a = hk.Assembly().material("m", **BENCH_STEEL)
+    shape = {"radius": 0.5, "length": 0.6, "angle": "100 deg", "thickness": 0.006, "divisions": n, "cells": cells}
+    a.part("p", cylinder={**shape, "quadratic": quadratic}, material="m")
+    return a.support("w", at={"plane": {"at": [0, 0, 0], "normal": "z"}}, hold="all")
+
+
+def bar(n, theory="timoshenko") -> hk.Assembly:
+    section = {"rectangle": {"width": 0.05, "height": 0.06}}
+    return straight_beam(1.0, section, BENCH_STEEL, start="all", divisions=n, theory=theory)
+
+
+@pytest.mark.parametrize("family", ["plates", "lumped plates", "blocks", "lumped blocks", "vaults", "beams"])
+def test_mesh_error_is_right_within_a_factor_of_three(family):
+    """Against converged meshes of assemblies that it was not fitted to, wherever the error matters (above 0.3 %)."""
+    makers = {
+        "plates": (lambda: holed(0.03, quadratic=True), 8,
+                   [lambda c=c, q=q, s=s: holed(s, c, q) for c in ("quads", "triangles")
+                    for q, s in ((False, 0.07), (False, 0.04), (True, 0.16))]),
+        "lumped plates": (lambda: holed(0.03, quadratic=True), 6,
+                          [lambda c=c: holed(0.06, c, matrix="lumped") for c in ("quads", "triangles")]),
+        "blocks": (lambda: bent_block(0.04, quadratic=True), 7,
+                   [lambda c=c, q=q, s=s: bent_block(s, c, q) for c, q, s in (
+                       ("bricks", False, 0.08), ("bricks", False, 0.05), ("bricks", True, 0.2), ("wedges", False, 0.07),
+                       ("tetrahedra", False, 0.05), ("tetrahedra", True, 0.12))]),
+        "lumped blocks": (lambda: bent_block(0.04, quadratic=True), 5,
+                          [lambda c=c: bent_block(0.06, c, matrix="lumped") for c in ("bricks", "tetrahedra")]),
+        "vaults": (lambda: vault([36, 24], quadratic=True), 8,
+                   [lambda c=c, q=q, n=n: vault(n, c, q) for c in ("quads", "triangles")
+                    for q, n in ((False, [12, 8]), (False, [20, 14]), (True, [6, 4]))]),
+        "beams": (lambda: bar(120), 12, [lambda n=n: bar(n) for n in (6, 10)]),
+    }  # fmt: skip
+    fine, count, coarse = makers[family]
+    exact, ratios = fine().modes(count).frequencies_hz, []
+    for make in coarse:
+        modes = make().modes(count)
+        true = np.abs(modes.frequencies_hz / exact - 1.0)
         estimate = mode_energies(modes.set).mesh_error
-        matters = np.abs(true) > 0.003
-        assert matters.sum() >= 4
-        ratio = estimate[matters] / true[matters]
-        assert ratio.min() > 0.25
-        assert ratio.max() < 4.0
-        assert estimate[np.abs(true) < 5e-4].max(initial=0.0) < 5e-3
+        assert np.isfinite(estimate).all()
+        matters = true > 0.003
+        ratios += list(estimate[matters] / true[matters])
+        if not family.startswith("lumped"):  # where two errors cancel the estimate is too large
+            assert estimate[true < 1e-3].max(initial=0.0) < 8e-3
+    ratios = np.array(ratios)
+    assert len(ratios) >= 8
+    within = (ratios > 1 / 3) & (ratios < 3)
+    # of lumped mass two errors of opposite sign cancel in part, and their difference is known less well
+    assert within.mean() >= (0.7 if family.startswith("lumped") else 0.9), np.round(np.sort(ratios), 2)
+    assert ratios.min() > 0.15, np.round(np.sort(ratios), 2)
+    assert ratios.max() < 6.0, np.round(np.sort(ratios), 2)
+
+
+def test_mesh_error_is_silent_where_nothing_can_be_compared():
+    """One element has no neighbours: nothing is said."""
+    a = hk.Assembly().material("m", **BENCH_STEEL)
+    block = {"corner": [0, 0, 0], "sides": np.diag([0.3, 0.2, 0.1]), "divisions": 1, "quadratic": True}
+    a.part("b", box=block, material="m")
+    a.support("w", at={"part": "b", "plane": {"at": [0, 0, 0], "normal": "x"}}, hold=["x", "y", "z"])
+    modes = a.modes(3)
+    assert np.isnan(mode_energies(modes.set).mesh_error).all()
+    table = modes.table()
+    assert table["mesh_error_percent"].isna().all()
+
+
+def test_words_of_cylinders_count_waves_station_by_station():
+    """Even numbers of half waves along the axis cancel over the whole: pairs of half waves and waves by theory."""
+    a = hk.Assembly().material("m", E=71.3e9, nu=0.33, density=2713.0)
+    shape = {"radius": 0.254, "length": 0.613, "thickness": 0.0213, "divisions": [48, 12], "quadratic": True}
+    a.part("c", cylinder=shape, material="m")
+    for name, z in (("low", 0), ("high", 0.613)):
+        a.support(name, at={"plane": {"at": [0, 0, z], "normal": "z"}}, hold=["x", "y"])
+    words = a.modes(17).table()["what"].tolist()
+    assert "translation" in words[0] or "moves along z" in words[0]
+    expected = [(1, 3), (1, 2), (1, 4), (1, 1), (2, 3), (2, 4)]  # Fourier and Ritz, three-dimensional elasticity
+    for k, (half, around) in enumerate(expected):
+        for text in words[1 + 2 * k : 3 + 2 * k]:
+            assert f"{around} wave" in text, (k, words)
+            assert f"{half} half waves along z" in text, (k, words)
+
+
+def test_lumped_mass_says_what_it_costs():
+    quadratic = bent_block(0.2, quadratic=True, matrix="lumped")
+    for findings in (quadratic.check().findings, quadratic.modes(2).findings):
+        assert any("lumped mass lowers frequencies of quadratic elements" in f.text for f in findings)
+    assert not any("lumped mass" in f.text for f in bent_block(0.1, matrix="lumped").check().findings)
+    beam = bar(8)
+    assert not any("torsion" in f.text for f in beam.check().findings)
+    beam.mass_matrix("lumped without rotary")
+    assert any("their torsion modes are left out (beam)" in f.text for f in beam.check().findings)
+
+
+@pytest.mark.parametrize("quadratic", [False, True])
+@pytest.mark.parametrize("cells", ["quads", "triangles"])
+@pytest.mark.parametrize("warp", [0.0, 1e-9, 1e-5, 1e-2])
+def test_free_tilted_shells_with_mass_at_their_nodes_only(cells, quadratic, warp):
+    """Masses and offsets of the size of rounding are none: six rigid-body modes, and the others as if it lay flat."""
+    found = []
+    for u, v in (([0.6, 0, 0], [0, 0.3, 0]), ([0.48, 0.3, 0.2], [-0.15, 0.24, 0.0])):
+        u, v = np.array(u), np.array(v)
+        v = 0.3 * (v - (v @ u) / (u @ u) * u) / np.linalg.norm(v - (v @ u) / (u @ u) * u)
+        u = 0.6 * u / np.linalg.norm(u)
+        n = np.cross(u, v) / 0.18
+        a = hk.Assembly().material("m", **BENCH_STEEL).mass_matrix("lumped without rotary")
+        corners = [0 * u, u, u + v + warp * n, v]
+        a.part("p", plate={"corners": [c.tolist() for c in corners], "divisions": [6, 3], "thickness": 0.01,
+                           "cells": cells, "quadratic": quadratic}, material="m")  # fmt: skip
+        modes = a.modes(9)
+        assert modes.set.rigid.sum() == 6
+        found.append(modes.frequencies_hz[6:])
+    np.testing.assert_allclose(found[1], found[0], rtol=1e-6)
 
 
 def test_rigid_solids_on_pads_are_not_accused():

@@ -612,7 +612,7 @@ def test_masses_and_links_stand_on_nodes_of_read_meshes(tmp_path):
     a, b = cube().mass("top", at={"part": "p", "nearest": high}, mass=100), cube()
     b.point("corner", high).mass("top", at="corner", mass=100)
     np.testing.assert_allclose(a.modes(2).frequencies_hz, b.modes(2).frequencies_hz, rtol=1e-12)
-    b.point("eye", high + [0, 0, 0.2]).mass("eye", at="eye", mass=5).link("arm", averaging="eye", to=lid)
+    b.point("eye", np.add(high, [0, 0, 0.2])).mass("eye", at="eye", mass=5).link("arm", averaging="eye", to=lid)
     assert len(b.check().report.pieces) == 1
     a.mass("several", at=lid, mass=1)
     with pytest.raises(hk.HolokineError, match=r"catches 9 nodes where one is needed.*averaging: point"):

@@ -197,6 +197,10 @@ class ElementKind(ABC):
         """Strain inside the elements as a map of their motions, some elements at a time; none of beams."""
         return iter(())
 
+    def for_recovery(self) -> ElementKind:
+        """The elements with axes that turn as little as they can from one to the next."""
+        return self
+
     def strain_axes(self) -> Floats | None:
         """Two of the axes of each element in which its strain is given, shape (elements, 2, 3); None: global."""
         return None

@@ -23,7 +23,7 @@ from scipy.sparse import coo_array, csr_array
 
 from holokine.elements.beam import arm_matrix
 from holokine.elements.kinds import CHUNK, ElementKind, StrainMaps, averaged_field, in_sorts, scattered
-from holokine.elements.laminate import Laminate
+from holokine.elements.laminate import Laminate, turned_in_plane
 from holokine.elements.shapes import gauss, triangle_rule
 from holokine.elements.stress import Places, StressField
 from holokine.errors import DescriptionError
@@ -109,7 +109,7 @@ class ShellElements(ElementKind):
     forces: Floats | None = None
     words = "shells"
     recovery_worth: ClassVar[dict[str, tuple[float, float]]] = {
-        "quad4": (1.0, 1.0), "tri3": (1.2, 0.6), "quad9": (1.5, 5.0), "tri6": (2.4, 4.5),
+        "quad4": (1.0, 1.2), "tri3": (1.2, 0.9), "quad9": (1.5, 5.0), "tri6": (2.4, 4.5),
     }  # fmt: skip
     stress_names = ("xx", "yy", "xy")
     stress_options = frozenset({"surface", "at", "component", "layer"})
@@ -491,6 +491,16 @@ class ShellElements(ElementKind):
             return float(np.inf)
         stiff = float(min(self.laminate.bending[0, 0], self.laminate.bending[1, 1]))
         return float((stiff / (areal * omega**2)) ** 0.25)
+
+    def for_recovery(self) -> ShellElements:
+        """The same with axes along the global axis that lies best in the surface; as they are where stiffness minds."""
+        if self.along is not None:
+            return self
+        for matrix in (self.laminate.stretching, self.laminate.bending):
+            if np.abs(turned_in_plane(matrix, 0.3) - matrix).max() > 1e-9 * np.abs(matrix).max():
+                return self
+        across = np.abs(self.normals()).max(axis=0)
+        return replace(self, along=tuple(np.eye(3)[int(np.argmin(across))]))
 
     def strain_maps(self) -> Iterator[StrainMaps]:
         """Membrane strain and curvature, xx yy 2xy each in element axes, at the points of the stiffness."""

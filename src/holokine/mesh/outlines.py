@@ -36,6 +36,8 @@ class Curve:
     end: Floats
     centre: Floats | None = None
     turn: float = 0.0
+    ring: bool = False
+    """Whether it is a quarter of a full circle, which has no corners of its own."""
 
     @property
     def length(self) -> float:
@@ -147,7 +149,7 @@ def _hole_curves(hole: Hole) -> list[Curve]:
     if hole.diameter is not None:
         r = hole.diameter / 2.0
         ways = r * np.array([[1, 0], [0, 1], [-1, 0], [0, -1]], dtype=float)
-        return [Curve(at + ways[k], at + ways[(k + 1) % 4], at, np.pi / 2) for k in range(4)]
+        return [Curve(at + ways[k], at + ways[(k + 1) % 4], at, np.pi / 2, True) for k in range(4)]
     assert hole.size is not None
     half = np.array(hole.size) / 2.0
     c = at + half * np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]])
@@ -397,8 +399,12 @@ class Outlined:
         segments: dict[tuple[int, int], bool] = {}
         rims: dict[tuple[int, int], int] = {}
         bent: dict[tuple[int, int], Floats] = {}
-        curves = [(c, True) for c in sheet.curves] + [(c, False) for c in self._crossed(sheet)]
-        for curve, rim in curves:
+        rim = [c for c in sheet.curves if not c.ring]
+        for k, first in enumerate(c for c in sheet.curves if c.ring):
+            if k % 4 == 0:
+                rim += self._circle(first, marks)
+        curves = [(c, True) for c in rim] + [(c, False) for c in self._crossed(sheet)]
+        for curve, is_rim in curves:
             for piece in self._pieces(curve, marks):
                 a, b = node(piece.start), node(piece.end)
                 pair = (min(a, b), max(a, b))
@@ -408,9 +414,9 @@ class Outlined:
                 chain = [a, *(node(p) for p in inner), b]
                 for k, (i, j) in enumerate(pairwise(chain)):
                     edge = (min(i, j), max(i, j))
-                    if rim:
+                    if is_rim:
                         rims[edge] = rims.get(edge, 0) + 1
-                    segments[edge] = segments.get(edge, False) or rim
+                    segments[edge] = segments.get(edge, False) or is_rim
                     if piece.centre is not None:
                         bent[edge] = piece.at(np.array([(k + 0.5) / (len(chain) - 1)]))[0]
         for a, b in kept:
@@ -425,6 +431,28 @@ class Outlined:
         pairs = np.array(list(segments), dtype=np.int64).reshape(-1, 2)
         points, cells = fill(np.array(places), pairs, np.array(list(segments.values())), sheet.size, quads)
         return points, cells, bent
+
+    def _circle(self, first: Curve, marks: Floats) -> list[Curve]:
+        """A full circle as arcs from one place on it that must be a node to the next; else in quarters."""
+        assert first.centre is not None
+        arm, radius = first.start - first.centre, float(np.linalg.norm(first.start - first.centre))
+        away = np.abs(np.linalg.norm(marks - first.centre, axis=1) - radius) if len(marks) else np.zeros(0)
+        on = marks[away <= 10.0 * self.tiny] - first.centre if len(marks) else marks
+        angles = np.sort(np.mod(np.arctan2(on[:, 1], on[:, 0]) - np.arctan2(arm[1], arm[0]), 2 * np.pi))
+        angles = (
+            angles[np.concatenate([[True], np.diff(angles) > 20.0 * self.tiny / radius])] if len(angles) else angles
+        )
+        if len(angles) > 1 and angles[-1] - angles[0] > 2 * np.pi - 20.0 * self.tiny / radius:
+            angles = angles[:-1]
+        if len(angles) < 2:
+            angles = np.arange(4) * np.pi / 2 + (angles[0] if len(angles) else 0.0)
+        whole = Curve(first.start, first.start, first.centre, 2 * np.pi)
+        places = whole.at(angles / (2 * np.pi))
+        turns = np.mod(np.roll(angles, -1) - angles, 2 * np.pi)
+        return [
+            Curve(a, b, first.centre, float(turn))
+            for a, b, turn in zip(places, np.roll(places, -1, axis=0), turns, strict=True)
+        ]
 
     def _crossed(self, sheet: Sheet) -> Iterable[Curve]:
         """Lines in the sheet, cut where they cross one another or the rim; what lies outside or on the rim left out."""

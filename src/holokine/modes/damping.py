@@ -100,19 +100,22 @@ def _chosen(
                 "mode; give a value for the part"
             )
         options += names[:1]
+    named = next((given[o] for o in options if o in given), None)
+    if named is not None:
+        return named
     rest = own[member] if member in own else given.get("default", 0.0)
-    return next((given[o] for o in options if o in given), rest)
+    if rest != rest:
+        raise DescriptionError(
+            f'part "{member}": its layers have different loss factors, and what the laminate loses depends on the mode;'
+            f' give the part one of its own: damping: {{loss factor: {{"{member}": ...}}}}'
+        )
+    return rest
 
 
 def _loss_of(d: Description, part: str) -> float:
-    """Loss factor of a part by its material; of layers the one that they share."""
+    """Loss factor of a part by its material; of layers the one that they share, nan where they differ."""
     losses = {d.materials[m].loss_factor or 0.0 for m in d.parts[part].materials}
-    if len(losses) > 1:
-        raise DescriptionError(
-            f'part "{part}": its layers have different loss factors, and what the laminate loses depends on the mode; '
-            f'give the part\'s own: damping: {{loss factors: {{"{part}": ...}}}}, and take them out of the materials'
-        )
-    return losses.pop()
+    return losses.pop() if len(losses) == 1 else float("nan")
 
 
 def own_losses(d: Description) -> dict[str, float]:

@@ -75,7 +75,7 @@ def write_page(modes: ModeSet, path: Path, table: pd.DataFrame, shares: pd.DataF
                     *(f"{100.0 * shares[f'ratio_{d}_of_free'].iloc[i]:.1f}" for d in "xyz"),
                     row["most_strain"],
                     row["most_kinetic"],
-                    f"{row['mesh_error_percent']:.1f}" if row["mesh_error_percent"] >= 0.05 else "<0.1",
+                    _percent(float(row["mesh_error_percent"])),
                 ],
             }
         )
@@ -99,3 +99,10 @@ def write_page(modes: ModeSet, path: Path, table: pd.DataFrame, shares: pd.DataF
     text = text.replace("__DATA__", json.dumps(data).replace("</", "<\\/"))
     with whole_file(path) as part:
         part.write_text(text, encoding="utf-8")
+
+
+def _percent(error: float) -> str:
+    """To a tenth of a percent; a dash where it is not known."""
+    if error != error:
+        return "-"
+    return f"{error:.1f}" if error >= 0.05 else "<0.1"
