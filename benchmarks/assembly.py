@@ -29,10 +29,29 @@ def block(n: int, cells: str = "bricks", quadratic: bool = False) -> hk.Assembly
     return a.part("block", box=shape, material="steel")
 
 
-def sheet(n: int, cells: str) -> hk.Assembly:
+def sheet(n: int, cells: str, quadratic: bool = False) -> hk.Assembly:
     a = hk.Assembly().material("steel", **STEEL)
     shape = {"corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 1, 0]], "divisions": n, "thickness": 0.01, "cells": cells}
-    return a.part("sheet", plate=shape, material="steel")
+    return a.part("sheet", plate={**shape, "quadratic": quadratic}, material="steel")
+
+
+def vault(n: int, cells: str) -> hk.Assembly:
+    """A cone, whose elements are equal around only: row by row another sort."""
+    a = hk.Assembly().material("steel", **STEEL)
+    shape = {"radius": 1, "end radius": 0.5, "length": 1, "divisions": n, "thickness": 0.01, "cells": cells}
+    return a.part("sheet", cylinder={**shape, "quadratic": True}, material="steel")
+
+
+def outlined(cells: str) -> tuple[float, int]:
+    """Seconds and cells of a plate with a slanted edge, an arc and a hole, of some 100,000 cells."""
+    shape = {"outline": [[0, 0], [1, 0], [1.2, 0.6], {"through": [0.6, 0.8], "to": [0, 0.6]}], "cells": cells,
+             "holes": [{"at": [0.4, 0.3], "diameter": 0.2}], "size": 0.0026, "thickness": 0.01}  # fmt: skip
+    a = hk.Assembly().material("steel", **STEEL).part("sheet", plate=shape, material="steel")
+    from holokine.mesh import build_mesh
+
+    start = time.perf_counter()
+    mesh = build_mesh(a.description)
+    return time.perf_counter() - start, mesh.cell_count
 
 
 def bandwidth() -> float:
@@ -69,13 +88,18 @@ def main() -> None:
     kinds = [
         ("hex8", block(22), 24), ("hex20", block(9, quadratic=True), 60), ("tet10", block(9, "tetrahedra", True), 30),
         ("tet4", block(14, "tetrahedra"), 12), ("wedge6", block(16, "wedges"), 18), ("quad4", sheet(90, "quads"), 24),
-        ("tri3", sheet(70, "triangles"), 18),
+        ("tri3", sheet(70, "triangles"), 18), ("quad9", sheet(60, "quads", True), 54),
+        ("tri6", sheet(50, "triangles", True), 36), ("wedge15", block(9, "wedges", True), 45),
+        ("quad9 unequal", vault(60, "quads"), 54), ("tri6 unequal", vault(50, "triangles"), 36),
     ]  # fmt: skip
     for name, a, m in kinds:
         count = a.system.mesh.cell_count
         seconds, _, _ = assembled(a)
         stream = count * 2 * m * m * 8 / speed
-        print(f"  {name:7s} {count / seconds:10,.0f} elements/s, {seconds / stream:6.0f} times streaming K and M once")
+        print(f"  {name:13s} {count / seconds:10,.0f} elements/s, {seconds / stream:6.0f} times streaming K and M once")
+    for cells in ("quads", "triangles"):
+        seconds, count = outlined(cells)
+        print(f"  outline of {count:,} cells, {cells}: {seconds:.1f} s")
     n = int(sys.argv[1]) if len(sys.argv) > 1 else 46
     start = time.perf_counter()
     seconds, K, M = assembled(block(n))

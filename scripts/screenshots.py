@@ -9,6 +9,7 @@ written by the library itself.
 from __future__ import annotations
 
 import os
+import runpy
 import shutil
 import subprocess
 import sys
@@ -18,10 +19,11 @@ from collections.abc import Callable
 from pathlib import Path
 
 import holokine as hk
-from holokine.show.figures import plot_conservatism, save
+from holokine.show.figures import save
 
 TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
 CRATE = hk.demo_folder() / "crate.yaml"
+COVER = Path(__file__).parents[1] / "examples" / "crate_cover.py"
 TERMINAL = {
     "check": "holokine check crate.yaml | head -48",
     "modes": "holokine modes crate.yaml --count 16 | head -49",
@@ -68,7 +70,6 @@ def figures(wanted: set[str]) -> None:
     crate = hk.Assembly.read(CRATE)
     modes = crate.modes()
     drawn = {
-        "conservatism": lambda: plot_conservatism(modes.conservatism("kerb strike"), "kerb strike"),
         "srs": modes.respond("kerb strike").shock("fan z", low=5, high=200, damping=["2 %", "5 %"]).plot,
         "sweep": lambda: modes.respond("shaker").plot(),
         "poles": lambda: crate.variant("rubber fan bushings").modes().damped().plot(),
@@ -80,6 +81,7 @@ def figures(wanted: set[str]) -> None:
     for name, write in (
         ("mode", lambda path: modes.picture(3, path)),
         ("stress_field", modes.respond("works shock").picture),
+        ("cover", lambda path: runpy.run_path(str(COVER))["modes"].picture(1, path)),
     ):
         if not wanted or name in wanted:
             write(TARGET / f"{name}.png")

@@ -210,6 +210,81 @@ def _():
     return elastic(a, 6), [44.617, 130.009, 162.689, 245.986, 379.717, 391.404]
 
 
+@case("thin plate, hard simple support", "Mindlin theory, closed form", "16 x 16 quads of 9 nodes", 1e-3)
+def _():
+    return elastic(
+        simply_supported(plate(ALUMINIUM, 1.37, 1.37, 0.0068, [16, 16], quadratic=True), 1.37, 1.37), 10
+    ), THIN
+
+
+@case("thin plate, hard simple support", "Mindlin theory, closed form", "512 triangles of 6 nodes", 1e-3)
+def _():
+    p = plate(ALUMINIUM, 1.37, 1.37, 0.0068, [16, 16], cells="triangles", quadratic=True)
+    return elastic(simply_supported(p, 1.37, 1.37), 10), THIN
+
+
+@case("cantilever plate", "thin plate theory, converged Ritz", "20 x 15 quads of 9 nodes", 1e-3)
+def _():
+    p = plate({"E": 206e9, "nu": 0.3, "density": 7830}, 1.43, 0.97, 0.0051, [20, 15], quadratic=True)
+    p.support("root", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
+    return elastic(p, 8), [2.12817, 7.08154, 13.2254, 23.9523, 32.068, 37.847, 49.0548, 51.4567]
+
+
+@case("cylindrical shell between diaphragms", "3-D elasticity, exact Fourier", "48 x 12 quads of 9 nodes", 2.1e-3)
+def _():
+    shape = {"radius": 0.254, "length": 0.613, "thickness": 0.0213, "divisions": [48, 12], "quadratic": True}
+    a = hk.Assembly().material("m", **ALUMINIUM).part("c", cylinder=shape, material="m")
+    for name, z in (("low", 0), ("high", 0.613)):
+        a.support(name, at={"plane": {"at": [0, 0, z], "normal": "z"}}, hold=["x", "y"])
+    return elastic(a, 17)[:16], np.repeat([877.097, 911.483, 1329.95, 1604.41, 1732.64, 1915.17, 1970.12, 2013.71], 2)
+
+
+@case("circular plate by its outline, simply supported", "thin plate theory, Bessel roots", "quads and triangles", 3e-3)
+def _():
+    R, h = 0.5, 0.004
+    ring = [[R, 0], {"through": [0, R], "to": [-R, 0]}, {"through": [0, -R], "to": [R, 0]}]
+    a = hk.Assembly().material("m", E=206e9, nu=0.3, density=7830)
+    a.part("p", plate={"outline": ring, "size": 0.09, "thickness": h, "quadratic": True}, material="m")
+    rim = {"part": "p", "cylinder": {"base": [0, 0, -1], "axis": "z", "radius": R, "surface": True}}
+    a.support("rim", at=rim, hold=["z"]).support("flat", at={"part": "p"}, hold=["x", "y", "rz"])
+    stiff = 206e9 * h**3 / 12 / (1 - 0.09)
+    roots = np.array(
+        [2.22152, 3.72802, 3.72802, 5.06096, 5.06096, 5.45165]
+    )  # of x J_{n+1}/J_n + x I_{n+1}/I_n = 2x²/(1-nu)
+    return elastic(a, 6), (roots / R) ** 2 * np.sqrt(stiff / (7830 * h)) / 2 / np.pi
+
+
+@case("cross-ply laminate, hinged, 0/90", "first-order theory, Navier (Reddy, ch. 5)", "12 x 10 quads of 9 nodes", 1e-3)
+def _():
+    ply = {"orthotropic": {"E": ["138 GPa", "9 GPa", "9 GPa"], "G": ["7.1 GPa", "2.8 GPa", "7.1 GPa"],
+                           "nu": [0.3, 0.45, 0.0195652]}, "density": 1580.0}  # fmt: skip
+    t, sides = 0.002, (1.0, 0.7)
+    layers = [{"thickness": t, "material": "ply", "angle": f"{angle} deg"} for angle in (0, 90)]
+    a = hk.Assembly().material("ply", **ply)
+    a.part("p", plate={"corner": [0, 0, 0], "sides": [[sides[0], 0, 0], [0, sides[1], 0]], "divisions": [12, 10],
+                       "quadratic": True, "layers": layers})  # fmt: skip
+    over_x, over_y = ["z", "rx", "y"], ["z", "ry", "x"]
+    for name, at, normal, hold in (("a", [0, 0, 0], "x", over_x), ("b", [1, 0, 0], "x", over_x),
+                                   ("c", [0, 0, 0], "y", over_y), ("d", [0, 0.7, 0], "y", over_y)):  # fmt: skip
+        a.support(name, at={"plane": {"at": at, "normal": normal}}, hold=hold)
+    along = np.linalg.inv(np.array([[1 / 138e9, -0.3 / 138e9, 0], [-0.3 / 138e9, 1 / 9e9, 0], [0, 0, 1 / 7.1e9]]))
+    across = along[np.ix_([1, 0, 2], [1, 0, 2])]
+    A, D, B = t * (along + across), t**3 / 3 * (along + across), t**2 / 2 * (across - along)
+    shear = a.system.elements[0].laminate.transverse
+    found = []
+    for m in range(1, 6):
+        for n in range(1, 6):
+            p, q = m * np.pi / sides[0], n * np.pi / sides[1]
+            g, s = np.array([[-p, 0], [0, -q], [q, p]]), np.array([[p, 1, 0], [q, 0, 1]])
+            K = np.zeros((5, 5))
+            K[:2, :2], K[3:, 3:], K[:2, 3:] = g.T @ A @ g, g.T @ D @ g, g.T @ B @ g
+            K[3:, :2] = K[:2, 3:].T
+            K[2:, 2:] += s.T @ shear @ s
+            mass = 1580 * np.array([2 * t, 2 * t, 2 * t, (2 * t) ** 3 / 12, (2 * t) ** 3 / 12])
+            found.append(np.sqrt(np.linalg.eigvals(K / mass[:, None]).real.min()) / 2 / np.pi)
+    return elastic(a, 4), sorted(found)[:4]
+
+
 @case("cylindrical shell between diaphragms", "3-D elasticity, exact Fourier", "72 x 36 quads", 1e-2)
 def _():
     shape = {"radius": 0.254, "length": 0.613, "thickness": 0.0213, "divisions": [72, 36]}

@@ -122,7 +122,9 @@ BLOCKS: dict[str, Any] = {
                               "holes": [{"at": [0.05, 0.05], "size": [0.04, 0.04]}]}, "material": "m"},
         "sheet": {"mesh": {"file": "sheet.vtu", "unit": "mm", "only": {"side": 1}, "shell": {"thickness": 0.003},
                            "up": "z"}, "material": "m"},
-        "wire": {"mesh": {"file": "wire.vtu", "section": "ring", "up": "z"}, "material": "m"},
+        "wire": {"mesh": {"file": "wire.vtu", "section": "ring", "up": "z", "beams": {
+            "half=2": {"section": "ring", "up": "y", "theory": "timoshenko", "preload": 100, "eccentricity": [0.002, 0],
+                       "release": {"end": ["rx"]}}}}, "material": "m"},
         "wall": {"plate": {"corners": [[0, 0.4, 0], [0.2, 0.4, 0], [0.2, 0.4, 0.2], [0, 0.4, 0.2]], "size": 0.07,
                            "thickness": 0.003, "holes": [{"at": [0.1, 0.1], "diameter": 0.09}]}, "material": "m"},
     },
@@ -139,6 +141,7 @@ BLOCKS: dict[str, Any] = {
         "by": {"between": [{"part": "sheet", "set": "side=1", "cylinder": {"base": [0, 0.2, 0], "axis": "z",
                             "radius": 0.11, "length": 0.01, "surface": False}}, "tip"]},
         "to wire": {"between": [{"part": "wire", "nearest": [0.2, 0.3, 0]}, "tip"]},
+        "wire end": {"between": [{"part": "wire", "nearest": [0.4, 0.3, 0]}, "tip"]},
     },
     "ties": {"seam": {"nodes": {"part": "wall", "plane": {"at": [0, 0, 0], "normal": "z"}}, "faces": "sheet",
                       "within": 0.35}},
@@ -349,7 +352,8 @@ def write_files(folder: Path, *, change: str = "") -> None:
     sheet = meshio.Mesh(nodes, [("quad", cells)], cell_data={"side": [np.array([1] * 6 + [2] * 3)]})
     sheet.write(folder / "sheet.vtu")
     line = np.array([[0.2, 0.3, 0.0], [0.3, 0.3, 0.0], [0.4 * of("wire.vtu"), 0.3, 0.0]])
-    meshio.Mesh(line, [("line", np.array([[0, 1], [1, 2]]))]).write(folder / "wire.vtu")
+    halves = {"half": [np.array([1, 2])]}
+    meshio.Mesh(line, [("line", np.array([[0, 1], [1, 2]]))], cell_data=halves).write(folder / "wire.vtu")
     K = 1e3 * of("k.mtx") * (np.diag([2.0, 2, 2, 1]) - np.diag([1.0] * 3, 1) - np.diag([1.0] * 3, -1))
     M, C = np.diag([1.0, 1.2, 1.1, 2.0 * of("m.mtx")]), np.diag([0.0, 0, 0, 3.0 * of("c.mtx")])
     for name, A in (("k", K), ("m", M), ("c", C)):

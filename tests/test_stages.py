@@ -45,6 +45,7 @@ OTHER = {  # values for which `changed` knows none, or none that makes sense the
         ("links", "feet", "to", "box", 0, 0): 190, ("parts", "plate", "plate", "refine", 0, "side"): None,
     },
     "blocks": {
+        ("parts", "wire", "mesh", "beams", "half=2", "preload"): "40 kN",
         ("joints", "bolt", "kind"): "slider", ("joints", "near", "between", 0, "nearest", 0): 0.4,
         ("supports", "stand", "at", "nearest", 0): 0.9,
         ("events", "apart", "duration"): "0.3 s", ("joints", "steady", "kind"): "rigid",

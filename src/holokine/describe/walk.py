@@ -50,7 +50,7 @@ def _visitor(annotation: Any) -> Visit | None:
             return lambda value, path: iter([(path, value, mark)])
         return _visitor(args[0])
     if origin in (Union, types.UnionType):
-        choices = [(a, v) for a in args if (v := _visitor(a)) is not None]
+        choices = [(a, v) for a in _alternatives(annotation) if (v := _visitor(a)) is not None]
         return _either(choices) if choices else None
     if origin is tuple:
         inner = [_visitor(a) for a in args if a is not Ellipsis]
@@ -60,6 +60,18 @@ def _visitor(annotation: Any) -> Visit | None:
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return lambda value, path: walk(value, path)
     return None
+
+
+def _alternatives(annotation: Any) -> Iterator[Any]:
+    """The types that a value may have, unions within unions opened."""
+    origin, args = get_origin(annotation), get_args(annotation)
+    if origin in (Union, types.UnionType):
+        for a in args:
+            yield from _alternatives(a)
+    elif origin is Annotated and get_origin(args[0]) in (Union, types.UnionType):
+        yield from _alternatives(args[0])
+    else:
+        yield annotation
 
 
 def _either(choices: list[tuple[Any, Visit]]) -> Visit:

@@ -32,6 +32,7 @@ __all__ = ["CurvedShellElements"]
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 
+_AT_ONCE = 128
 _NEAR, _FAR = 0.5 - 0.5 / np.sqrt(3.0), 0.5 + 0.5 / np.sqrt(3.0)
 _ROOT3, _ROOT35 = 1.0 / np.sqrt(3.0), np.sqrt(0.6)
 
@@ -157,7 +158,7 @@ class _Tied(NamedTuple):
     means: tuple[Floats, Floats] | None = None
 
 
-def _covariant(surface: tuple[Floats, Floats], kind: str, ties: _Ties) -> tuple[Floats, Floats, Floats]:
+def _covariant(surface: tuple[Floats, Floats], kind: str, ties: _Ties, orders: int = 3) -> tuple[Floats, ...]:
     """Covariant strain, its slope and its curve over the height at places, (elements, places, motions)."""
     X, V = surface
     count, n, _ = X.shape
@@ -170,9 +171,9 @@ def _covariant(surface: tuple[Floats, Floats], kind: str, ties: _Ties) -> tuple[
     stretch[..., :3] = half2 * g1[:, :, None] + half1 * g2[:, :, None]
     bend[..., :3] = half2 * n1[:, :, None] + half1 * n2[:, :, None]
     bend[..., 3:] = half2 * _turned(arm, g1) + half1 * _turned(arm, g2)
-    if np.abs(n1).max(initial=0.0) + np.abs(n2).max(initial=0.0) > 0.0:
+    if orders > 2 and np.abs(n1).max(initial=0.0) + np.abs(n2).max(initial=0.0) > 0.0:
         twist[..., 3:] = half2 * _turned(arm, n1) + half1 * _turned(arm, n2)
-    return tuple(a.reshape(count, -1, 6 * n) for a in (stretch, bend, twist))  # type: ignore[return-value]
+    return tuple(a.reshape(count, -1, 6 * n) for a in (stretch, bend, twist))
 
 
 @dataclass(frozen=True)
@@ -265,7 +266,7 @@ class CurvedShellElements(ShellElements):
             return found
         # the mean of interpolated strain is made that of the motion itself, so that constant stress passes on any mesh
         r, s = np.tile([1.0, 0.0], (len(p), 1)), np.tile([0.0, 1.0], (len(p), 1))
-        parts = [_covariant(surface, self.kind, _Ties(p, a, b)) for a, b in ((r, r), (s, s), (r, s))]
+        parts = [_covariant(surface, self.kind, _Ties(p, a, b), 2) for a, b in ((r, r), (s, s), (r, s))]
         share = (w * place.area) / ((w * place.area).sum(axis=1))[:, None]
         T = _tensor_map(place.back) * share[:, :, None, None]
         means = []
@@ -351,14 +352,21 @@ class CurvedShellElements(ShellElements):
         return triangle_rule()
 
     def _matrices(self, X: Floats) -> tuple[Floats, Floats]:
-        """Stiffness and mass, global axes."""
+        """Stiffness and mass, global axes; of so few at a time that strains stay in the processor's memory."""
+        n = 6 * X.shape[1]
+        K, M = np.empty((len(X), n, n)), np.empty((len(X), n, n))
+        for a in range(0, len(X), _AT_ONCE):
+            K[a : a + _AT_ONCE], M[a : a + _AT_ONCE] = self._some_matrices(X[a : a + _AT_ONCE])
+        return K, M
+
+    def _some_matrices(self, X: Floats) -> tuple[Floats, Floats]:
         surface = self._surface(X)
         p, w = self._rule("full")
         place = self._at_places(surface, p)
         weight = w * place.area
         tied = self._tied(surface)
         laminate = self.laminate
-        through = self._through(place.curved)[0]
+        through, inertia = self._through(place.curved)
         bent = self._is_curved(place)
         strains = self._strains(place, p, tied)[: 3 if bent else 2]
         rows = np.concatenate([*strains, self._shears(place, p, tied), self._drilling(place)], axis=2)
@@ -373,7 +381,8 @@ class CurvedShellElements(ShellElements):
         K = np.swapaxes(rows.reshape(count, -1, motions), 1, 2) @ weighted.reshape(count, -1, motions)
         if self.tension is not None:
             self._add_slopes(K, surface[1], place, weight, self._preload_at(place))
-        return self._carried(K, surface[1]), self._carried(self._whole_mass(surface, self.mass), surface[1])
+        M = self._whole_mass(surface, self.mass, place if self.mass == "consistent" else None, inertia)
+        return self._carried(K, surface[1]), self._carried(M, surface[1])
 
     def _is_curved(self, place: _Place) -> bool:
         return bool(self.thickness * np.abs(place.curved).max(initial=0.0) > 1e-9)
@@ -397,16 +406,23 @@ class CurvedShellElements(ShellElements):
             T[:, 6 * k : 6 * k + 3, 6 * k + 3 : 6 * k + 6] = arms[:, k]
         return np.asarray(np.swapaxes(T, 1, 2) @ matrix @ T)
 
-    def _whole_mass(self, surface: tuple[Floats, Floats], kind: str) -> Floats:
-        """Mass on motions of the mid-surface; lumped at nodes by their own quadrature (nine), or scaled (six)."""
+    def _whole_mass(
+        self, surface: tuple[Floats, Floats], kind: str, place: _Place | None = None, inertia: Floats | None = None
+    ) -> Floats:
+        """Mass on motions of the mid-surface; lumped at nodes by their own quadrature (nine), or scaled (six).
+
+        `place`, `inertia`: at the points of the rule, where they are known already.
+        """
         X, V = surface
         count, n, _ = X.shape
         arms = arm_matrix(V)  # displacement per height of a turn
         M: Any = np.zeros((count, n, 6, n, 6))
         if kind == "consistent":
             p, w = self._rule("full")
-            place = self._at_places(surface, p)
-            inertia = self._through(place.curved)[1] * (w * place.area)[..., None]
+            if place is None or inertia is None:
+                place = self._at_places(surface, p)
+                inertia = self._through(place.curved)[1]
+            inertia = inertia * (w * place.area)[..., None]
             outer = np.einsum("pi,pj->pij", place.N, place.N).reshape(len(p), -1)
             areal, first, rotary = (np.swapaxes(inertia, 1, 2) @ outer).reshape(count, 3, n, n).transpose(1, 0, 2, 3)
             for d in range(3):

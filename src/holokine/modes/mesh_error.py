@@ -78,13 +78,18 @@ def _lumping(system: System, shapes: Floats) -> Floats:
 
 
 def _meeting(system: System) -> NDArray[np.bool_]:
-    """Nodes at which strain jumps by nature: of several parts, and of what is rigid or tied."""
+    """Nodes at which strain jumps by nature: of several parts, of what is rigid or tied, of elements held whole."""
     parts = np.zeros(len(system.mesh.nodes))
     for nodes in system.mesh.part_nodes.values():
         parts[nodes] += 1
     for bond in system.bonds.values():
         if bond.kind != "averaging":
             parts[bond.nodes] += 2
+    held = np.zeros(len(parts), dtype=bool)
+    for support in system.supports.values():
+        held[support.nodes] = True
+    for block in system.elements:
+        parts[np.unique(block.nodes[held[block.nodes].all(axis=1)])] += 2
     return parts > 1
 
 
