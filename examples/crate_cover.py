@@ -1,4 +1,4 @@
-"""The cover of the converter crate, drawn by its outline: ribs that cross, a window, quadratic shells, a laminated lid."""
+"""The cover of the converter crate by its outline: ribs that cross, a window, quadratic shells, a laminated lid."""
 
 import numpy as np
 

@@ -11,7 +11,7 @@ from holokine.elements.laminate import Laminate, Ply, turned_in_plane
 from holokine.errors import DescriptionError
 from holokine.mesh import Mesh
 from holokine.mesh.files import write_mesh
-from test_elements import C05A, SHELLS, plate, simply_supported
+from test_elements import C05A, SHELLS, distorted, plate, simply_supported
 
 PLY = {"orthotropic": {"E": ["138 GPa", "9 GPa", "9 GPa"], "G": ["7.1 GPa", "2.8 GPa", "7.1 GPa"],
                        "nu": [0.3, 0.45, 0.0195652]}, "density": 1580.0}  # fmt: skip
@@ -375,3 +375,71 @@ def test_tension_around_and_along_a_cylinder(cells, quadratic):
         keys = {k: v for k, v in wrong.items() if v is not None}
         with pytest.raises(DescriptionError, match=match):
             hk.Assembly().material("m", **STEEL).part("p", plate=keys, material="m").check()
+
+
+def test_turning_quadratic_shells_changes_no_frequency():
+    """A vault with a laminated plate across it, offset and under tension, turned at random: 1e-9."""
+    Q3, _ = np.linalg.qr(np.random.default_rng(8).standard_normal((3, 3)))
+    Q3 *= np.sign(np.linalg.det(Q3))
+    found = []
+    for turn in (np.eye(3), Q3):
+        x, y, z = turn.T
+        a = hk.Assembly().material("m", **STEEL).material("ply", **PLY)
+        vault = {"axis": z, "start": x, "radius": 0.4, "length": 0.5, "angle": "90 deg", "divisions": [6, 5]}
+        a.part("vault", cylinder={**vault, "thickness": 0.03, "quadratic": True, "offset": 0.01}, material="m")
+        floor = {"corner": 0.4 * x, "sides": [0.4 * (y - x), 0.5 * z], "divisions": [5, 5], "cells": "triangles"}
+        floor |= {"tension": [5e4, 2e4, 1e4], "tension_along": "side 2", "layers": plies([20, 70], 0.015)}
+        a.part("floor", plate={**floor, "quadratic": True}, axes={"x": y - x, "y": z})
+        a.support("end", at={"plane": {"at": [0, 0, 0], "normal": z}}, hold="all")
+        assert len(a.check().report.pieces) == 1
+        found.append(a.modes(6).frequencies_hz)
+    np.testing.assert_allclose(found[1], found[0], rtol=1e-8)
+
+
+@pytest.mark.parametrize("cells", ["quads", "triangles"])
+def test_distorted_quadratic_meshes_stay_within_twice_the_error(tmp_path, cells):
+    keys = {"cells": cells, "quadratic": True}
+    regular = simply_supported(plate(ALUMINIUM, 1.37, 1.37, 0.0068, [12, 12], **keys), 1.37, 1.37)
+    skew = distorted(plate(ALUMINIUM, 1.37, 1.37, 0.0068, [12, 12], **keys), tmp_path, flat=True, amount=0.015,
+                     part={"shell": {"thickness": 0.0068}})  # fmt: skip
+    skew._data["parts"]["plate"] = skew._data["parts"].pop("body")
+    errors = [np.abs(a.modes(6).frequencies_hz / C05A[:6] - 1).max()
+              for a in (regular, simply_supported(skew, 1.37, 1.37))]  # fmt: skip
+    assert errors[1] < max(2 * errors[0], 2e-3)
+
+
+@pytest.mark.parametrize("cells", ["quads", "triangles"])
+def test_buckling_of_a_compressed_plate_of_quadratic_shells(cells):
+    """Hinged square plate pressed along one side: 4 π² D / a² per length (Timoshenko & Gere 1961, ch. 9)."""
+    side, h = 1.0, 0.005
+    a = simply_supported(plate(STEEL, side, side, h, [8, 8], cells=cells, quadratic=True), side, side)
+    a._data["supports"].pop("membrane")
+    for name, at, hold in (("left", [0, 0, 0], ["x"]), ("corner", [0, 0, 0], ["y"])):
+        where = {"part": "plate", "nearest": at} if name == "corner" else {"plane": {"at": at, "normal": "x"}}
+        a.support(name, at=where, hold=hold)
+    mesh = a.system.mesh
+    edge = np.flatnonzero(np.isclose(mesh.nodes[:, 0], side))
+    edge = edge[np.argsort(mesh.nodes[edge, 1])]
+    share = np.tile([2.0, 4.0], len(edge) // 2 + 1)[: len(edge)]  # Simpson's rule along the edge
+    share[[0, -1]] = 1.0
+    for number, (node, part) in enumerate(zip(edge, share / share.sum(), strict=True)):
+        a.load(f"push {number}", at={"nearest": mesh.nodes[node]}, force=[-part * 1e3, 0, 0])
+    a.state("pressed", loads={f"push {k}": 1.0 for k in range(len(edge))})
+    factor = a.rest("pressed").buckling(2).table()["load_factor"].iloc[0]
+    stiff = STEEL["E"] * h**3 / 12 / (1 - STEEL["nu"] ** 2)
+    assert factor * 1e3 / side == pytest.approx(4 * np.pi**2 * stiff / side**2, rel=4e-3)
+
+
+def test_tension_along_a_direction_on_read_meshes(tmp_path):
+    start = plate(STEEL, 1.0, 0.4, 0.002, [10, 4])
+    start.write_mesh(tmp_path / "strip.vtu")
+    found = []
+    for shell in ({"tension": [9e3, 1e3, 5e2]}, {"tension": [1e3, 9e3, -5e2], "tension_along": "y"}):
+        a = hk.Assembly().material("m", **STEEL)
+        a.part("plate", mesh={"file": tmp_path / "strip.vtu", "shell": {"thickness": 0.002, **shell}}, material="m")
+        found.append(simply_supported(a, 1.0, 0.4).modes(4).frequencies_hz)
+    np.testing.assert_allclose(found[1], found[0], rtol=1e-9)
+    with pytest.raises(DescriptionError, match="a mesh from a file has no sides"):
+        hk.Assembly().material("m", **STEEL).part(
+            "p", mesh={"file": "x.vtu", "shell": {"thickness": 1, "tension": [1, 1], "tension_along": "side 1"}},
+            material="m").check()  # fmt: skip
