@@ -130,6 +130,19 @@ def _tensor_map(A: Floats) -> Floats:
     return T
 
 
+def _from_own(place: _Place, edge: Floats) -> Floats:
+    """Turn to the local axes from those along the first edge (elements, 3), in which an element is constant.
+
+    Whatever the axes are, the element then turns with the model, and a flat one knows a constant strain.
+    """
+    z = place.axes[:, :, 2]
+    along = edge[:, None] - np.einsum("ei,epi->ep", edge, z)[..., None] * z
+    along = along / np.linalg.norm(along, axis=2, keepdims=True)
+    c = np.einsum("epi,epi->ep", along, place.axes[:, :, 0])
+    s = np.einsum("epi,epi->ep", along, place.axes[:, :, 1])
+    return np.stack([np.stack([c, -s], axis=2), np.stack([s, c], axis=2)], axis=2)
+
+
 def _turned(arm: Floats, g: Floats) -> Floats:
     """Vectors g (elements, ties, 3) on displacements per turn of the nodes: (elements, ties, nodes, 3)."""
     return np.einsum("enik,etk->etni", arm, g, optimize=True)
@@ -148,14 +161,15 @@ def _cross(a: Floats, b: Floats) -> Floats:
 class _Tied(NamedTuple):
     """Covariant strain, its slope and its curve over the height, and shear, where they are taken.
 
-    Each of shape (elements, ties, motions); `means`, (elements, 3, motions): what local strain and bending lack.
+    Each of shape (elements, ties, motions). `means`: what strain and bending lack, (elements, 3, motions), in axes
+    along the first edge, and that edge.
     """
 
     stretch: Floats
     bend: Floats
     twist: Floats
     shear: Floats
-    means: tuple[Floats, Floats] | None = None
+    means: tuple[Floats, Floats, Floats] | None = None
 
 
 def _covariant(surface: tuple[Floats, Floats], kind: str, ties: _Ties, orders: int = 3) -> tuple[Floats, ...]:
@@ -268,12 +282,13 @@ class CurvedShellElements(ShellElements):
         r, s = np.tile([1.0, 0.0], (len(p), 1)), np.tile([0.0, 1.0], (len(p), 1))
         parts = [_covariant(surface, self.kind, _Ties(p, a, b), 2) for a, b in ((r, r), (s, s), (r, s))]
         share = (w * place.area) / ((w * place.area).sum(axis=1))[:, None]
-        T = _tensor_map(place.back) * share[:, :, None, None]
-        means = []
+        T, edge = _tensor_map(place.back), X[:, 1] - X[:, 0]
+        to_own = _tensor_map(np.swapaxes(_from_own(place, edge), 2, 3)) * share[:, :, None, None]
+        means: list[Floats] = []
         for k, tied in enumerate(self._strains(place, p, found)[:2]):
             own = np.stack([parts[0][k], parts[1][k], 2.0 * parts[2][k]], axis=2)
-            means.append((T @ own).sum(axis=1) - (share[:, :, None, None] * tied).sum(axis=1))
-        return found._replace(means=(means[0], means[1]))
+            means.append((to_own @ (T @ own - tied)).sum(axis=1))
+        return found._replace(means=(means[0], means[1], edge))
 
     def _strains(self, place: _Place, p: Floats, tied: _Tied) -> tuple[Floats, Floats, Floats]:
         """Membrane strain and its slope and curve over the height, xx yy 2xy, in the local axes of the mid-surface.
@@ -285,7 +300,8 @@ class CurvedShellElements(ShellElements):
         T = _tensor_map(place.back)
         stretch, bend, twist = (T @ (flat @ rows).reshape(len(rows), len(p), 3, -1) for rows in tied[:3])
         if tied.means is not None:
-            stretch, bend = stretch + tied.means[0][:, None], bend + tied.means[1][:, None]
+            turn = _tensor_map(_from_own(place, tied.means[2]))
+            stretch, bend = stretch + turn @ tied.means[0][:, None], bend + turn @ tied.means[1][:, None]
         return stretch, bend, twist
 
     def _shears(self, place: _Place, p: Floats, tied: _Tied) -> Floats:
