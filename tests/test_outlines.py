@@ -265,17 +265,26 @@ SQUARE = [[0, 0], [1, 0], [1, 1], [0, 1]]
 
 
 @pytest.mark.parametrize(("keys", "error", "match"), [
-    ({"outline": [[0, 0], [1, 1], [1, 0], [0, 1]]}, MeshError, "crosses or touches another at"),
-    ({"outline": SQUARE, "holes": [{"outline": [[0.5, 0.5], [1.5, 0.5], [0.5, 0.7]]}]}, MeshError, "crosses or tou"),
+    ({"outline": [[0, 0], [1, 1], [1, 0], [0, 1]]}, MeshError, r"the outline crosses itself at \[0.5, 0.5\]"),
+    ({"outline": SQUARE, "holes": [{"outline": [[0.5, 0.5], [1.5, 0.5], [0.5, 0.7]]}]}, MeshError, "hole 1 cross at"),
+    ({"outline": SQUARE, "holes": [{"at": [2, 0.5], "diameter": 0.1}]}, MeshError, "hole 1 at .* lies outside"),
+    ({"outline": SQUARE, "holes": [{"at": [0.5, 0.5], "diameter": d} for d in (0.4, 0.2)]}, MeshError, "within hole"),
+    ({"outline": SQUARE, "holes": [{"at": [x, 0.5], "diameter": 0.3} for x in (0.4, 0.6)]}, MeshError, "hole 2 cross"),
     ({"outline": [[0, 0], [1, 0]]}, DescriptionError, "three corners"),
     ({"outline": [[0, 0], [1, 0], [2, 0]]}, MeshError, "crosses or touches another"),
+    ({"outline": [[0, 0, 0], [1, 0, 0], [1, 1, 0]]}, DescriptionError, r"expected a corner \[x, y\].* got \[0, 0, 0\]"),
     ({"outline": [{"through": [0, 1], "to": [1, 1]}, [1, 0], [0, 0]]}, DescriptionError, "begins with a corner"),
     ({"outline": [[0, 0], {"through": [0.5, 0], "to": [1, 0]}, [1, 1]]}, MeshError, "lie on one line"),
     ({"outline": [[0, 0], {"corner": [1, 0], "radius": 0.8}, {"corner": [1, 1], "radius": 0.8}, [0, 1]]}, MeshError,
      "do not fit on the edge"),
     ({"outline": [[0, 0], {"corner": [1, 0], "radius": 0.1}, {"through": [0.9, 0.5], "to": [1, 1]}, [0, 1]]}, MeshError,
      "cannot be rounded: an arc leads on"),
-    ({"outline": SQUARE, "holes": [{"at": [0.5, 0.5], "size": [1, 1]}]}, MeshError, "crosses or touches another at"),
+    ({"outline": SQUARE, "holes": [{"at": [0.5, 0.5], "size": [1, 1]}]}, MeshError, "lies outside|crosses or touches"),
+    ({"outline": SQUARE, "size": 1e-4}, MeshError, "takes some 1e.08 cells, and 5e.06 are the most"),
+    ({"outline": SQUARE, "points": [[1.5, 0.5]]}, MeshError, r"the point \[1.5, 0.5\] m lies outside"),
+    ({"outline": SQUARE, "lines": [[[0.5, 0.5], [1.2, 0.5]]]}, MeshError, "a line, at .* lies outside"),
+    ({"outline": SQUARE, "finer": [{"at": [3, 3], "size": 0.01}]}, MeshError, "finer, at .* lies outside"),
+    ({"outline": SQUARE, "finer": [{"at": [0.5, 0.5], "size": 0.2}]}, DescriptionError, "finer has no effect"),
     ({"outline": SQUARE, "refine": [{"side": 1}]}, DescriptionError, "refine has no effect on an outline"),
     ({"outline": SQUARE, "corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 1, 0]]}, DescriptionError, "or an outline"),
     ({"corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 1, 0]], "points": [[0.5, 0.5]]}, DescriptionError, "without an"),
@@ -284,4 +293,17 @@ SQUARE = [[0, 0], [1, 0], [1, 1], [0, 1]]
 ])  # fmt: skip
 def test_outlines_that_cannot_be_are_refused_by_name(keys, error, match):
     with pytest.raises(error, match=match):
-        sheet(**{k: v for k, v in {"size": 0.1, **keys}.items() if v is not None}).check()
+        sheet(**{"size": 0.1, **keys}).check()
+
+
+def test_an_outline_by_divisions_is_refused():
+    a = hk.Assembly().material("m", **STEEL)
+    with pytest.raises(DescriptionError, match="size, not divisions"):
+        a.part("p", plate={"outline": SQUARE, "divisions": 4, "thickness": 0.01}, material="m")
+
+
+def test_a_line_that_ends_on_the_rim_has_a_node_there():
+    a = sheet(outline=SQUARE, size=0.11, lines=[[[0.4, 0.37], [1.0, 0.37]], [[0.7, 0.1], [0.7, 0.9]]])
+    X = a.system.mesh.nodes
+    for place in ([1.0, 0.37, 0], [0.7, 0.37, 0], [0.4, 0.37, 0]):
+        assert np.linalg.norm(X - place, axis=1).min() < 1e-9

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from itertools import pairwise
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import BeforeValidator, Field, WithJsonSchema, field_validator, model_validator
+from pydantic import BeforeValidator, Discriminator, Field, Tag, WithJsonSchema, field_validator, model_validator
 
 from holokine.describe.fields import (
     DIRECTIONS,
@@ -66,6 +67,8 @@ def unused_by_outlines(shape: Any, along: int | None = None) -> None:
     """Raise for keys of grids that a mesh of an outline does not use (`along`: the side that it still has)."""
     if shape.size is None:
         raise complaint("an outline needs the size of its elements: size, not divisions")
+    if any(f.size >= shape.size for f in shape.finer):
+        raise complaint(f"finer has no effect: its size is not below the size of {1e3 * shape.size:g} mm")
     if any(r.side != along for r in shape.refine):
         raise complaint("refine has no effect on an outline; give finer: [{at: [x, y], size: ..., within: ...}]")
 
@@ -200,7 +203,33 @@ class Rounded(Strict):
     radius: PositiveLength
 
 
-Outline = Annotated[tuple[tuple[Length, Length] | Arc | Rounded, ...], Field(min_length=2)]
+def _kind_of_item(value: Any) -> str:
+    if isinstance(value, Rounded) or (isinstance(value, Mapping) and ("corner" in value or "radius" in value)):
+        return "rounded corner"
+    return "arc" if isinstance(value, Arc | Mapping) else "corner"
+
+
+def _two_numbers(value: Any) -> Any:
+    if not isinstance(value, list | tuple) or len(value) != 2:
+        raise complaint(
+            "expected a corner [x, y] in the plane of the outline, {corner: [x, y], radius: ...} or {through: [x, y], "
+            f"to: [x, y]}}, got {value!r}"
+        )
+    return value
+
+
+Outline = Annotated[
+    tuple[
+        Annotated[
+            Annotated[tuple[Length, Length], BeforeValidator(_two_numbers), Tag("corner")]
+            | Annotated[Arc, Tag("arc")]
+            | Annotated[Rounded, Tag("rounded corner")],
+            Discriminator(_kind_of_item),
+        ],
+        ...,
+    ],
+    Field(min_length=2),
+]
 """Corners in order, each by its place; arcs and rounded corners among them; the last meets the first."""
 
 

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from holokine.describe.parts import Arc, Extrusion, Hole, Plate, Rounded
 from holokine.errors import MeshError
-from holokine.mesh.triangulate import SizeField, fill
+from holokine.mesh.triangulate import SizeField, fill, odd
 
 __all__ = ["Curve", "Outlined", "Sheet", "curves_of", "meet"]
 
@@ -24,6 +24,7 @@ Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 PER_TURN = 16
 """Least number of edges of cells around a full circle; half as many where cells are quadratic."""
+MOST_CELLS = 5e6
 SLIGHT = np.radians(12.0)
 """Corners that turn by less stay sharp: rounding them moves them by less than 1/180 of its radius."""
 
@@ -156,6 +157,45 @@ def _hole_curves(hole: Hole) -> list[Curve]:
     return [Curve(c[k], c[(k + 1) % 4]) for k in range(4)]
 
 
+def _refuse_crossing(loops: list[list[Curve]]) -> None:
+    """Raise where an outline or a hole crosses itself or another, and for holes outside or within one another.
+
+    Arcs as chords of a few degrees.
+    """
+    chords = [np.concatenate([_polygon(c, 96) for c in loop]) for loop in loops]
+    boxes = np.array([[c.min(axis=(0, 1)), c.max(axis=(0, 1))] for c in chords])
+    names = ["the outline", *(f"hole {k + 1}" for k in range(len(loops) - 1))]
+    for i, one in enumerate(chords):
+        near = (boxes[i, 0] <= boxes[:, 1]).all(axis=1) & (boxes[:, 0] <= boxes[i, 1]).all(axis=1)
+        for j in np.flatnonzero(near).tolist():
+            if j < i:
+                continue
+            place = _crossing(one, chords[j])
+            if place is not None:
+                what = f"{names[i]} crosses itself" if i == j else f"{names[i]} and {names[j]} cross"
+                raise MeshError(f"{what} at [{place[0]:.6g}, {place[1]:.6g}] m in the plane")
+    for i in range(1, len(chords)):
+        start = chords[i][0, 0]
+        if not odd(start, chords[0]):
+            raise MeshError(f"{names[i]} at [{start[0]:.6g}, {start[1]:.6g}] m lies outside the outline")
+        for j in range(1, len(chords)):
+            inside = (boxes[j, 0] <= start).all() and (start <= boxes[j, 1]).all()
+            if j != i and inside and odd(start, chords[j]):
+                raise MeshError(f"{names[i]} lies within {names[j]}")
+
+
+def _crossing(one: Floats, two: Floats) -> Floats | None:
+    """A place where a chord of one (n, 2, 2) crosses one of the other, ends apart."""
+    d, e = one[:, 1] - one[:, 0], two[:, 1] - two[:, 0]
+    gap = two[None, :, 0] - one[:, None, 0]
+    turn = d[:, None, 0] * e[None, :, 1] - d[:, None, 1] * e[None, :, 0]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        s = (gap[..., 0] * e[None, :, 1] - gap[..., 1] * e[None, :, 0]) / turn
+        t = (gap[..., 0] * d[:, None, 1] - gap[..., 1] * d[:, None, 0]) / turn
+        hit = np.argwhere((s > 1e-9) & (s < 1 - 1e-9) & (t > 1e-9) & (t < 1 - 1e-9))
+    return None if not len(hit) else np.asarray(one[hit[0, 0], 0] + s[tuple(hit[0])] * d[hit[0, 0]])
+
+
 @dataclass
 class Sheet:
     """A flat area bounded by curves in a plane of space, and what must be nodes in it."""
@@ -185,18 +225,44 @@ class Sheet:
         y = y - (y @ x) * x
         y = y / np.linalg.norm(y)
         origin = np.array(shape.origin if shape.origin is not None else (0.0, 0.0, 0.0))
-        curves = curves_of(shape.outline)
-        for hole in shape.holes:
-            curves += _hole_curves(hole)
+        loops = [curves_of(shape.outline), *(_hole_curves(hole) for hole in shape.holes)]
+        _refuse_crossing(loops)
+        curves = [c for loop in loops for c in loop]
         sheet = cls(name, origin, np.stack([x, y, np.cross(x, y)]), curves, SizeField(shape.size))
         if isinstance(shape, Plate):
             sheet.points = [np.array(p) for p in shape.points]
+            if sheet.points:
+                sheet._refuse_outside(np.array(sheet.points), "the point")
             for line in shape.lines:
+                for a, b in pairwise(np.array(line)):
+                    sheet._refuse_outside(a + np.linspace(0, 1, 65)[:, None] * (b - a), "a line, at")
                 sheet.lines += [Curve(np.array(a), np.array(b)) for a, b in pairwise(line)]
         for spot in shape.finer:
+            sheet._refuse_outside(np.array([spot.at]), "finer, at")
             sheet._ask_around(np.array(spot.at), spot.size, spot.within)
         sheet._ask_of_shape(PER_TURN // 2 if shape.quadratic else PER_TURN)
+        sheet._refuse_many()
         return sheet
+
+    def _refuse_outside(self, places: Floats, what: str) -> None:
+        out = np.flatnonzero(~self.holds(places, 1e-7 * self.extent()))
+        if len(out):
+            x, y = places[out[0]]
+            raise MeshError(f"{what} [{x:.6g}, {y:.6g}] m lies outside the outline or in a hole")
+
+    def _refuse_many(self) -> None:
+        """Raise for more cells than there is any use for, before they are made."""
+        ends = np.concatenate([_polygon(c) for c in self.curves]).reshape(-1, 2)
+        low, span = ends.min(axis=0), np.ptp(ends, axis=0)
+        at = (np.arange(64) + 0.5) / 64
+        places = low + np.stack(np.meshgrid(at, at), axis=-1).reshape(-1, 2) * span
+        cells = float((1.0 / self.size(places) ** 2).mean() * span.prod())
+        if not cells <= MOST_CELLS:
+            raise MeshError(
+                f"at a size of {1e3 * self.size.least:.3g} to {1e3 * self.size.size:.3g} mm an outline of "
+                f"{1e3 * span[0]:.4g} by {1e3 * span[1]:.4g} mm takes some {cells:.2g} cells, and {MOST_CELLS:.0e} are "
+                "the most; give a larger size"
+            )
 
     def _ask_around(self, at: Floats, size: float, within: float) -> None:
         steps = int(np.ceil(within / size)) if within else 0
@@ -280,9 +346,9 @@ class Sheet:
         self.kept |= {(int(a), int(b)) for a, b in np.sort(number[own], axis=1)}
 
 
-def _polygon(c: Curve) -> Floats:
+def _polygon(c: Curve, per_turn: int = 2 * PER_TURN) -> Floats:
     """Chords (n, 2, 2) of a curve."""
-    n = 1 if c.centre is None else max(2, int(np.ceil(PER_TURN * abs(c.turn) / np.pi)))
+    n = 1 if c.centre is None else max(2, int(np.ceil(per_turn * abs(c.turn) / (2 * np.pi))))
     p = c.at(np.linspace(0.0, 1.0, n + 1))
     return np.stack([p[:-1], p[1:]], axis=1)
 
@@ -395,6 +461,7 @@ class Outlined:
 
         taken = [node(p) for p in sheet.taken]
         kept = {(min(taken[a], taken[b]), max(taken[a], taken[b])) for a, b in sheet.kept}
+        crossed = [(c, False) for c in self._crossed(sheet)]  # which adds places where lines meet
         marks = np.concatenate([sheet.taken.reshape(-1, 2), *(p[None] for p in sheet.points)])
         segments: dict[tuple[int, int], bool] = {}
         rims: dict[tuple[int, int], int] = {}
@@ -403,7 +470,7 @@ class Outlined:
         for k, first in enumerate(c for c in sheet.curves if c.ring):
             if k % 4 == 0:
                 rim += self._circle(first, marks)
-        curves = [(c, True) for c in rim] + [(c, False) for c in self._crossed(sheet)]
+        curves = [(c, True) for c in rim] + crossed
         for curve, is_rim in curves:
             for piece in self._pieces(curve, marks):
                 a, b = node(piece.start), node(piece.end)

@@ -18,7 +18,7 @@ from scipy.sparse.csgraph import connected_components
 from holokine.errors import MeshError
 from holokine.mesh.tree import nearest_tree
 
-__all__ = ["SizeField", "fill"]
+__all__ = ["SizeField", "fill", "odd"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -294,13 +294,13 @@ def _inside(points: Floats, triangles: Ints, segments: Ints, rim: NDArray[np.boo
     by_size = np.lexsort((-_areas(points, triangles), label))
     first = by_size[np.unique(label[by_size], return_index=True)[1]]
     ends = points[segments[rim]]
-    kept = np.array([_odd(points[triangles[t]].mean(axis=0), ends) for t in first])
+    kept = np.array([odd(points[triangles[t]].mean(axis=0), ends) for t in first])
     if not kept.any():
         raise MeshError("nothing is left of the outline: its holes take it all")
     return triangles[kept[label]]
 
 
-def _odd(place: Floats, ends: Floats) -> bool:
+def odd(place: Floats, ends: Floats) -> bool:
     """Whether a ray from a place along x crosses an odd number of edges (edges, 2, 2)."""
     (x0, y0), (x1, y1) = ends[:, 0].T, ends[:, 1].T
     crosses = (y0 > place[1]) != (y1 > place[1])
