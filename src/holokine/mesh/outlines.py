@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from itertools import pairwise
+from functools import cached_property
+from itertools import pairwise, product
 from typing import Any
 
 import numpy as np
@@ -16,6 +17,7 @@ from numpy.typing import NDArray
 
 from holokine.describe.parts import Arc, Extrusion, Hole, Plate, Rounded
 from holokine.errors import MeshError
+from holokine.mesh.tree import nearest_tree
 from holokine.mesh.triangulate import SizeField, fill, odd
 
 __all__ = ["Curve", "Outlined", "Sheet", "curves_of", "meet"]
@@ -178,9 +180,9 @@ def _refuse_crossing(loops: list[list[Curve]]) -> None:
         start = chords[i][0, 0]
         if not odd(start, chords[0]):
             raise MeshError(f"{names[i]} at [{start[0]:.6g}, {start[1]:.6g}] m lies outside the outline")
-        for j in range(1, len(chords)):
-            inside = (boxes[j, 0] <= start).all() and (start <= boxes[j, 1]).all()
-            if j != i and inside and odd(start, chords[j]):
+        around = (boxes[:, 0] <= start).all(axis=1) & (start <= boxes[:, 1]).all(axis=1)
+        for j in np.flatnonzero(around).tolist():
+            if j not in (0, i) and odd(start, chords[j]):
                 raise MeshError(f"{names[i]} lies within {names[j]}")
 
 
@@ -284,16 +286,15 @@ class Sheet:
                 tight = 2 * np.pi * float(np.linalg.norm(c.start - c.centre)) / per_turn
                 self.size.ask(samples[-1], np.full(n, tight))
         every, index = np.concatenate(samples), np.array(owner)
-        ends = np.array([[c.start, c.end] for c in self.curves])
         tiny = 1e-9 * float(np.ptp(every, axis=0).max())
-        for i, own in enumerate(samples):
-            meets = (np.linalg.norm(ends[:, :, None] - ends[i][None, None], axis=3) < tiny).any(axis=(1, 2))
-            others = every[~meets[index]]
-            if len(others):
-                from holokine.mesh.tree import nearest_tree
-
-                gap = nearest_tree(others).query(own)[0]
-                self.size.ask(own, np.maximum(gap, 0.1 * self.size.size))
+        ends = np.round(np.array([[c.start, c.end] for c in self.curves]) / (10.0 * tiny)).reshape(-1, 2)
+        corner = np.unique(ends, axis=0, return_inverse=True)[1].reshape(-1, 2)
+        away, near = nearest_tree(every).query(every, k=min(24, len(every)))
+        mine, theirs = corner[index][:, None, :, None], corner[index[near]][:, :, None, :]
+        apart = ~(mine == theirs).any(axis=(2, 3))  # of the nearest places those on edges that do not meet this one
+        gap = np.where(apart, away, np.inf).min(axis=1)
+        known = np.isfinite(gap)
+        self.size.ask(every[known], np.maximum(gap[known], 0.1 * self.size.size))
 
     # -- places in space ------------------------------------------------------------------------------
 
@@ -314,20 +315,38 @@ class Sheet:
     def on_rim(self, places: Floats, tiny: float) -> NDArray[np.bool_]:
         """Which places in the plane lie on the outline or the rim of a hole."""
         result = np.zeros(len(places), dtype=bool)
+        if not len(places):
+            return result
+        low, high = places.min(axis=0) - tiny, places.max(axis=0) + tiny
         for c in self.curves:
-            result |= c.share(places)[1] <= tiny
+            arm = 0.0 if c.centre is None else 2.0 * float(np.linalg.norm(c.start - c.centre))
+            ends = np.array([c.start, c.end])
+            if (ends.min(axis=0) - arm <= high).all() and (low <= ends.max(axis=0) + arm).all():
+                result |= c.share(places)[1] <= tiny
         return result
 
     def holds(self, places: Floats, tiny: float) -> NDArray[np.bool_]:
         """Which places in the plane lie inside or on the rim."""
-        ends = np.concatenate([_polygon(c) for c in self.curves])
-        x, y = places[:, :1], places[:, 1:]
-        (x0, y0), (x1, y1) = ends[:, 0].T, ends[:, 1].T
-        crosses = (y0 > y) != (y1 > y)
-        with np.errstate(divide="ignore", invalid="ignore"):
-            at = (x1 - x0) * (y - y0) / (y1 - y0) + x0
-        inside = np.count_nonzero(crosses & (x < at), axis=1) % 2 == 1
+        x0, x1, y0, y1 = self._chords[:, 0, 0], self._chords[:, 1, 0], self._chords[:, 0, 1], self._chords[:, 1, 1]
+        inside = np.zeros(len(places), dtype=bool)
+        step = max(1, 4_000_000 // len(x0))
+        for a in range(0, len(places), step):
+            x, y = places[a : a + step, :1], places[a : a + step, 1:]
+            crosses = (y0 > y) != (y1 > y)
+            with np.errstate(divide="ignore", invalid="ignore"):
+                at = (x1 - x0) * (y - y0) / (y1 - y0) + x0
+            inside[a : a + step] = np.count_nonzero(crosses & (x < at), axis=1) % 2 == 1
         return inside | self.on_rim(places, tiny)
+
+    @cached_property
+    def _chords(self) -> Floats:
+        return np.concatenate([_polygon(c) for c in self.curves])
+
+    @cached_property
+    def box(self) -> Floats:
+        """Lowest and highest corner of the box around it in space, shape (2, 3)."""
+        places = self.space(self._chords.reshape(-1, 2))
+        return np.array([places.min(axis=0), places.max(axis=0)])
 
     # -- nodes ----------------------------------------------------------------------------------------
 
@@ -355,8 +374,10 @@ def _polygon(c: Curve, per_turn: int = 2 * PER_TURN) -> Floats:
 
 def meet(sheets: Sequence[Sheet], tiny: float) -> None:
     """Let sheets know of one another: lines across which they meet, corners on edges, the finer size of both."""
+    boxes = np.array([s.box for s in sheets]).reshape(-1, 2, 3)
     for i, one in enumerate(sheets):
-        for two in sheets[i + 1 :]:
+        near = (boxes[i, 0] <= boxes[:, 1] + tiny).all(axis=1) & (boxes[:, 0] <= boxes[i, 1] + tiny).all(axis=1)
+        for two in (sheets[j] for j in np.flatnonzero(near).tolist() if j > i):
             if abs(abs(one.frame[2] @ two.frame[2]) - 1.0) < 1e-9:
                 if abs(one.flat(two.origin[None])[1][0]) <= tiny:
                     for a, b in ((one, two), (two, one)):
@@ -435,8 +456,8 @@ class Outlined:
 
     def __init__(self, tiny: float) -> None:
         self.tiny = tiny
-        self._known: list[tuple[Floats, Floats]] = []
-        """Starts, middles and ends of stretches in space, and the nodes within."""
+        self._known: dict[tuple[int, ...], tuple[Floats, Floats]] = {}
+        """By the middle of a stretch in space: its start, middle and end, and the nodes within."""
 
     def _key(self, *places: Floats) -> tuple[int, ...]:
         return tuple(int(v) for p in places for v in np.round(p / (20.0 * self.tiny)))
@@ -557,12 +578,13 @@ class Outlined:
     def _nodes(self, sheet: Sheet, piece: Curve) -> Floats:
         """Nodes within a stretch, (n, 2): as often as the size asks, and as another sheet has them."""
         start, middle, end = sheet.space(piece.at(np.array([0.0, 0.5, 1.0])))
-        if self._known:
-            known = np.array([k for k, _ in self._known])
+        for key in _around(self._key(middle)):
+            if key not in self._known:
+                continue
+            known, nodes = self._known[key]
             for ends, back in ((np.array([start, middle, end]), False), (np.array([end, middle, start]), True)):
-                same = np.flatnonzero(np.abs(known - ends).max(axis=(1, 2)) <= 10.0 * self.tiny)
-                if len(same):
-                    found = sheet.flat(self._known[same[0]][1])[0]
+                if np.abs(known - ends).max() <= 10.0 * self.tiny:
+                    found = sheet.flat(nodes)[0]
                     return found[::-1] if back else found
         samples = max(16, int(np.ceil(4.0 * piece.length / sheet.size.least)))
         t = (np.arange(samples) + 0.5) / samples
@@ -572,11 +594,9 @@ class Outlined:
         reached = np.concatenate([[0.0], np.cumsum(density)]) / total
         shares = np.interp(np.arange(1, count) / count, reached, np.linspace(0.0, 1.0, samples + 1))
         found = piece.at(shares)
-        self._known.append((np.array([start, middle, end]), sheet.space(found)))
+        self._known[self._key(middle)] = (np.array([start, middle, end]), sheet.space(found))
         return found
 
 
 def _around(key: tuple[int, ...]) -> Iterable[tuple[int, ...]]:
-    for dx in (0, -1, 1):
-        for dy in (0, -1, 1):
-            yield key[0] + dx, key[1] + dy
+    return product(*((k, k - 1, k + 1) for k in key))
