@@ -485,13 +485,27 @@ class BeamElements(ElementKind):
             return float(np.inf)
         return float((self.E * min(s.Iy, s.Iz) / (self.density * s.area * omega**2)) ** 0.25)
 
-    def wave_error(self, kh: Floats) -> Floats:
-        """(kh)⁴ / 720 of Hermite bending, and (kh)² / 24 of the share that shear has in it."""
-        s = self._slightest()
-        k = kh / self.length.max()
+    def wave_errors(self, shapes: Floats, omega: Floats) -> Floats:
+        """Bending: (kh)⁴ / 720 of Hermite's, and (kh)² / 24 of shear's share; stretching and torsion: (kh)² / 24.
+
+        Each of its own waves and its own energy.
+        """
+        s, h = self._slightest(), float(self.length.max())
+        if self.density <= 0:
+            return np.zeros(len(shapes))
+        local = np.einsum("eij,kej->kei", self.to_local, shapes[:, self.dofs])
+        energies = []
+        for motions in ([0, 6], [3, 9], [1, 2, 4, 5, 7, 8, 10, 11]):
+            K, own = self.local_stiffness[:, np.array(motions)[:, None], motions], local[:, :, motions]
+            energies.append(np.einsum("kei,eij,kej->k", own, K, own, optimize=True) / 2.0)
+        k = np.sqrt(omega) * (self.density * s.area / (self.E * min(s.Iy, s.Iz))) ** 0.25
         area = s.area * max(min(s.shear_y, s.shear_z), 1e-9)
         ratio = k**2 * self.E * min(s.Iy, s.Iz) / (self.G * area)
-        return np.asarray(kh**4 / 720.0 + kh**2 / 24.0 * ratio / (1.0 + ratio))
+        bending = (k * h) ** 4 / 720.0 + (k * h) ** 2 / 24.0 * ratio / (1.0 + ratio)
+        stretching = omega**2 * self.density / self.E * h**2 / 24.0
+        torsion = omega**2 * self.density * (s.Iy + s.Iz) / (self.G * s.J) * h**2 / 24.0
+        errors = (np.minimum(e, 1.0) for e in (stretching, torsion, bending))
+        return np.asarray(sum(energy * e for energy, e in zip(energies, errors, strict=True)))
 
     def end_rows(self, end: str) -> tuple[NDArray[np.int64], Floats, Floats]:
         """N, Vy, Vz, T, My, Mz at the start or the end of the run, on the positive side of a cut."""

@@ -91,8 +91,6 @@ class ElementKind(ABC):
     words: ClassVar[str]
     stress_names: ClassVar[tuple[str, ...]]
     stress_options: ClassVar[frozenset[str]]
-    wave_exponent: ClassVar[float] = 0.5
-    """How kh grows with frequency: √f for bending waves, f for others."""
     recovery_worth: ClassVar[dict[str, tuple[float, float]]] = {}
     """By kind of cell: what the energy of strain that neighbours disagree on is worth as error, of stretching (all of
     solids) and of bending."""
@@ -189,9 +187,12 @@ class ElementKind(ABC):
     def wave(self, omega: float) -> float:
         """Wavelength over 2π, in m, of the waves that its mesh has to follow at ω in rad/s; inf without mass."""
 
-    def wave_error(self, kh: Floats) -> Floats:
-        """Relative error of a frequency at waves of kh rad per element, of kinds without `strain_maps`."""
-        return np.zeros(len(kh))
+    def wave_errors(self, shapes: Floats, omega: Floats) -> Floats:
+        """Energy in J of motions (modes, dofs) at ω that the mesh gets wrong, by waves along the elements, (modes,).
+
+        Of kinds without `strain_maps`.
+        """
+        return np.zeros(len(shapes))
 
     def strain_maps(self) -> Iterator[StrainMaps]:
         """Strain inside the elements as a map of their motions, some elements at a time; none of beams."""

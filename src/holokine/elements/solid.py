@@ -138,7 +138,6 @@ class SolidElements(ElementKind):
     stress_names = ("xx", "yy", "zz", "xy", "yz", "zx")
     stress_options = frozenset({"at", "component"})
     motions = 3
-    wave_exponent = 1.0
     recovery_worth: ClassVar[dict[str, tuple[float, float]]] = {
         "hex8": (1.5, 0.0), "hex20": (2.2, 0.0), "tet4": (1.5, 0.0), "tet10": (2.6, 0.0), "wedge6": (1.2, 0.0),
         "wedge15": (2.3, 0.0), "pyramid5": (1.5, 0.0), "pyramid13": (2.5, 0.0),

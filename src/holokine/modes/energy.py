@@ -168,8 +168,7 @@ def mode_energies(modes: ModeSet) -> Energies:
         add("given matrices", "matrices", u, t - 2.0 * np.sum(kinetic, axis=0) / np.where(omega2 > 0, omega2, 1.0))
     S, T = np.array(strain).reshape(-1, modes.count), np.array(kinetic).reshape(-1, modes.count)
     S[:, modes.rigid] = 0.0
-    by_part = {p: S[names.index(p)] for p in system.description.parts}
-    errors = mesh_errors(system, shapes, modes.frequencies_hz, by_part, total, moving)
+    errors = mesh_errors(system, shapes, modes.frequencies_hz, total, moving)
     return Energies(tuple(names), tuple(kinds), S, T, total, np.where(modes.rigid, 0.0, errors))
 
 

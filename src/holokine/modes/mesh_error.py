@@ -16,7 +16,6 @@ from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
 from holokine.elements.kinds import ElementKind
-from holokine.system.adequacy import elements_per_wave
 from holokine.system.build import System
 
 __all__ = ["mesh_errors"]
@@ -28,24 +27,20 @@ UNKNOWN = 0.3
 """Share of a mode's energy in elements that no neighbour can be compared with, beyond which nothing is said."""
 
 
-def mesh_errors(
-    system: System, shapes: Floats, frequencies: Floats, strain: dict[str, Floats], total: Floats, moving: Floats
-) -> Floats:
+def mesh_errors(system: System, shapes: Floats, frequencies: Floats, total: Floats, moving: Floats) -> Floats:
     """Estimated relative error of each frequency by the mesh, in magnitude; nan where it cannot be told.
 
     Parameters
     ----------
     shapes, moving : ndarray, shape (modes, dofs)
         Mass-normalised, and the same without motions whose mass is switched off.
-    strain : dict of str to ndarray, shape (modes,)
-        Energy of each part in J.
     total : ndarray, shape (modes,)
         Energy of all in J: half of ω².
     """
     safe = np.where(total > 0, total, 1.0)
     error = np.zeros(len(shapes))
     hidden = np.zeros(len(shapes))
-    waves, jumps = elements_per_wave(system, 1.0), _meeting(system)
+    omega, jumps = 2.0 * np.pi * frequencies, _meeting(system)
     for part in system.description.parts:
         blocks = [b.for_recovery() for b in system.element_blocks(part) if b.recovery_worth]
         for words in dict.fromkeys(b.words for b in blocks):
@@ -53,9 +48,7 @@ def mesh_errors(
             error += lost / (2.0 * safe)
             hidden += unknown
         for block in system.element_blocks(part):
-            if not block.recovery_worth and np.isfinite(waves.get(part, np.inf)):
-                kh = 2.0 * np.pi / waves[part] * np.maximum(frequencies, 1e-12) ** block.wave_exponent
-                error += strain[part] / safe * block.wave_error(kh)
+            error += block.wave_errors(shapes, omega) / safe
     if system.description.mass_matrix != "consistent":
         # lumping lowers where the mesh raises, as a rule: their sum, but no trust in all of their cancelling
         lumping = _lumping(system, moving) / 2.0
