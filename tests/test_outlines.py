@@ -307,3 +307,13 @@ def test_a_line_that_ends_on_the_rim_has_a_node_there():
     X = a.system.mesh.nodes
     for place in ([1.0, 0.37, 0], [0.7, 0.37, 0], [0.4, 0.37, 0]):
         assert np.linalg.norm(X - place, axis=1).min() < 1e-9
+
+
+def test_places_level_with_corners_and_ends_of_arcs_are_inside():
+    """A ray to the side of a place passes exactly through where a rounding begins, at many sizes."""
+    for scale in np.linspace(0.3, 3.0, 40):
+        outline = [[0, 0], {"corner": [0.9 * scale, 0], "radius": 0.06 * scale},
+                   {"corner": [0.9 * scale, 0.52 * scale], "radius": 0.06 * scale}, [0, 0.52 * scale]]  # fmt: skip
+        points = [[0.85 * scale, 0.06 * scale], [0.3 * scale, 0.06 * scale], [0.5 * scale, 0.46 * scale]]
+        mesh = sheet(outline=outline, points=points, size=0.3 * scale).system.mesh
+        assert area(mesh) == pytest.approx(scale**2 * (0.9 * 0.52 - (2 - np.pi / 2) * 0.06**2), rel=2e-3)

@@ -369,6 +369,7 @@ def _polygon(c: Curve, per_turn: int = 2 * PER_TURN) -> Floats:
     """Chords (n, 2, 2) of a curve."""
     n = 1 if c.centre is None else max(2, int(np.ceil(per_turn * abs(c.turn) / (2 * np.pi))))
     p = c.at(np.linspace(0.0, 1.0, n + 1))
+    p[0], p[-1] = c.start, c.end  # to the last bit, or a ray through a corner would count both edges or none
     return np.stack([p[:-1], p[1:]], axis=1)
 
 
