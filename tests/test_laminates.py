@@ -443,3 +443,29 @@ def test_tension_along_a_direction_on_read_meshes(tmp_path):
         hk.Assembly().material("m", **STEEL).part(
             "p", mesh={"file": "x.vtu", "shell": {"thickness": 1, "tension": [1, 1], "tension_along": "side 1"}},
             material="m").check()  # fmt: skip
+
+
+@pytest.mark.parametrize("surface", ["roof", "dome", "strip"])
+def test_curved_shells_vibrate_alike_in_both_kinds_and_converge(tmp_path, surface):
+    """Six frequencies of quadrilaterals and triangles of two finenesses: to one another and to the finest."""
+
+    def f(u, v):
+        if surface == "roof":
+            return np.column_stack([np.sin(0.7 * u), v, np.cos(0.7 * u)])
+        if surface == "dome":
+            up, around = 1.2 * u, np.pi / 2 * v
+            return np.column_stack([np.cos(up) * np.cos(around), np.cos(up) * np.sin(around), np.sin(up)])
+        turn, y = np.pi / 2 * u, (v - 0.5) * 0.4
+        return np.column_stack([2.0 * u, y * np.cos(turn), y * np.sin(turn)])
+
+    def frequencies(cells, n):
+        a = mapped(tmp_path, f, (2 * n, n), 0.01, STEEL, cells=cells, quadratic=True)
+        foot = {"plane": {"at": [0, 0, 0], "normal": "z" if surface == "dome" else "x"}}
+        return a.support("foot", at=foot, hold="all").modes(6).frequencies_hz
+
+    exact = frequencies("quads", 14)
+    errors = {c: [np.abs(frequencies(c, n) / exact - 1).max() for n in (4, 8)] for c in ("quads", "triangles")}
+    # the dome's free edges have layers √(R t) = 0.1 m wide, which the finer mesh has one element for
+    assert errors["quads"][1] < (6e-3 if surface == "dome" else 2.1e-3)
+    assert errors["triangles"][1] < (1.6e-2 if surface == "dome" else 6e-3)
+    assert all(second < 0.3 * first for first, second in errors.values())

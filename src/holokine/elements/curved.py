@@ -15,7 +15,7 @@ Motions stay in global axes: u and the rotation vector of each node.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, NamedTuple
 
@@ -522,23 +522,8 @@ class CurvedShellElements(ShellElements):
         turned = np.einsum("eika,ejkb->eiajb", arms, arms)
         blocks[:, :, 3:, :, 3:] += self.thickness**2 / 12.0 * scalar[:, :, None, :, None] * turned
 
-    def arm_forces(
-        self, u: Floats, ride: Floats, strain: float, forces: Floats | None = None
-    ) -> list[tuple[Ints, Floats, Floats]]:
-        """Nodal forces on the mid-surface, where it lies off the nodes, and the arms to it."""
-        if not self.offset:
-            return []
-        found = []
-        expansion, start = self.expansion(), 0
-        for dofs, K, M in replace(self, forces=None).chunks():
-            some = slice(start, start + len(dofs))
-            start += len(dofs)
-            normals = self._surface(self.places[self.nodes[some]])[1]
-            f = np.einsum("eij,ej->ei", K, u[dofs] - strain * expansion[some])
-            f += np.einsum("eij,ej->ei", M, ride[dofs])
-            for k in range(self.nodes.shape[1]):
-                found.append((self.nodes[some, k], f[:, 6 * k : 6 * k + 3], self.offset * normals[:, k]))
-        return found
+    def _node_normals(self, X: Floats) -> Floats:
+        return self._surface(X)[1]
 
     # -- recovered strain -----------------------------------------------------------------------------
 

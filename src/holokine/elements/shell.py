@@ -236,12 +236,16 @@ class ShellElements(ElementKind):
         for dofs, K, M in replace(self, forces=None).chunks():
             some = slice(start, start + len(dofs))
             start += len(dofs)
-            axes, _, _ = self._flat(self.places[self.nodes[some]])
+            arms = self.offset * self._node_normals(self.places[self.nodes[some]])
             f = np.einsum("eij,ej->ei", K, u[dofs] - strain * expansion[some])
             f += np.einsum("eij,ej->ei", M, ride[dofs])
             for k in range(self.nodes.shape[1]):
-                found.append((self.nodes[some, k], f[:, 6 * k : 6 * k + 3], self.offset * axes[:, 2]))
+                found.append((self.nodes[some, k], f[:, 6 * k : 6 * k + 3], arms[:, k]))
         return found
+
+    def _node_normals(self, X: Floats) -> Floats:
+        """Unit normals at the nodes of each element, shape (elements, nodes, 3)."""
+        return np.repeat(shell_axes(X, self.along)[:, None, 2], X.shape[1], axis=1)
 
     # -- geometry at a place --------------------------------------------------------------------------
 
