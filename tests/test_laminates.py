@@ -393,7 +393,7 @@ def test_turning_quadratic_shells_changes_no_frequency():
         a.support("end", at={"plane": {"at": [0, 0, 0], "normal": z}}, hold="all")
         assert len(a.check().report.pieces) == 1
         found.append(a.modes(6).frequencies_hz)
-    np.testing.assert_allclose(found[1], found[0], rtol=1e-8)
+    np.testing.assert_allclose(found[1], found[0], rtol=1e-9)
 
 
 @pytest.mark.parametrize("cells", ["quads", "triangles"])

@@ -27,6 +27,7 @@ from holokine.describe.fields import (
     complaint,
     names_of,
     one_or_more,
+    quantity_field,
     unit_vector,
 )
 
@@ -238,7 +239,7 @@ class Finer(Strict):
 
     at: tuple[Length, Length]
     size: PositiveLength
-    within: Length = 0.0
+    within: quantity_field("length", least=0.0) = 0.0  # type: ignore[valid-type]
 
 
 class Hole(Strict):

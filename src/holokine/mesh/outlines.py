@@ -267,6 +267,11 @@ class Sheet:
             )
 
     def _ask_around(self, at: Floats, size: float, within: float) -> None:
+        if np.pi * (within / size) ** 2 > MOST_CELLS:
+            raise MeshError(
+                f"finer takes some {np.pi * (within / size) ** 2:.2g} cells within {1e3 * within:.4g} mm, and "
+                f"{MOST_CELLS:.0e} are the most; give a larger size or reach"
+            )
         steps = int(np.ceil(within / size)) if within else 0
         grid = size * np.arange(-steps, steps + 1)
         places = np.stack(np.meshgrid(grid, grid), axis=-1).reshape(-1, 2)
