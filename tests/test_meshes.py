@@ -600,6 +600,25 @@ def test_lines_of_a_mesh_file_by_set_are_the_beams_that_they_are(tmp_path):
             read(**keys).check()
 
 
+def test_sets_of_lines_are_told_apart_over_several_blocks_of_a_file(tmp_path):
+    """A line of the second block is not the one of the same number in the first."""
+    places = np.array([[0, 0, 0], [1, 0, 0], [2, 0, 0], [0, 1, 0], [1, 1, 0], [2, 1, 0]], dtype=float)
+    blocks = [("line", [[0, 1], [1, 2]]), ("triangle", [[0, 1, 4]]), ("line", [[3, 4], [4, 5]])]
+    data = {"kind": [np.array([1, 2]), np.array([7]), np.array([1, 1])]}
+    meshio.Mesh(places, blocks, cell_data=data).write(tmp_path / "blocks.vtu")
+    a = (
+        hk.Assembly()
+        .material("m", **STEEL)
+        .section("thin", rod={"diameter": 0.01})
+        .section("thick", rod={"diameter": 0.03})
+    )
+    shape = {"file": tmp_path / "blocks.vtu", "shell": {"thickness": 0.001}, "section": "thin"}
+    a.part("p", mesh={**shape, "beams": {"kind=2": {"section": "thick"}}}, material="m")
+    thick = [b for b in a.system.mesh.blocks if b.set]
+    assert [len(b.cells) for b in thick] == [1]
+    np.testing.assert_array_equal(a.system.mesh.nodes[thick[0].cells[0]], places[[1, 2]])
+
+
 def test_masses_and_links_stand_on_nodes_of_read_meshes(tmp_path):
     path = cube_file(tmp_path)
     foot = {"plane": {"at": [0, 0, 0], "normal": "z"}}

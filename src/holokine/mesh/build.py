@@ -225,7 +225,7 @@ def _from_file(
 
 
 def _line_groups(file: FileMesh, shape: MeshFile, where: str) -> dict[str, Ints]:
-    """Numbers of the lines of each set that `beams` names, in their block of the file."""
+    """Numbers of the lines of each set that `beams` names, over all cells of the file."""
     found: dict[str, Ints] = {}
     for name, beams in shape.beams.items():
         if beams.section is None and shape.section is None:

@@ -108,14 +108,17 @@ def read_mesh(path: Path, factor: float) -> FileMesh:
 
 
 def pick(file: FileMesh, only: dict[str, Any] | str | None, where: str) -> list[tuple[str, Ints, Ints]]:
-    """Blocks (kind, cells, numbers in their block) that `only` asks for."""
+    """Blocks (kind, cells, numbers over all cells of the file) that `only` asks for."""
+    starts = np.cumsum([0, *(len(cells) for _, cells in file.blocks)])
     if only is None:
-        return [(kind, cells, np.arange(len(cells))) for kind, cells in file.blocks]
+        return [(kind, cells, a + np.arange(len(cells))) for (kind, cells), a in zip(file.blocks, starts, strict=False)]
     name = only if isinstance(only, str) else "=".join(str(v) for v in next(iter(only.items())))
     if name not in file.cell_sets:
         raise MeshError(f'{where}: the file has no set of cells "{name}". {nearest_hint(name, file.cell_sets, "sets")}')
     chosen = file.cell_sets[name]
-    result = [(kind, cells[c], c) for (kind, cells), c in zip(file.blocks, chosen, strict=True) if len(c)]
+    result = [
+        (kind, cells[c], a + c) for (kind, cells), c, a in zip(file.blocks, chosen, starts, strict=False) if len(c)
+    ]
     if not result:
         raise MeshError(f'{where}: the set "{name}" is empty')
     return result
