@@ -39,7 +39,7 @@ _ROOT3, _ROOT35 = 1.0 / np.sqrt(3.0), np.sqrt(0.6)
 
 @dataclass(frozen=True)
 class _Ties:
-    """Where a strain is taken, along which reference directions, and how the points in use are interpolated."""
+    """Where a strain is taken, and along which reference directions."""
 
     places: Floats  # (ties, 2)
     one: Floats  # (ties, 2): first direction
@@ -538,7 +538,7 @@ class CurvedShellElements(ShellElements):
             )
         return points, surface_shape(self.kind, points)[0], fit
 
-    def _strains_at(self, X: Floats, points: Floats) -> tuple[Floats, Floats]:
+    def _strains_at(self, X: Floats, points: Floats) -> Floats:
         surface = self._surface(X)
         place = self._at_places(surface, points)
         stretch, bend = self._measured(place, points, self._tied(surface))
@@ -546,7 +546,11 @@ class CurvedShellElements(ShellElements):
         if self.offset:
             own = maps.reshape(*maps.shape[:3], -1, 6)
             own[..., 3:] += np.einsum("epcnk,enkj->epcnj", own[..., :3].copy(), arm_matrix(self.offset * surface[1]))
-        return maps, place.area * self._rule("full")[1]
+        return maps
+
+    def _areas(self, X: Floats) -> Floats:
+        p, w = self._rule("full")
+        return self._at_places(self._surface(X), p).area * w
 
     def strain_axes(self) -> Floats:
         """x and normal in the middle of each element, shape (elements, 2, 3)."""
@@ -555,15 +559,9 @@ class CurvedShellElements(ShellElements):
 
     # -- size and recovery ----------------------------------------------------------------------------
 
-    def normals(self) -> Floats:
-        """Unit normal in the middle of each element, shape (elements, 3)."""
-        middle = self._at_places(self._surface(self.places[self.nodes]), self._middle())
-        return np.asarray(middle.axes[:, 0, 2])
-
     def volumes(self) -> Floats:
         """Volume of each element in m³."""
-        p, w = self._rule("full")
-        return np.asarray(self.thickness * self._at_places(self._surface(self.places[self.nodes]), p).area @ w)
+        return np.asarray(self.thickness * self._areas(self.places[self.nodes]).sum(axis=1))
 
     def _middle(self) -> Floats:
         return np.zeros((1, 2)) if self.kind == "quad9" else np.full((1, 2), 1 / 3)
@@ -580,14 +578,3 @@ class CurvedShellElements(ShellElements):
         points = np.array([[1 / 6, 1 / 6], [2 / 3, 1 / 6], [1 / 6, 2 / 3]])
         basis = [np.column_stack([np.ones(len(x)), x]) for x in (TRI6_PLACES, points)]
         return points, basis[0] @ np.linalg.inv(basis[1])
-
-    def _stress_maps(self, Q: Floats, height: float, points: Floats) -> list[Floats]:
-        surface = self._surface(self.places[self.nodes])
-        stretch, bend = self._measured(self._at_places(surface, points), points, self._tied(surface))
-        S = Q @ (stretch + height * bend)
-        if self.offset:
-            n = surface[1].shape[1]
-            own = S.reshape(*S.shape[:3], n, 6)
-            arms = arm_matrix(self.offset * surface[1])
-            own[..., 3:] += np.einsum("epcnk,enkj->epcnj", own[..., :3].copy(), arms)
-        return [S[:, k] for k in range(len(points))]

@@ -481,7 +481,7 @@ class ShellElements(ElementKind):
 
     def normals(self) -> Floats:
         """Unit normal in the middle of each element, shape (elements, 3)."""
-        return np.asarray(self._flat(self.places[self.nodes])[0][:, 2])
+        return self.strain_axes()[:, 1]
 
     def volumes(self) -> Floats:
         """Volume of each element in m³."""
@@ -517,7 +517,7 @@ class ShellElements(ElementKind):
         for a in range(0, len(self.nodes), step):
             X = self.places[self.nodes[a : a + step]]
             first, sort = in_sorts(X)
-            maps, area = self._strains_at(X[first], points)
+            maps, area = self._strains_at(X[first], points), self._areas(X[first])
             weights = area if sort is None else area[sort]
             yield StrainMaps(self.dofs[a : a + step], maps, sort, weights, to_nodes, N, stiffness, worth)
 
@@ -530,23 +530,26 @@ class ShellElements(ElementKind):
         N = np.array([(1 + _QUAD[:, 0] * x) * (1 + _QUAD[:, 1] * y) / 4 for x, y in points])
         return points, N, bilinear[1] @ np.linalg.inv(bilinear[0])
 
-    def _strains_at(self, X: Floats, points: Floats) -> tuple[Floats, Floats]:
-        """Strain and curvature (elements, points, 6, motions) of global motions, and area of each point."""
+    def _strains_at(self, X: Floats, points: Floats) -> Floats:
+        """Strain and curvature (elements, points, 6, motions) of global motions."""
         _, xy, T = self._flat(X)
         n = xy.shape[1]
         plane, bend = _plane_and_bend(n)
         inner = self._membrane(xy, self.laminate.stretching)[1]
-        weights = self._rule("full" if self.kind == "quad4" else "one")[1]
-        maps, area = np.zeros((len(X), len(points), 6, 6 * n)), np.empty((len(X), len(points)))
+        maps = np.zeros((len(X), len(points), 6, 6 * n))
         for k, p in enumerate(points):
             B, _ = self._plane_strain(xy, p)
-            _, gradient, det = self._at(xy, p)
             maps[:, k, :3, plane] = np.moveaxis(
                 B[:, :, : 3 * n] if inner is None else B[:, :, : 3 * n] + B[:, :, 3 * n :] @ inner, 2, 0
             )
-            maps[:, k, 3:, bend] = np.moveaxis(self._curvature(gradient), 2, 0)
-            area[:, k] = weights[k] * det
-        return maps @ T[:, None], area
+            maps[:, k, 3:, bend] = np.moveaxis(self._curvature(self._at(xy, p)[1]), 2, 0)
+        return maps @ T[:, None]
+
+    def _areas(self, X: Floats) -> Floats:
+        """Area of each compared point, shape (elements, points)."""
+        _, xy, _ = self._flat(X)
+        rule = self._rule("full" if self.kind == "quad4" else "one")
+        return np.stack([w * self._at(xy, p)[2] for p, w in zip(*rule, strict=True)], axis=1)
 
     def strain_axes(self) -> Floats:
         """x and normal of each element, shape (elements, 2, 3)."""
@@ -628,18 +631,8 @@ class ShellElements(ElementKind):
 
     def _stress_maps(self, Q: Floats, height: float, points: Floats) -> list[Floats]:
         """Stress at a height over the mid-surface, maps (elements, 3, motions) of global motions, point by point."""
-        _, xy, T = self._flat(self.places[self.nodes])
-        n = xy.shape[1]
-        plane, bend = _plane_and_bend(n)
-        inner = self._membrane(xy, self.laminate.stretching)[1]
-        found = []
-        for p in points:
-            B, _ = self._plane_strain(xy, p)
-            S = np.zeros((len(xy), 3, 6 * n))
-            S[:, :, plane] = B[:, :, : 3 * n] if inner is None else B[:, :, : 3 * n] + B[:, :, 3 * n :] @ inner
-            S[:, :, bend] = height * self._curvature(self._at(xy, p)[1])
-            found.append(Q @ S @ T)
-        return found
+        maps = self._strains_at(self.places[self.nodes], points)
+        return [Q @ (maps[:, k, :3] + height * maps[:, k, 3:]) for k in range(len(points))]
 
 
 def _plane_and_bend(n: int) -> tuple[Ints, Ints]:

@@ -33,9 +33,9 @@ def mesh_geometry(name: str, part: Part) -> tuple[Floats, list[tuple[Ints, str]]
     try:
         if part.extrusion is not None and not part.extrusion.is_grid:
             return _pushed_outline(name, part.extrusion)
+        points, cells, kind = _grid(part)
     except MeshError as err:
         raise MeshError(f'part "{name}": {err}') from None
-    points, cells, kind = _grid(name, part)
     return points, [(cells, kind)]
 
 
@@ -67,20 +67,17 @@ def _pushed_outline(name: str, s: Extrusion) -> tuple[Floats, list[tuple[Ints, s
     return sheet.origin + flat @ sheet.frame, blocks
 
 
-def _grid(name: str, part: Part) -> Meshed:
-    try:
-        if part.plate is not None:
-            return _plate(part.plate)
-        if part.cylinder is not None:
-            return _cylinder(part.cylinder)
-        if part.box is not None:
-            return _box(part.box)
-        if part.tube is not None:
-            return _tube(part.tube)
-        assert part.extrusion is not None
-        return _extrusion(part.extrusion)
-    except MeshError as err:
-        raise MeshError(f'part "{name}": {err}') from None
+def _grid(part: Part) -> Meshed:
+    if part.plate is not None:
+        return _plate(part.plate)
+    if part.cylinder is not None:
+        return _cylinder(part.cylinder)
+    if part.box is not None:
+        return _box(part.box)
+    if part.tube is not None:
+        return _tube(part.tube)
+    assert part.extrusion is not None
+    return _extrusion(part.extrusion)
 
 
 def normal_axes(axis: tuple[float, ...], start: tuple[float, ...] | None) -> Floats:

@@ -12,10 +12,11 @@ from scipy.sparse.csgraph import breadth_first_order, connected_components
 
 from holokine.errors import MeshError
 from holokine.mesh.cells import CELLS
+from holokine.mesh.triangulate import even_odd
 
 __all__ = [
     "Grid", "brick_layers", "chequered", "convert", "grid_lines", "on_circles", "planar_grid", "pushed",
-    "quadratic_surface", "surface_cells", "with_centres", "with_middles",
+    "surface_cells", "with_centres", "with_middles",
 ]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
@@ -87,7 +88,7 @@ def planar_grid(
     for x0, x1, y0, y1 in boxes:
         keep &= ~((centre[:, 0] > x0) & (centre[:, 0] < x1) & (centre[:, 1] > y0) & (centre[:, 1] < y1))
     if outline is not None:
-        keep &= _inside(centre, outline)
+        keep &= even_odd(centre, np.stack([outline, np.roll(outline, -1, axis=0)], axis=1))
     extra_points, extra_cells = [points], []
     count = len(points)
     for x, y, r, half in _squares(circles, xs, ys):
@@ -147,17 +148,6 @@ def _square_edge(xs: Floats, ys: Floats, x: float, y: float, half: float) -> Flo
     return np.concatenate(sides)
 
 
-def _inside(places: Floats, polygon: Floats) -> NDArray[np.bool_]:
-    """Even-odd rule."""
-    x, y = places[:, 0], places[:, 1]
-    inside = np.zeros(len(places), dtype=bool)
-    for (x0, y0), (x1, y1) in zip(polygon, np.roll(polygon, -1, axis=0), strict=True):
-        crosses = (y0 > y) != (y1 > y)
-        with np.errstate(divide="ignore", invalid="ignore"):
-            inside ^= crosses & (x < (x1 - x0) * (y - y0) / (y1 - y0) + x0)
-    return inside
-
-
 def brick_layers(plane: Grid, zs: Floats) -> Grid:
     """Bricks from quads of a plane and layers along a third parameter."""
     flat, quads = plane
@@ -201,9 +191,8 @@ def convert(points: Floats, cells: Ints, kind: str, quadratic: bool) -> tuple[Fl
     if kind in ("quads", "triangles"):
         if kind == "triangles":
             cells = _halves(cells, 1)
-        return (
-            quadratic_surface(points, cells) if quadratic else (points, cells, "quad4" if kind == "quads" else "tri3")
-        )
+        points, ((cells, found),) = surface_cells(points, [cells], quadratic, {})
+        return points, cells, found
     if kind == "bricks":
         return (*with_middles(points, cells, CELLS["hex8"].edges), "hex20") if quadratic else (points, cells, "hex8")
     if kind == "wedges":
@@ -213,14 +202,6 @@ def convert(points: Floats, cells: Ints, kind: str, quadratic: bool) -> tuple[Fl
         )
     tets = np.concatenate([cells[:, list(t)] for t in _TETS])
     return (*with_middles(points, tets, CELLS["tet4"].edges), "tet10") if quadratic else (points, tets, "tet4")
-
-
-def quadratic_surface(points: Floats, cells: Ints) -> tuple[Floats, Ints, str]:
-    """Nodes in the middle of edges, and of quads, added to a flat mesh of triangles or quads."""
-    if cells.shape[1] == 3:
-        return (*with_middles(points, cells, CELLS["tri3"].edges), "tri6")
-    points, cells = with_middles(points, cells, CELLS["quad4"].edges)
-    return with_centres(points, cells)
 
 
 def surface_cells(

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from holokine.describe.parts import Arc, Extrusion, Hole, Plate, Rounded
 from holokine.errors import MeshError
 from holokine.mesh.tree import nearest_tree
-from holokine.mesh.triangulate import SizeField, fill, odd
+from holokine.mesh.triangulate import SizeField, even_odd, fill
 
 __all__ = ["Curve", "Outlined", "Sheet", "curves_of", "meet"]
 
@@ -178,11 +178,11 @@ def _refuse_crossing(loops: list[list[Curve]]) -> None:
                 raise MeshError(f"{what} at [{place[0]:.6g}, {place[1]:.6g}] m in the plane")
     for i in range(1, len(chords)):
         start = chords[i][0, 0]
-        if not odd(start, chords[0]):
+        if not even_odd(start[None], chords[0])[0]:
             raise MeshError(f"{names[i]} at [{start[0]:.6g}, {start[1]:.6g}] m lies outside the outline")
         around = (boxes[:, 0] <= start).all(axis=1) & (start <= boxes[:, 1]).all(axis=1)
         for j in np.flatnonzero(around).tolist():
-            if j not in (0, i) and odd(start, chords[j]):
+            if j not in (0, i) and even_odd(start[None], chords[j])[0]:
                 raise MeshError(f"{names[i]} lies within {names[j]}")
 
 
@@ -332,16 +332,7 @@ class Sheet:
 
     def holds(self, places: Floats, tiny: float) -> NDArray[np.bool_]:
         """Which places in the plane lie inside or on the rim."""
-        x0, x1, y0, y1 = self._chords[:, 0, 0], self._chords[:, 1, 0], self._chords[:, 0, 1], self._chords[:, 1, 1]
-        inside = np.zeros(len(places), dtype=bool)
-        step = max(1, 4_000_000 // len(x0))
-        for a in range(0, len(places), step):
-            x, y = places[a : a + step, :1], places[a : a + step, 1:]
-            crosses = (y0 > y) != (y1 > y)
-            with np.errstate(divide="ignore", invalid="ignore"):
-                at = (x1 - x0) * (y - y0) / (y1 - y0) + x0
-            inside[a : a + step] = np.count_nonzero(crosses & (x < at), axis=1) % 2 == 1
-        return inside | self.on_rim(places, tiny)
+        return even_odd(places, self._chords) | self.on_rim(places, tiny)
 
     @cached_property
     def _chords(self) -> Floats:

@@ -18,7 +18,7 @@ from scipy.sparse.csgraph import connected_components
 from holokine.errors import MeshError
 from holokine.mesh.tree import nearest_tree
 
-__all__ = ["SizeField", "fill", "odd"]
+__all__ = ["SizeField", "even_odd", "fill"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -294,19 +294,24 @@ def _inside(points: Floats, triangles: Ints, segments: Ints, rim: NDArray[np.boo
     by_size = np.lexsort((-_areas(points, triangles), label))
     first = by_size[np.unique(label[by_size], return_index=True)[1]]
     ends = points[segments[rim]]
-    kept = np.array([odd(points[triangles[t]].mean(axis=0), ends) for t in first])
+    kept = even_odd(points[triangles[first]].mean(axis=1), ends)
     if not kept.any():
         raise MeshError("nothing is left of the outline: its holes take it all")
     return triangles[kept[label]]
 
 
-def odd(place: Floats, ends: Floats) -> bool:
-    """Whether a ray from a place along x crosses an odd number of edges (edges, 2, 2)."""
-    (x0, y0), (x1, y1) = ends[:, 0].T, ends[:, 1].T
-    crosses = (y0 > place[1]) != (y1 > place[1])
-    with np.errstate(divide="ignore", invalid="ignore"):
-        at = (x1 - x0) * (place[1] - y0) / (y1 - y0) + x0
-    return bool(np.count_nonzero(crosses & (place[0] < at)) % 2)
+def even_odd(places: Floats, ends: Floats) -> NDArray[np.bool_]:
+    """Which places (n, 2) have an odd number of edges (edges, 2, 2) to their right: those within."""
+    x0, x1, y0, y1 = ends[:, 0, 0], ends[:, 1, 0], ends[:, 0, 1], ends[:, 1, 1]
+    inside = np.zeros(len(places), dtype=bool)
+    step = max(1, 4_000_000 // len(ends))
+    for a in range(0, len(places), step):
+        x, y = places[a : a + step, :1], places[a : a + step, 1:]
+        crosses = (y0 > y) != (y1 > y)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            at = (x1 - x0) * (y - y0) / (y1 - y0) + x0
+        inside[a : a + step] = np.count_nonzero(crosses & (x < at), axis=1) % 2 == 1
+    return inside
 
 
 def _used(points: Floats, triangles: Ints, fixed: int) -> tuple[Floats, Ints]:
