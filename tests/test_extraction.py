@@ -12,7 +12,6 @@ import tempfile
 import time
 from pathlib import Path
 
-import h5py
 import numpy as np
 import pandas as pd
 import pytest
@@ -451,35 +450,6 @@ def test_a_run_file_knows_what_changed(crate_copy):
     alone = hk.Modes.open(run)  # complete in itself, tables included
     assert any("not where it was" in f.text for f in alone.findings)
     assert alone.respond("works shock").peaks()["peak"].max() > 0
-
-
-def test_damaged_foreign_and_late_run_files(crate_copy, tmp_path, monkeypatch):
-    modes = hk.Assembly.read(crate_copy).modes(count=2)
-    run = modes.save(tmp_path / "a.run")
-    whole = run.read_bytes()
-    (tmp_path / "half.run").write_bytes(whole[: len(whole) // 2])
-    with h5py.File(tmp_path / "foreign.run", "w") as file:
-        file["x"] = 1
-    shutil.copy(run, tmp_path / "torn.run")
-    with h5py.File(tmp_path / "torn.run", "a") as file:
-        del file.attrs["whole"]
-    shutil.copy(run, tmp_path / "late.run")
-    with h5py.File(tmp_path / "late.run", "a") as file:
-        file.attrs["format"] = 99
-    for name, words in (
-        ("half.run", "is damaged"), ("foreign.run", "not a run file"), ("torn.run", "not written to its end"),
-        ("late.run", "run format 99"), ("none.run", "no such file"), ("crate.yaml", "is not a run file"),
-    ):  # fmt: skip
-        with pytest.raises(RunFileError, match=words):
-            hk.Modes.open(tmp_path / name)
-    with pytest.raises(RunFileError, match="another kind of file"):
-        modes.save(crate_copy)
-    # a failure in the middle leaves the old file as it was, and no part
-    monkeypatch.setattr("holokine.store.run_file._write_reduced", lambda *_: (_ for _ in ()).throw(OSError("full")))
-    with pytest.raises(RunFileError, match="cannot be written"):
-        modes.save(run)
-    assert run.read_bytes() == whole
-    assert not list(tmp_path.glob(".part_*"))
 
 
 @pytest.mark.skipif(sys.platform == "win32", reason="signals")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import threading
 from dataclasses import replace
 from functools import wraps
 from pathlib import Path
@@ -734,12 +735,24 @@ def demo(out: Path | None) -> None:
     run_demo(out)
 
 
+def _end_in_order() -> None:
+    """Told to end, the process takes its temporary folders with it."""
+    import signal
+
+    def end(number: int, _: Any) -> None:
+        sys.exit(128 + number)
+
+    if threading.current_thread() is threading.main_thread() and signal.getsignal(signal.SIGTERM) == signal.SIG_DFL:
+        signal.signal(signal.SIGTERM, end)
+
+
 def run(arguments: list[str] | None = None) -> None:
     """Entry point: runs a command and turns errors into messages and exit codes."""
     from holokine.cli.terminal import Busy
     from holokine.progress import listening
 
     busy = Busy()
+    _end_in_order()
     try:
         with listening(busy):
             cli.main(arguments, standalone_mode=False)
@@ -751,7 +764,7 @@ def run(arguments: list[str] | None = None) -> None:
         busy.clear()
         click.echo(f"holokine: error: {err}", err=True)
         sys.exit(EXIT_INPUT)
-    except click.exceptions.Abort:
+    except (click.exceptions.Abort, KeyboardInterrupt):
         busy.clear()
         click.echo("holokine: stopped; nothing was left half-written", err=True)
         sys.exit(130)

@@ -48,7 +48,7 @@ def write_all(
     for name, draw in figures.items():
         path = told(folder / f"{name}.png")
         with whole_file(path) as part:
-            save(draw(), part)
+            save(draw(), part, path.name)
         written.append(path)
     for name, write in files.items():
         path = told(folder / name)

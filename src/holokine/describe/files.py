@@ -2,7 +2,13 @@
 
 from __future__ import annotations
 
+import hashlib
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
+
+from holokine.errors import StaleError
 
 __all__ = ["Folder"]
 
@@ -15,6 +21,55 @@ class Folder:
 
     def __init__(self, path: str | Path = ".", stand_ins: dict[str, Path] | None = None) -> None:
         self.path, self._stand_ins = Path(path), stand_ins or {}
+        self._seen: dict[str, tuple[tuple[int, ...], str]] = {}
+        self._used: set[str] = set()
 
     def __truediv__(self, name: str | Path) -> Path:
-        return self._stand_ins.get(str(name), self.path / name)
+        path = self._stand_ins.get(str(name), self.path / name)
+        self._used.add(str(name))
+        return path
+
+    def digest(self, name: str) -> str:
+        """SHA-256 of a file's contents; of one that is not there, which fails where it is read, a text that says so.
+
+        From then on `steady` knows the file.
+        """
+        try:
+            self._seen[name] = self._looked_at(name)
+        except OSError as err:
+            return f"{name} cannot be read: {err.strerror}"
+        return self._seen[name][1]
+
+    def _looked_at(self, name: str) -> tuple[tuple[int, ...], str]:
+        with (self / name).open("rb") as file:
+            return _version(os.fstat(file.fileno())), hashlib.file_digest(file, "sha256").hexdigest()
+
+    @contextmanager
+    def steady(self) -> Iterator[None]:
+        """Within it, files are read whose digest was taken before; it fails if one is not what it was.
+
+        Raises
+        ------
+        StaleError
+            A file that was used within was replaced or written to since its digest was taken: what was just made would
+            be a mixture of both.
+        """
+        before, self._used = self._used, set[str]()
+        try:
+            yield
+            for name in sorted(self._used & set(self._seen)):
+                if self._is_another(name):
+                    raise StaleError(f"{self / name}: was replaced or changed since it was first read; start again")
+        finally:
+            self._used |= before
+
+    def _is_another(self, name: str) -> bool:
+        version, digest = self._seen[name]
+        try:
+            return _version((self / name).stat()) != version and self._looked_at(name)[1] != digest
+        except OSError:
+            return True
+
+
+def _version(status: os.stat_result) -> tuple[int, ...]:
+    return status.st_ino, status.st_size, status.st_mtime_ns

@@ -296,7 +296,7 @@ class Keys:
         found = {}
         for name in files:
             if name not in self._contents:
-                self._contents[name] = file_hash(self.folder, name)
+                self._contents[name] = self.folder.digest(name)
             found[name] = self._contents[name]
         return {"files": sorted(found.values())} if found else {}
 
@@ -307,15 +307,6 @@ class Keys:
     def file_names(self) -> list[str]:
         """All files that the description names."""
         return list(dict.fromkeys(name for _, name, mark in walk(self.description) if isinstance(mark, NamesFile)))
-
-
-def file_hash(folder: Folder, name: str) -> str:
-    """Hash of a file's contents; of one that is not there, which fails where it is read."""
-    try:
-        with (folder / name).open("rb") as file:
-            return hashlib.file_digest(file, "sha256").hexdigest()
-    except OSError as err:
-        return f"{name} cannot be read: {err.strerror}"
 
 
 def _walk_any(value: Any, path: Path) -> Iterator[tuple[Path, str, Any]]:
@@ -407,7 +398,7 @@ def differences(before: Keys, now: Keys, stages: tuple[StageName, ...]) -> list[
             if table == "files":
                 names = dict.fromkeys([*before.file_names(), *now.file_names()])
                 for name in names:
-                    if file_hash(before.folder, name) != file_hash(now.folder, name):
+                    if before.folder.digest(name) != now.folder.digest(name):
                         found["files", name] = None
             else:
                 found[(table, *path[1:])] = None

@@ -25,7 +25,7 @@ from holokine.respond.transient import TimeResult
 from holokine.state.rest import rest_factor
 from holokine.system.loads import base_field
 from holokine.system.recovery import PartPeak, section_maps
-from holokine.whole import whole_file
+from holokine.whole import whole_hdf5
 
 __all__ = ["Envelope", "FieldMotion"]
 
@@ -231,11 +231,9 @@ class FieldMotion:
 
         Datasets: time (s), displacement (rows, nodes, 6; m and rad), nodes (m).
         """
-        import h5py
-
         rows = np.arange(0, len(self.answer.time), every)
         F, nodes = self._fields("displacement"), self.modes.system.mesh.nodes
-        with whole_file(path) as part, h5py.File(part, "w") as file:
+        with whole_hdf5(path) as file:
             file["time"], file["nodes"] = self.answer.time[rows], nodes
             kept = file.create_dataset("displacement", (len(rows), len(nodes), 6), dtype="f8")
             step = max(1, _NUMBERS // F.shape[1])

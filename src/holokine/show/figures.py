@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -46,13 +47,13 @@ def _figure(rows: int = 1, **keys: Any) -> Any:
     return figure, figure.subplots(rows, 1, **keys)
 
 
-def save(target: Any, path: Any) -> None:
-    """Write a figure (or the figure of Axes) as PNG, PDF or SVG by the ending, without a display."""
+def save(target: Any, path: Any, ending: str = "") -> None:
+    """Write a figure (or the figure of Axes) as PNG, PDF or SVG by the ending (of `path`), without a display."""
     figure = target if hasattr(target, "savefig") else target.figure
     from matplotlib.backends.backend_agg import FigureCanvasAgg
 
     FigureCanvasAgg(figure)
-    figure.savefig(path, dpi=100)
+    figure.savefig(path, dpi=100, format=Path(ending or path).suffix.lstrip(".").lower() or "png")
 
 
 def plot_participation(modes: ModeSet, ax: Any = None) -> Any:

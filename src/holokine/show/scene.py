@@ -566,7 +566,7 @@ def write_film(path: Path, pictures: Iterable[Any], rate: float, *, count: int, 
         raise HolokineError(f'{path}: an animation ends with .gif or .mp4, not "{path.suffix}"')
     made = list(counted(pictures, f"pictures of {path.name}", "pictures", count))
     tell(f"writing {path.name}")
-    with whole_file(path) as part:
+    with whole_file(path, by_ending=True) as part:
         if path.suffix.lower() == ".gif":
             imageio.mimsave(part, made, duration=1000.0 / rate, loop=0)
         else:

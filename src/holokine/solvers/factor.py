@@ -26,6 +26,7 @@ from holokine.errors import OutOfMemoryError, SolverError
 from holokine.solvers import memory
 from holokine.solvers.memory import beyond_memory, refuse_beyond_memory
 from holokine.system.wide import Matrix, WideSum, absolute, explicit
+from holokine.whole import temporary_folder
 
 __all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise", "fast_available", "sparse_library"]
 
@@ -473,7 +474,7 @@ class _PardisoFactor:
         if least > 0.9 * free or 1.1 * needed > shutil.disk_usage(tempfile.gettempdir()).free:
             refuse_beyond_memory(needed, self._n)
         self._call(-1, np.zeros((1, 0)), slot)
-        self._disk = tempfile.TemporaryDirectory(prefix="holokine-factor-")
+        self._disk = temporary_folder()
         os.environ["MKL_PARDISO_OOC_PATH"] = self._disk.name
         os.environ["MKL_PARDISO_OOC_MAX_CORE_SIZE"] = str(int(max(0.7 * free, 1.02 * least) / 2**20) + 1)
         self._pt[:] = 0

@@ -85,6 +85,15 @@ class Chain:
         """Key of a stage."""
         return self.document.keys.of(stage, basis)
 
+    def take(self, stage: str, key: str, make: Callable[[], T]) -> T:
+        """What is held under a key, or made now from files that are as they were when the key was made."""
+
+        def made() -> T:
+            with self.document.folder.steady():
+                return make()
+
+        return self.memory.take(stage, key, made)
+
     @property
     def mesh(self) -> Mesh:
         """Nodes and cells."""
@@ -94,7 +103,7 @@ class Chain:
             tell("meshing")
             return build_mesh(d.description, d.folder)
 
-        return self.memory.take("mesh", self.key("mesh"), make)
+        return self.take("mesh", self.key("mesh"), make)
 
     @property
     def unloaded(self) -> System:
@@ -106,7 +115,7 @@ class Chain:
             tell("building the matrices")
             return build_system(d.description, d.folder, mesh)
 
-        made = self.memory.take("system", self.key("dampers"), make)
+        made = self.take("system", self.key("dampers"), make)
         here = made.under(d.description)
         self.memory.put("system", self.key("dampers"), here)
         return here
@@ -125,7 +134,7 @@ class Chain:
         if name is None:
             return None
         key = self.key("state") + self.key("dampers")
-        found: AtRest = self.memory.take("state", key, lambda: at_rest(self.unloaded, d.states[name], name))
+        found: AtRest = self.take("state", key, lambda: at_rest(self.unloaded, d.states[name], name))
         return found
 
     @property
@@ -183,8 +192,13 @@ class Chain:
 
     def answer(self, name: str, event: EventKind) -> Any:
         """The result of an event that needs no modes."""
+        return self.answered(self, name, event)
+
+    def answered(self, bench: Any, name: str, event: EventKind) -> Any:
+        """The result of an event on a bench, from files that are as they were."""
         tell(f'answering "{name}"')
-        return answer_event(self, name, event)  # type: ignore[arg-type]
+        with self.document.folder.steady():
+            return answer_event(bench, name, event)
 
 
 class ModalChain:
@@ -312,8 +326,7 @@ class ModalChain:
 
     def answer(self, name: str, event: EventKind) -> Any:
         """The result of an event."""
-        tell(f'answering "{name}"')
-        return answer_event(self, name, event)
+        return self.chain.answered(self, name, event)
 
 
 _SAME = "nothing that is written, but this version reads descriptions in another way than the one that saved them"

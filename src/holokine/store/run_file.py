@@ -1,8 +1,9 @@
 """Writing and reading run files (HDF5).
 
 A run file holds the description (as written) and the files that it names, and results by stage with their keys: modes,
-what dampers add, damping, and the reduced model. It is written under a temporary name and moved into place; its last
-entry says that it is whole.
+what dampers add, damping, and the reduced model. It is written under a temporary name, sealed (see `sealed`) and moved
+into place. Opened, its seal must fit and its content must have the layout that is declared here, whole, before any of
+it is used.
 
 Opened, each result is taken where its key is still that of the description as it is now; the later stages are made anew
 where it is not. Modes of another description are refused, with what changed, or given as saved on request.
@@ -12,7 +13,7 @@ from __future__ import annotations
 
 import json
 import tempfile
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 from typing import Any
 
@@ -29,29 +30,80 @@ from holokine.describe.document import (
     variant_of,
 )
 from holokine.describe.files import Folder
-from holokine.describe.stages import Basis, Request, VectorRequest
+from holokine.describe.stages import Basis, Request, StageName, VectorRequest
 from holokine.elements.stress import Places as StressPlaces
 from holokine.errors import HolokineError, RunFileError
-from holokine.gauges import ChannelBlock, Channels, Reading
+from holokine.gauges import FORMS, ChannelBlock, Channels, Reading
 from holokine.modes.check import Finding
 from holokine.modes.damping import DamperShare
 from holokine.modes.extract import ModeSet
 from holokine.respond.reduced import ReducedModel
 from holokine.store.chain import Chain, Memory, ModalChain, changes, short
+from holokine.store.layout import Array, Group, Layout, Text, checked_json
+from holokine.store.sealed import MARK, is_run_file, seal, unsealed
 from holokine.system.totals import MassTotals
-from holokine.whole import whole_file
+from holokine.whole import temporary_folder, whole_hdf5
 
 __all__ = ["RunContents", "is_run_file", "read_run", "refuse_overwriting", "write_run"]
 
 Floats = NDArray[Any]  # float64
-FORMAT = 2
-_MARK = "holokine run"
-_SIGNATURE = b"\x89HDF\r\n\x1a\n"
-_MODE_ARRAYS = ("frequencies_hz", "shapes", "rigid", "residuals", "participation", "whole_mass", "free_mass")
-_REDUCED_ARRAYS = (
-    "omega", "participation", "modal", "modal_damper", "residual", "static", "rigid", "captured", "free_mass",
-    "whole_mass",
-)  # fmt: skip
+_MODE_ARRAYS = {
+    "frequencies_hz": Array("f", ("modes",)), "shapes": Array("f", ("modes", "dofs")),
+    "rigid": Array("b", ("modes",)), "residuals": Array("f", ("modes",)), "participation": Array("f", ("modes", 6)),
+    "whole_mass": Array("f", (6,)), "free_mass": Array("f", (6,)),
+}  # fmt: skip
+_REDUCED_ARRAYS = {
+    "omega": Array("f", ("modes",)), "participation": Array("f", ("modes", 3)),
+    **dict.fromkeys(("modal", "modal_damper"), Array("f", ("modes", "channels"))),
+    **dict.fromkeys(("residual", "static", "rigid"), Array("f", (3, "channels"))),
+    **dict.fromkeys(("captured", "free_mass", "whole_mass"), Array("f", (3,))),
+}  # fmt: skip
+_PLACES = Group({
+    "numbers": Array("i", ("any",)), "side": Array("i", ("any",)), "at": Array("f", ("any", 3), needed=False),
+}, attributes=("words",))  # fmt: skip
+_LAYOUT = Group({
+    **dict.fromkeys(("keys", "asked", "description", "changes"), Text()),
+    "files": Group({}, each=Array("u", ("any",)), named=True),
+    "modes": Group({**_MODE_ARRAYS, "totals": Array("f", (13,)), "facts": Text()}),
+    "damping": Group({
+        "dampers": Array("f", ("modes",)), "ratios": Array("f", ("modes",)), "coupling": Array("f", (2,)),
+    }),
+    "reduced": Group({
+        **_REDUCED_ARRAYS, "channels": Text(), "readings": Text(),
+        "places": Group({}, each=_PLACES, needed=False),
+    }, needed=False),
+}, attributes=("kind", "version", "created", "source", "digest", "folder"))  # fmt: skip
+_KEYED: tuple[StageName, ...] = ("mesh", "system", "dampers", "modes", "damping", "gauges", "reduced")
+
+
+@dataclass(frozen=True)
+class _Facts:
+    """Of a set of modes, besides its arrays."""
+
+    orthogonality: float
+    method: str
+    exists: int | None
+    missing: int
+    below: int | None
+    searched: str
+    total: int | None
+    doubt: str
+    free_words: tuple[str, ...]
+    findings: tuple[Finding, ...]
+    nodes: int
+
+
+@dataclass(frozen=True)
+class _Reading:
+    """A reading as it is kept."""
+
+    gauge: str
+    component: str
+    dimension: str
+    how: str
+    channels: tuple[int, int, int]
+    width: int
+    places: int | None = None
 
 
 @dataclass(frozen=True)
@@ -77,15 +129,6 @@ class RunContents:
     findings: tuple[Finding, ...]
 
 
-def is_run_file(path: Path) -> bool:
-    """Whether a file is HDF5 (it may still be damaged or foreign)."""
-    try:
-        with path.open("rb") as file:
-            return file.read(8) == _SIGNATURE
-    except OSError:
-        return False
-
-
 def refuse_overwriting(path: Path) -> None:
     """Raise where a run file may not be written: over another kind of file, or into no folder.
 
@@ -107,16 +150,13 @@ def write_run(path: Path, chain: ModalChain, *, version: str, created: str) -> N
     RunFileError
         When another kind of file stands in its place, or it cannot be written.
     """
-    import h5py
-
     refuse_overwriting(path)
     document, basis = chain.document, _packed(chain.basis)
     dampers, damping = chain.dampers, chain.damping
     reduced = chain.reduced if chain.can_respond else None
-    keys = {stage: chain.key(stage) for stage in ("mesh", "system", "dampers", "modes", "damping", "gauges", "reduced")}
-    with whole_file(path, RunFileError) as part, h5py.File(part, "w") as file:
-        file.attrs["kind"] = _MARK
-        file.attrs["format"] = FORMAT
+    keys = {stage: chain.key(stage) for stage in _KEYED}
+    with document.folder.steady(), whole_hdf5(path, RunFileError, seal) as file:
+        file.attrs["kind"] = MARK
         file.attrs["version"] = version
         file.attrs["created"] = created
         file.attrs["source"] = document.origin.source
@@ -127,20 +167,19 @@ def write_run(path: Path, chain: ModalChain, *, version: str, created: str) -> N
         file["description"] = json.dumps(document.data, default=_plain)
         file["changes"] = json.dumps(document.origin.changes, default=_plain)
         named = file.create_group("files")
-        for number, name in enumerate(document.keys.file_names()):
+        for name in document.keys.file_names():
             try:
                 content = np.frombuffer((document.folder / name).read_bytes(), dtype=np.uint8)
             except OSError:
                 continue  # what could not be read was not needed
-            held = named.create_dataset(str(number), data=content, compression="gzip" if content.size else None)
+            held = named.create_dataset(str(len(named)), data=content, compression="gzip" if content.size else None)
             held.attrs["name"] = name
         _write_modes(file.create_group("modes"), chain.modes)
         group = file.create_group("damping")
         group["dampers"], group["ratios"] = dampers.ratios, damping
-        group["coupling"] = [dampers.coupling, dampers.neighbours]
+        group["coupling"] = np.array([dampers.coupling, dampers.neighbours])
         if reduced is not None:
             _write_reduced(file.create_group("reduced"), reduced)
-        file.attrs["whole"] = True
 
 
 def read_run(path: Path, *, as_saved: bool = False) -> RunContents:
@@ -158,36 +197,31 @@ def read_run(path: Path, *, as_saved: bool = False) -> RunContents:
     """
     import h5py
 
-    if not path.exists():
-        raise RunFileError(f"{path}: there is no such file")
-    if not is_run_file(path):
-        raise RunFileError(f"{path}: is not a run file")
-    try:
-        with h5py.File(path, "r") as file:
-            attrs = dict(file.attrs)
-            if attrs.get("kind") != _MARK:
-                raise RunFileError(f"{path}: is an HDF5 file, but not a run file")
-            if int(attrs.get("format", 0)) != FORMAT:
-                raise RunFileError(
-                    f"{path}: has run format {attrs.get('format')}, not {FORMAT}; extract the modes again"
-                )
-            if not attrs.get("whole", False):
-                raise RunFileError(f"{path}: was not written to its end; extract the modes again")
-            data, changed = (json.loads(file[name][()]) for name in ("description", "changes"))
-            asked, keys = (json.loads(file[name][()]) for name in ("asked", "keys"))
-            files = {str(item.attrs["name"]): bytes(item[()]) for item in file["files"].values()}
-            modes = _read_modes(file["modes"])
-            group = file["damping"]
-            dampers = DamperShare(group["dampers"][()], *(float(c) for c in group["coupling"][()]))
-            ratios = group["ratios"][()]
-            reduced = _read_reduced(file["reduced"], ratios) if "reduced" in file else None
-    except (OSError, KeyError, ValueError, TypeError) as err:
-        raise RunFileError(f"{path}: is damaged ({err}); extract the modes again") from None
-    source = str(attrs["source"])
-    digest = str(attrs.get("digest", ""))
-    saved = _Saved(path, source, Path(str(attrs["folder"])), data, changed, files, digest)
+    with unsealed(path) as raw:
+        try:
+            with h5py.File(raw, "r") as file:
+                held = Layout(file).read(_LAYOUT)
+            if held["@kind"] != MARK:
+                raise RunFileError("is an HDF5 file, but not a run file")
+            data = checked_json(dict[str, Any], held["description"], "description")
+            changed = checked_json(list[tuple[str, dict[str, Any]]], held["changes"], "changes")
+            keys = checked_json(dict[str, str], held["keys"], "keys")
+            if set(keys) != set(_KEYED):
+                raise RunFileError("keys of stages are missing")
+            asked = _asked(held["asked"])
+            modes, ratios = _read_modes(held["modes"]), held["damping"]["ratios"]
+            dampers = DamperShare(held["damping"]["dampers"], *(float(c) for c in held["damping"]["coupling"]))
+            reduced = _read_reduced(held["reduced"], ratios) if "reduced" in held else None
+            _refuse_contradictions(modes, ratios, reduced)
+        except RunFileError as err:
+            raise RunFileError(f"{path}: is damaged or foreign: {err}; extract the modes again") from None
+        except (OSError, KeyError, ValueError, TypeError, RuntimeError) as err:
+            raise RunFileError(f"{path}: is damaged ({err}); extract the modes again") from None
+    files = {name: content.tobytes() for name, content in held["files"].items()}
+    source = held["@source"]
+    saved = _Saved(path, source, Path(held["@folder"]), data, changed, files, held["@digest"])
     document, findings = saved.document(as_saved)
-    basis = _unpacked_basis(asked, document)
+    basis = _unpacked_basis(asked, document, path)
     memory = Memory()
     memory.put("modes", keys["modes"], modes)
     memory.put("damper shares", keys["modes"] + keys["dampers"], dampers)
@@ -196,7 +230,7 @@ def read_run(path: Path, *, as_saved: bool = False) -> RunContents:
         memory.put("reduced", keys["reduced"], reduced)
     if document.keys.of("modes", basis) != keys["modes"]:
         before = saved.description()
-        words = "; ".join(changes(before, document, _unpacked_basis(asked, before)))
+        words = "; ".join(changes(before, document, _unpacked_basis(asked, before, path)))
         raise RunFileError(
             f"{path}: {source or 'the description'} has changed since these modes were extracted: {words}. Extract "
             "them again, or take the run as saved (--as-saved, as_saved=True)"
@@ -210,7 +244,7 @@ def read_run(path: Path, *, as_saved: bool = False) -> RunContents:
                 "note", f"{source} has changed since the modes were extracted, in what they do not depend on, and is "
                 f"taken as it is now: {shown}",
             ))  # fmt: skip
-    return RunContents(document, chain, str(attrs["version"]), str(attrs["created"]), tuple(findings))
+    return RunContents(document, chain, held["@version"], held["@created"], tuple(findings))
 
 
 @dataclass(frozen=True)
@@ -221,7 +255,7 @@ class _Saved:
     source: str
     folder: Path
     data: dict[str, Any]
-    changed: list[list[Any]]
+    changed: list[tuple[str, dict[str, Any]]]
     files: dict[str, bytes]
     digest: str = ""
 
@@ -246,7 +280,7 @@ class _Saved:
                     f"{self.source or 'the assembly'} since",
                 ))  # fmt: skip
             return self.description(), findings
-        origin = Origin(self.source, tuple((str(name), values) for name, values in self.changed), self.digest)
+        origin = Origin(self.source, tuple(self.changed), self.digest)
         known = known_document(present, self.data, origin)
         if known is not None:
             return known, findings
@@ -288,19 +322,34 @@ def _packed(basis: Basis) -> dict[str, Any]:
     return asdict(basis)
 
 
-def _unpacked_basis(asked: dict[str, Any], document: Document) -> Basis:
-    if "vectors" in asked:
-        event = document.description.events.get(asked["event"])
+@dataclass(frozen=True)
+class _Vectors:
+    """Load-dependent vectors that were asked for."""
+
+    vectors: int
+    event: str
+
+
+def _asked(text: str) -> _Vectors | Request:
+    """What was asked for, as it is kept."""
+    kind: Any = _Vectors if "vectors" in checked_json(dict[str, Any], text, "asked") else Request
+    found: _Vectors | Request = checked_json(kind, text, "asked")
+    return found
+
+
+def _unpacked_basis(asked: _Vectors | Request, document: Document, path: Path) -> Basis:
+    if isinstance(asked, _Vectors):
+        event = document.description.events.get(asked.event)
         if event is None:
-            raise RunFileError(f'the event "{asked["event"]}" that these vectors were made for is gone')
-        return VectorRequest(event, int(asked["vectors"]), str(asked["event"]))
-    return Request(**asked).again(document.description)
+            raise RunFileError(f'{path}: the event "{asked.event}" that these vectors were made for is gone')
+        return VectorRequest(event, asked.vectors, asked.event)
+    return asked.again(document.description)
 
 
 def _unpacked(files: dict[str, bytes]) -> dict[str, Path]:
     if not files:
         return {}
-    folder = tempfile.TemporaryDirectory(prefix="holokine-")
+    folder = temporary_folder()
     _KEPT.append(folder)
     result = {}
     for number, (name, content) in enumerate(files.items()):
@@ -334,24 +383,24 @@ def _write_modes(group: Any, modes: ModeSet) -> None:
             "doubt": modes.doubt,
             "free_words": modes.free_words,
             "findings": [asdict(f) for f in modes.findings],
+            "nodes": modes.shapes.shape[1] // 6,
         }
     )
 
 
-def _read_modes(group: Any) -> ModeSet:
-    arrays = {name: group[name][()] for name in _MODE_ARRAYS}
-    for array in arrays.values():
-        array.setflags(write=False)
-    packed = group["totals"][()]
+def _read_modes(held: dict[str, Any]) -> ModeSet:
+    arrays = {name: held[name] for name in _MODE_ARRAYS}
+    packed = held["totals"]
     totals = MassTotals(float(packed[0]), packed[1:4], packed[4:].reshape(3, 3))
-    facts = json.loads(group["facts"][()])
-    facts["findings"] = tuple(Finding(**f) for f in facts["findings"])
-    facts["free_words"] = tuple(facts["free_words"])
+    facts = checked_json(_Facts, held["facts"], "modes/facts")
 
     def unbuilt() -> Any:
         raise RunFileError("the system of these modes is made by the chain that they are in")
 
-    return ModeSet(build=unbuilt, totals=totals, **arrays, **facts)
+    if arrays["shapes"].shape[1] != 6 * facts.nodes:
+        raise RunFileError("modes/shapes: are not six motions of each node")
+    known = {f.name: getattr(facts, f.name) for f in fields(facts) if f.name != "nodes"}
+    return ModeSet(build=unbuilt, totals=totals, **arrays, **known)
 
 
 def _write_reduced(group: Any, reduced: ReducedModel) -> None:
@@ -359,15 +408,15 @@ def _write_reduced(group: Any, reduced: ReducedModel) -> None:
         group[name] = getattr(reduced, name)
     group["channels"] = json.dumps([asdict(b) for b in reduced.channels.blocks])
     readings = []
-    places: dict[int, str] = {}
+    places: dict[int, int] = {}
     for r in reduced.readings:
         own = r.channels
         entry: dict[str, Any] = {"gauge": r.gauge, "component": r.component, "dimension": r.dimension, "how": r.how,
                                  "channels": [own.start, own.stop, own.step], "width": r.width}  # fmt: skip
         if r.places is not None:
             if id(r.places) not in places:
-                name = places[id(r.places)] = f"places/{len(places)}"
-                at = group.create_group(name)
+                number = places[id(r.places)] = len(places)
+                at = group.create_group(f"places/{number}")
                 at.attrs["words"] = json.dumps([r.places.word, r.places.sides])
                 at["numbers"], at["side"] = r.places.numbers, r.places.side
                 if r.places.at is not None:
@@ -377,22 +426,43 @@ def _write_reduced(group: Any, reduced: ReducedModel) -> None:
     group["readings"] = json.dumps(readings)
 
 
-def _read_reduced(group: Any, damping: Floats) -> ReducedModel:
-    blocks = tuple(
-        ChannelBlock(**{**b, "components": tuple(b["components"])}) for b in json.loads(group["channels"][()])
-    )
-    places: dict[str, StressPlaces] = {}
+def _refuse_contradictions(modes: ModeSet, ratios: Floats, reduced: ReducedModel | None) -> None:
+    f = modes.frequencies_hz
+    for wrong, words in (
+        (len(f) == 0, "modes/frequencies_hz: there are none"),
+        ((f < 0).any() or (np.diff(f) < 0).any(), "modes/frequencies_hz: do not rise from zero"),
+        ((ratios < 0).any(), "damping/ratios: are negative"),
+        (reduced is not None and not np.allclose(reduced.omega, modes.omega, rtol=1e-9, atol=0.0),
+         "reduced/omega: are not those of the modes"),
+    ):  # fmt: skip
+        if wrong:
+            raise RunFileError(words)
+
+
+def _read_reduced(held: dict[str, Any], damping: Floats) -> ReducedModel:
+    channels = Channels(checked_json(tuple[ChannelBlock, ...], held["channels"], "reduced/channels"))
+    places = {int(number): _read_places(group, number) for number, group in held.get("places", {}).items()}
     readings = []
-    for r in json.loads(group["readings"][()]):
-        name = r.pop("places", None)
-        if name is not None and name not in places:
-            at = group[name]
-            word, sides = json.loads(at.attrs["words"])
-            where = at["at"][()] if "at" in at else None
-            places[name] = StressPlaces(word, at["numbers"][()], where, tuple(sides), at["side"][()])
-        channels = range(*r.pop("channels"))
-        readings.append(Reading(channels=channels, places=None if name is None else places[name], **r))
-    arrays = {name: group[name][()] for name in _REDUCED_ARRAYS}
-    for array in arrays.values():
-        array.setflags(write=False)
-    return ReducedModel(channels=Channels(blocks), readings=tuple(readings), damping=damping, **arrays)
+    for number, r in enumerate(checked_json(list[_Reading], held["readings"], "reduced/readings")):
+        at = range(*r.channels)
+        many = 1 if r.places is None else len(places.get(r.places, ()))
+        fits = r.how in FORMS and many * r.width == len(at)
+        if not fits or r.width < 1 or len(at) == 0 or min(at) < 0 or max(at) >= len(channels):
+            raise RunFileError(f"reduced/readings, {number}: does not fit the channels")
+        own = None if r.places is None else places[r.places]
+        readings.append(Reading(r.gauge, r.component, r.dimension, r.how, at, r.width, own))
+    arrays = {name: held[name] for name in _REDUCED_ARRAYS}
+    if arrays["static"].shape[1] != len(channels):
+        raise RunFileError("reduced/channels: are of another number than the arrays")
+    return ReducedModel(channels=channels, readings=tuple(readings), damping=damping, **arrays)
+
+
+def _read_places(held: dict[str, Any], number: str) -> StressPlaces:
+    at = f"reduced/places/{number}"
+    word, sides = checked_json(tuple[str, tuple[str, ...]], held["@words"], at)
+    numbers, side, where = held["numbers"], held["side"], held.get("at")
+    if len(side) != len(numbers) or (where is not None and len(where) != len(numbers)):
+        raise RunFileError(f"{at}: its arrays are of several lengths")
+    if len(side) and not (side.min() >= 0 and side.max() < len(sides)):
+        raise RunFileError(f"{at}/side: there is no such side")
+    return StressPlaces(word, numbers, where, sides, side)
