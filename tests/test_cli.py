@@ -287,8 +287,8 @@ def test_a_run_of_an_unchanged_file_is_not_parsed_again(crate_copy, monkeypatch)
 
     run = hk.Assembly.read(crate_copy).variant("thicker deck").modes(count=4).save(crate_copy.with_name("crate.run"))
     parsed = []
-    real = document._load_yaml
-    monkeypatch.setattr(document, "_load_yaml", lambda file: parsed.append(file) or real(file))
+    real = document.read_yaml
+    monkeypatch.setattr(document, "read_yaml", lambda file: parsed.append(file) or real(file))
     modes = hk.Modes.open(run)
     assert parsed == []
     fresh = hk.Assembly.read(crate_copy).variant("thicker deck").modes(count=4)

@@ -261,7 +261,7 @@ def test_what_ended_processes_left_is_taken_away_and_nothing_else(tmp_path, monk
     ended.wait()
     mine, host = os.getpid(), whole._host()
     stay = [f".holokine-part-{host}-{mine}-0123abcd.csv", f".holokine-part-other-{ended.pid}-0123abcd",
-            "holokine-notes", f"holokine-{host}-{mine}-01234567", ".holokine-part-x", f"holokine-{host}-{ended.pid}"]  # fmt: skip
+            f"holokine-{host}-{mine}-01234567", ".holokine-part-x", f"holokine-{host}-{ended.pid}"]  # fmt: skip
     go = [f".holokine-part-{host}-{ended.pid}-0123abcd.csv", f".holokine-part-{host}-{ended.pid}-0123abcd"]
     folders = [f"holokine-{host}-{ended.pid}-0123abcd"]
     for name in [*stay, *go]:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterable
+from reprlib import Repr
 
 __all__ = [
     "CheckFailedError",
@@ -27,7 +28,18 @@ __all__ = [
     "UnknownNameError",
     "first_few",
     "nearest_hint",
+    "shown",
 ]
+
+_SHORT = Repr()
+_SHORT.maxstring = _SHORT.maxother = _SHORT.maxlong = 80
+_SHORT.maxlist = _SHORT.maxtuple = _SHORT.maxdict = 8
+
+
+def shown(value: object) -> str:
+    """A value in a message, as Python writes it, in at most some sixty characters."""
+    text = _SHORT.repr(value)
+    return text if len(text) < 60 else text[:57] + "..."
 
 
 def first_few(words: Iterable[object], most: int) -> str:

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
-from holokine.errors import UnitError, nearest_hint
+from holokine.errors import UnitError, nearest_hint, shown
 
 __all__ = ["DIMENSIONS", "STANDARD_GRAVITY", "UnitSystem", "quantity", "unit_factor"]
 
@@ -390,7 +390,7 @@ def quantity(value: Any, dimension: str, system: UnitSystem | None = None) -> fl
     else:
         try:
             number = float(value)
-        except (TypeError, ValueError):
+        except (TypeError, ValueError, OverflowError):
             raise UnitError(f"expected {_expected(dimension)}, got {_shown(value)}") from None
         result = number * (system or UnitSystem()).factor(dimension)
     if not math.isfinite(result):
@@ -399,7 +399,4 @@ def quantity(value: Any, dimension: str, system: UnitSystem | None = None) -> fl
 
 
 def _shown(value: Any) -> str:
-    if value is None:
-        return "nothing"
-    text = repr(value)
-    return text if len(text) < 60 else text[:57] + "..."
+    return "nothing" if value is None else shown(value)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -16,7 +17,8 @@ from holokine.describe.files import Folder
 from holokine.describe.references import check_references
 from holokine.describe.schema import Description, Units
 from holokine.describe.stages import Keys
-from holokine.errors import DescriptionError, HolokineError, UnitError, UnknownNameError
+from holokine.describe.yaml_file import DEEPEST, read_yaml
+from holokine.errors import DescriptionError, HolokineError, UnitError, UnknownNameError, shown
 
 __all__ = ["Document", "Origin", "Places", "read_document", "validated", "variant_of"]
 
@@ -109,9 +111,9 @@ def read_document(path: str | Path) -> Document:
         Missing or unreadable file, YAML errors, and everything that validation finds; each with its line.
     """
     file = Path(path)
-    data, lines, digest = _load_yaml(file)
-    read = validated(data, Places(file.name, lines), Folder(file.parent))
-    return replace(read, origin=Origin(file.name, digest=digest))
+    found = read_yaml(file)
+    read = validated(found.data, Places(file.name, found.lines), Folder(file.parent))
+    return replace(read, origin=Origin(file.name, digest=found.digest))
 
 
 def known_document(file: Path, data: dict[str, Any], origin: Origin) -> Document | None:
@@ -134,12 +136,13 @@ class _Lines(dict[tuple[Any, ...], int]):
     def __contains__(self, path: object) -> bool:
         if self._file is not None:
             file, self._file = self._file, None
-            self.update(_load_yaml(file)[1])
+            self.update(read_yaml(file).lines)
         return super().__contains__(path)
 
 
 def validated(data: Mapping[str, Any], places: Places, folder: Folder) -> Document:
     """Validate plain data (keys of the schema, values with units) and all names that refer to others."""
+    _refuse_unfit(data, (), places)
     plain = dict(data)
     spelt = {str(k).replace(" ", "_"): k for k in plain}
     try:
@@ -187,6 +190,44 @@ def variant_of(document: Document, name: str, override: Mapping[str, Any]) -> Do
     return replace(result, origin=Origin(before.source, (*before.changes, (name, dict(override))), before.digest))
 
 
+def _refuse_unfit(value: Any, path: tuple[Any, ...], places: Places) -> None:
+    """Refuse what no key can take: unprintable text, names of several lines, endless numbers, no bottom."""
+    if isinstance(value, str):
+        found = _UNFIT.search(value)
+        if found:
+            told = ascii(found.group())
+            raise _unfit(path, places, f"the text has a character that cannot be shown ({told} after {found.start()})")
+    elif isinstance(value, int):
+        if abs(value) > _LARGEST:
+            raise _unfit(path, places, f"a whole number may have 18 digits, got {shown(value)}")
+    elif isinstance(value, Mapping):
+        if len(path) > DEEPEST:
+            raise _unfit(path, places, f"nested more than {DEEPEST} deep")
+        for key, item in value.items():
+            if isinstance(key, str) and (_UNFIT.search(key) or _LINES.search(key) or len(key) > _LONG_NAME):
+                words = f"{key[:40]!a} cannot be a name: names are one line of at most {_LONG_NAME} characters"
+                raise _unfit(path, places, words)
+            if not isinstance(item, float):
+                _refuse_unfit(item, (*path, key), places)
+    elif isinstance(value, list | tuple):
+        if len(path) > DEEPEST:
+            raise _unfit(path, places, f"nested more than {DEEPEST} deep")
+        for number, item in enumerate(value):
+            if not isinstance(item, float):
+                _refuse_unfit(item, (*path, number), places)
+
+
+def _unfit(path: tuple[Any, ...], places: Places, words: str) -> DescriptionError:
+    at = places.of(path)
+    return DescriptionError(f"{at}: {words}" if at else words)
+
+
+_UNFIT = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u2028\u2029\ud800-\udfff\ufffe\uffff]")
+_LINES = re.compile("[\n\t]")
+_LARGEST = 10**18
+_LONG_NAME = 200
+
+
 def _translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) -> HolokineError:
     problems: list[tuple[str, str]] = []
     for item in err.errors(include_url=False):
@@ -196,11 +237,11 @@ def _translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) -
             message = f'the key "{str(path[-1]).replace("_", " ")}" is missing'
             path = path[:-1]
         elif item["type"] == "literal_error":
-            message = f"expected {item['ctx']['expected']}, got {item['input']!r}"
+            message = f"expected {item['ctx']['expected']}, got {shown(item['input'])}"
             if item["input"] is not None and path[-1:] == ("holokine",):
-                message = f"this version reads format 1 only, got {item['input']!r}"
+                message = f"this version reads format 1 only, got {shown(item['input'])}"
         elif item["type"].endswith("_type") or item["type"].endswith("_parsing"):
-            message = f"{message[0].lower()}{message[1:]}, got {item['input']!r}"
+            message = f"{message[0].lower()}{message[1:]}, got {shown(item['input'])}"
         problems.append((item["type"], f"{places.of(_as_written(path, places))}: {message}"))
     seen = list(dict.fromkeys(text for _, text in problems))
     text = seen[0] if len(seen) == 1 else f"{len(seen)} problems:\n" + "\n".join(f"  {t}" for t in seen[:20])
@@ -221,74 +262,3 @@ def _as_written(path: tuple[Any, ...], places: Places) -> tuple[Any, ...]:
             options += [step.replace("_", " "), step.replace("_", "-")]
         done += (next((o for o in options if (*done, o) in places.lines), step),)
     return done
-
-
-_DEEPEST = 60
-
-
-def _load_yaml(file: Path) -> tuple[dict[str, Any], dict[tuple[Any, ...], int], str]:
-    """Plain data, the line of every entry, and the digest of the file's bytes."""
-    from ruamel.yaml import YAML
-    from ruamel.yaml.error import MarkedYAMLError, YAMLError
-
-    try:
-        content = file.read_bytes()
-        text = content.decode("utf-8").replace("\r\n", "\n")
-    except FileNotFoundError:
-        raise DescriptionError(f"{file}: there is no such file") from None
-    except IsADirectoryError:
-        raise DescriptionError(f"{file}: is a folder, not an assembly file") from None
-    except (OSError, UnicodeDecodeError) as err:
-        raise DescriptionError(f"{file}: cannot be read as text ({err})") from None
-    try:
-        yaml = YAML(typ="safe", pure=True)
-        root = yaml.compose(text)
-        lines: dict[tuple[Any, ...], int] = {}
-        data = None if root is None else _plain(root, (), lines, yaml.constructor)
-    except MarkedYAMLError as err:
-        mark = err.problem_mark or err.context_mark
-        line = f", line {mark.line + 1}" if mark else ""
-        problem = (err.problem or err.context or "not valid YAML").strip().split("\n")[0]
-        raise DescriptionError(f"{file.name}{line}: not valid YAML: {problem}") from None
-    except YAMLError as err:
-        raise DescriptionError(f"{file.name}: not valid YAML: {err}") from None
-    if not isinstance(data, dict):
-        raise DescriptionError(f"{file.name}: expected keys and values (holokine: 1, parts: ...)")
-    return data, lines, sha256(content).hexdigest()
-
-
-def _plain(node: Any, path: tuple[Any, ...], lines: dict[tuple[Any, ...], int], constructor: Any) -> Any:
-    """Plain data of a composed node, and the line of every entry."""
-    from ruamel.yaml.constructor import DuplicateKeyError
-    from ruamel.yaml.error import MarkedYAMLError
-    from ruamel.yaml.nodes import MappingNode, SequenceNode
-
-    if len(path) > _DEEPEST:
-        raise MarkedYAMLError(problem=f"nested more than {_DEEPEST} deep", problem_mark=node.start_mark)
-    if isinstance(node, MappingNode):
-        if any(key.tag == "tag:yaml.org,2002:merge" for key, _ in node.value):
-            constructor.flatten_mapping(node)
-        result: dict[Any, Any] = {}
-        for key_node, value in node.value:
-            key = _scalar(constructor.construct_object(key_node, deep=True))
-            if key in result:
-                raise DuplicateKeyError(problem=f'found duplicate key "{key}"', problem_mark=key_node.start_mark)
-            here = (*path, key)
-            lines[here] = key_node.start_mark.line + 1
-            result[key] = _plain(value, here, lines, constructor)
-        return result
-    if isinstance(node, SequenceNode):
-        items = []
-        for number, value in enumerate(node.value):
-            here = (*path, number)
-            lines[here] = value.start_mark.line + 1
-            items.append(_plain(value, here, lines, constructor))
-        return items
-    return _scalar(constructor.construct_object(node, deep=True))
-
-
-def _scalar(value: Any) -> Any:
-    for kind in (bool, int, float, str):
-        if isinstance(value, kind):
-            return kind(value)
-    return value if value is None else str(value)

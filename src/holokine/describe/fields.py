@@ -12,7 +12,7 @@ from typing import Annotated, Any, ClassVar, Literal, get_args, get_origin
 from pydantic import BaseModel, BeforeValidator, ConfigDict, ValidationInfo, WithJsonSchema, model_validator
 from pydantic_core import PydanticCustomError
 
-from holokine.errors import UnitError, nearest_hint
+from holokine.errors import UnitError, nearest_hint, shown
 from holokine.units import UnitSystem, quantity
 
 __all__ = [
@@ -163,7 +163,7 @@ def _matched(value: Any, pattern: re.Pattern[str], what: str) -> tuple[float, st
     except ValueError:
         number = math.nan
     if not math.isfinite(number):
-        raise complaint(f"expected {what}, got {value!r}", "unit")
+        raise complaint(f"expected {what}, got {shown(value)}", "unit")
     return number, str(value)
 
 
@@ -194,7 +194,7 @@ def _length_vector(value: Any, info: ValidationInfo) -> tuple[float, float, floa
     if isinstance(value, str) or not isinstance(value, Sequence | tuple) or len(value) != 3:
         if hasattr(value, "tolist"):
             return _length_vector(value.tolist(), info)
-        raise complaint(f"expected three lengths [x, y, z], got {value!r}")
+        raise complaint(f"expected three lengths [x, y, z], got {shown(value)}")
     return tuple(_read(v, "length", info, None, False) for v in value)  # type: ignore[return-value]
 
 
@@ -240,10 +240,10 @@ def unit_vector(value: Any) -> tuple[float, float, float]:
     try:
         numbers = [float(v) for v in value]
     except (TypeError, ValueError):
-        raise complaint(f"expected an axis x, y, z or three numbers, got {value!r}") from None
+        raise complaint(f"expected an axis x, y, z or three numbers, got {shown(value)}") from None
     size = math.hypot(*numbers)
     if len(numbers) != 3 or not math.isfinite(size) or size == 0.0:
-        raise complaint(f"expected three numbers that are not all zero, got {value!r}")
+        raise complaint(f"expected three numbers that are not all zero, got {shown(value)}")
     return tuple(n / size for n in numbers)  # type: ignore[return-value]
 
 

@@ -21,7 +21,7 @@ from holokine.describe.fields import (
 )
 from holokine.describe.parts import Axes
 from holokine.describe.targets import PointOrNode, Target
-from holokine.errors import UnitError
+from holokine.errors import UnitError, shown
 from holokine.units import UnitSystem, quantity
 
 __all__ = ["AveragingOrRigid", "DampingSet", "Joint", "Side", "StiffnessSet", "Tie", "connector_end"]
@@ -66,7 +66,7 @@ def _directed_set(kind: str) -> Any:
             entries = list(value) + [0.0] * (6 - len(value))
         else:
             raise complaint(
-                f"expected 3 or 6 values of {kind} (x y z rx ry rz) or direction: value pairs, got {value!r}"
+                f"expected 3 or 6 values of {kind} (x y z rx ry rz) or direction: value pairs, got {shown(value)}"
             )
         result = []
         for name, entry in zip(DIRECTIONS, entries, strict=True):

@@ -20,7 +20,7 @@ from holokine.describe.fields import (
     quantity_field,
 )
 from holokine.describe.targets import Selection, Target
-from holokine.errors import UnitError
+from holokine.errors import UnitError, shown
 from holokine.units import UnitSystem, quantity
 
 __all__ = ["Load", "Supports", "each_moves_with_one_group", "length_vector"]
@@ -44,7 +44,7 @@ def _vector(dimension: str) -> Any:
                 raise complaint(f'unknown direction "{wrong[0]}"; directions of a {dimension} are x y z')
             value = [value.get(axis, 0.0) for axis in "xyz"]
         if not isinstance(value, list | tuple) or len(value) != 3:
-            raise complaint(f"expected three values of {dimension} [x, y, z] or {{z: ...}}, got {value!r}")
+            raise complaint(f"expected three values of {dimension} [x, y, z] or {{z: ...}}, got {shown(value)}")
         try:
             return tuple(quantity(v, dimension, units) for v in value)
         except UnitError as err:
@@ -59,7 +59,7 @@ length_vector = _vector("length")
 def _movement(value: Any, info: ValidationInfo) -> dict[str, float]:
     units = (info.context or {}).get("units") or UnitSystem()
     if not isinstance(value, dict) or not value:
-        raise complaint(f"expected directions and how far, such as {{z: -2 mm}}, got {value!r}")
+        raise complaint(f"expected directions and how far, such as {{z: -2 mm}}, got {shown(value)}")
     result = {}
     for axis, size in value.items():
         if axis not in ("x", "y", "z", "rx", "ry", "rz"):

@@ -30,6 +30,7 @@ from holokine.describe.fields import (
     quantity_field,
     unit_vector,
 )
+from holokine.errors import shown
 
 __all__ = [
     "Arc",
@@ -214,7 +215,7 @@ def _two_numbers(value: Any) -> Any:
     if not isinstance(value, list | tuple) or len(value) != 2:
         raise complaint(
             "expected a corner [x, y] in the plane of the outline, {corner: [x, y], radius: ...} or {through: [x, y], "
-            f"to: [x, y]}}, got {value!r}"
+            f"to: [x, y]}}, got {shown(value)}"
         )
     return value
 

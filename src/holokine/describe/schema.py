@@ -45,7 +45,7 @@ from holokine.describe.parts import Axes, DirectionList, Part
 from holokine.describe.states import State
 from holokine.describe.targets import PointOrNode, Target
 from holokine.describe.walk import walk
-from holokine.errors import UnitError
+from holokine.errors import UnitError, shown
 from holokine.units import UnitSystem, quantity
 
 __all__ = [
@@ -337,7 +337,7 @@ def _force_table(value: Any, info: ValidationInfo) -> tuple[tuple[float, float],
     rows = []
     for number, row in enumerate(value, start=1):
         if not isinstance(row, list | tuple) or len(row) != 2:
-            raise complaint(f"row {number}: expected [elongation, force], got {row!r}")
+            raise complaint(f"row {number}: expected [elongation, force], got {shown(row)}")
         try:
             rows.append((quantity(row[0], "length", units), quantity(row[1], "force", units)))
         except UnitError as err:

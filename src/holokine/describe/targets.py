@@ -19,6 +19,7 @@ from holokine.describe.fields import (
     one_or_more,
     quantity_field,
 )
+from holokine.errors import shown
 
 __all__ = ["PointOrNode", "Selection", "Target"]
 
@@ -79,7 +80,7 @@ def _target(value: Any) -> Any:
         return {"points": (value,)}
     if isinstance(value, list | tuple):
         if not value or not all(isinstance(v, str) for v in value):
-            raise complaint(f"expected a point, a list of points or a selection, got {value!r}")
+            raise complaint(f"expected a point, a list of points or a selection, got {shown(value)}")
         return {"points": tuple(value)}
     if isinstance(value, dict) and isinstance(value.get("points"), str):
         return {**value, "points": (value["points"],)}

@@ -19,7 +19,7 @@ from holokine.describe.events.static_event import StaticEvent
 from holokine.describe.events.sweep_event import Harmonic, SweepEvent, SweepRange, Unbalance
 from holokine.describe.events.time_event import TimeEvent
 from holokine.describe.fields import complaint
-from holokine.errors import nearest_hint
+from holokine.errors import nearest_hint, shown
 
 __all__ = [
     "EVENT_KINDS",
@@ -66,7 +66,7 @@ def _one_kind(value: Any) -> Any:
         return value
     if not isinstance(value, Mapping):
         keys = ", ".join(_spoken(k) for kind in EVENT_KINDS for k in kind.told_by)
-        raise complaint(f"expected keys and values (one of {keys}, with options), got {value!r}")
+        raise complaint(f"expected keys and values (one of {keys}, with options), got {shown(value)}")
     given = {_key(k): k for k, v in value.items() if v is not None}
     found = _told(given)
     told = [kind for kind, keys in found.items() if keys]

@@ -7,7 +7,7 @@ from typing import Annotated, Any
 from pydantic import BeforeValidator, ValidationInfo, WithJsonSchema
 
 from holokine.describe.fields import complaint, quantity_schema
-from holokine.errors import UnitError
+from holokine.errors import UnitError, shown
 from holokine.units import UnitSystem, quantity
 
 __all__ = ["list_of"]
@@ -19,7 +19,7 @@ def list_of(dimension: str, *, positive: bool = False) -> Any:
         if hasattr(value, "tolist"):
             value = value.tolist()
         if not isinstance(value, list | tuple) or len(value) < 1:
-            raise complaint(f"expected a list of values, got {value!r}")
+            raise complaint(f"expected a list of values, got {shown(value)}")
         result = []
         for number, entry in enumerate(value, start=1):
             try:
