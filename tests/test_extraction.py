@@ -19,9 +19,10 @@ import scipy.sparse as sp
 
 import holokine as hk
 from conftest import BENCH_STEEL, STEEL, chain, chain_matrices, straight_beam
+from holokine import sizes
 from holokine.errors import EventError, MechanismError, RunFileError, SolverError, UnknownNameError
 from holokine.modes.energy import mode_energies
-from holokine.solvers import Pencil, eigen, factorise, memory
+from holokine.solvers import Pencil, eigen, factorise
 from holokine.solvers.eigen import Wish, find_pairs
 from holokine.solvers.factor import fast_available
 from test_cli import inside
@@ -139,7 +140,7 @@ def test_stiffness_of_very_different_size(sparse_route):
 
 
 def test_too_large_for_memory_is_refused_before_it_is_tried(monkeypatch):
-    monkeypatch.setattr(memory, "available_memory", lambda: 50_000)
+    monkeypatch.setattr(sizes, "available_memory", lambda: 50_000)
     K, M, _ = problem(np.arange(1.0, 500.0), 0)
     for method in ("superlu", *(["ldl"] if fast_available() else [])):
         with pytest.raises(SolverError, match=r"needs about .* GB and .* GB are free"):
@@ -171,7 +172,7 @@ def test_where_memory_is_short_one_factor_gives_way_and_then_the_disk_serves(mon
             taken.append(0)
             return free if free is not None else (1e3 if len(taken) == 2 else 1e9)
 
-        monkeypatch.setattr(memory, "available_memory", available)
+        monkeypatch.setattr(sizes, "available_memory", available)
         pencil = Pencil(K, M)
         rest = pencil.at(0.0, keep=True)
         other = pencil.at(shift)
@@ -186,7 +187,7 @@ def test_where_memory_is_short_one_factor_gives_way_and_then_the_disk_serves(mon
         else:
             with pytest.raises(RuntimeError, match="given up its place"):
                 rest.solve(right)
-    monkeypatch.setattr(memory, "available_memory", lambda: low)
+    monkeypatch.setattr(sizes, "available_memory", lambda: low)
     pairs = find_pairs(K, M, Wish(count=17))
     np.testing.assert_allclose(pairs.values, exact, rtol=1e-10)
     assert "factor on disk" in pairs.method

@@ -15,7 +15,7 @@ from typing import Any
 
 from holokine.errors import UnitError, nearest_hint, shown
 
-__all__ = ["DIMENSIONS", "STANDARD_GRAVITY", "UnitSystem", "quantity", "unit_factor"]
+__all__ = ["DIMENSIONS", "POSSIBLE", "STANDARD_GRAVITY", "UnitSystem", "quantity", "refuse_impossible", "unit_factor"]
 
 STANDARD_GRAVITY = 9.80665
 """Standard acceleration of gravity in m/s² (exact, 3rd CGPM 1901)."""
@@ -54,6 +54,41 @@ DIMENSIONS: dict[str, tuple[int, int, int, str]] = {
     "quadratic stiffness": (-1, 1, -2, "N/m^2"),
     "cubic stiffness": (-2, 1, -2, "N/m^3"),
 }
+POSSIBLE: dict[str, tuple[float, float]] = {
+    # in SI: sizes that are not zero lie between these, whatever is modelled; beyond is a slip
+    "number": (1e-300, 1e15),
+    "length": (1e-12, 1e7),
+    "area": (1e-24, 1e12),
+    "second moment of area": (1e-36, 1e20),
+    "warping constant": (1e-50, 1e24),
+    "volume": (1e-36, 1e18),
+    "mass": (1e-18, 1e12),
+    "inertia": (1e-30, 1e18),
+    "time": (1e-12, 1e9),
+    "frequency": (1e-9, 1e9),
+    "density": (1e-6, 1e14),
+    "mass per area": (1e-12, 1e9),
+    "mass per length": (1e-12, 1e9),
+    "stress": (1e-9, 1e18),
+    "force": (1e-18, 1e15),
+    "force per length": (1e-15, 1e15),
+    "moment": (1e-24, 1e18),
+    "stiffness": (1e-12, 1e18),
+    "rotational stiffness": (1e-18, 1e18),
+    "damping constant": (1e-15, 1e14),
+    "rotational damping constant": (1e-20, 1e16),
+    "energy": (1e-24, 1e18),
+    "unbalance": (1e-18, 1e12),
+    "acceleration": (1e-15, 1e9),
+    "velocity": (1e-15, 1e6),
+    "displacement": (1e-15, 1e6),
+    "angle": (1e-15, 1e6),
+    "share": (1e-30, 1e15),
+    "per length": (1e-12, 1e12),
+    "quadratic stiffness": (1e-12, 1e30),
+    "cubic stiffness": (1e-12, 1e40),
+}
+"""Smallest and largest size that a quantity can have, in SI."""
 _SHOWN = {d[:3]: d[3] for d in reversed(list(DIMENSIONS.values()))}
 _NUMBER = r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?"
 _QUANTITY = re.compile(rf"^\s*({_NUMBER})\s*(.*?)\s*$", re.DOTALL)
@@ -354,7 +389,7 @@ class UnitSystem:
         return cls(si_length, si_mass, si_time, names)
 
 
-def quantity(value: Any, dimension: str, system: UnitSystem | None = None) -> float:
+def quantity(value: Any, dimension: str, system: UnitSystem | None = None, *, unbounded: bool = False) -> float:
     """Read one quantity as SI.
 
     Parameters
@@ -365,11 +400,13 @@ def quantity(value: Any, dimension: str, system: UnitSystem | None = None) -> fl
         A key of :data:`DIMENSIONS`.
     system : UnitSystem, optional
         How bare numbers read; SI by default.
+    unbounded : bool
+        Leave it to the caller to `refuse_impossible`.
 
     Raises
     ------
     UnitError
-        Not a number, NaN or infinite, unknown unit, wrong dimension.
+        Not a number, NaN or infinite, larger than anything of its kind (`POSSIBLE`), unknown unit, wrong dimension.
 
     Examples
     --------
@@ -395,7 +432,31 @@ def quantity(value: Any, dimension: str, system: UnitSystem | None = None) -> fl
         result = number * (system or UnitSystem()).factor(dimension)
     if not math.isfinite(result):
         raise UnitError(f"expected a finite number for {_expected(dimension)}, got {_shown(value)}")
+    if not unbounded:
+        refuse_impossible(result, value, dimension)
     return result
+
+
+def refuse_impossible(number: float, value: Any, dimension: str, *, tiny: bool = False) -> None:
+    """Raise for a number (SI; `value` as it was given) that is larger than anything of its kind.
+
+    Parameters
+    ----------
+    tiny : bool
+        Also for one that is not zero, and smaller than anything of its kind.
+
+    Raises
+    ------
+    UnitError
+    """
+    least, most = POSSIBLE[dimension]
+    if abs(number) > most or (tiny and 0.0 < abs(number) < least):
+        bound = f"beyond {most:.0e}" if abs(number) > most else f"below {least:.0e}"
+        unit = DIMENSIONS[dimension][3]
+        given = f"{number:.3g}" if unit.startswith("a ") else f"{number:.3g} {unit}"
+        raise UnitError(
+            f"got {_shown(value)}, which is {given}: {bound} no {dimension} makes sense; is its unit right?"
+        )
 
 
 def _shown(value: Any) -> str:

@@ -764,6 +764,14 @@ def run(arguments: list[str] | None = None) -> None:
         busy.clear()
         click.echo(f"holokine: error: {err}", err=True)
         sys.exit(EXIT_INPUT)
+    except MemoryError:
+        busy.clear()
+        click.echo(
+            f"holokine: error: there is not enough memory ({busy.phase or 'at the start'}); coarsen the mesh, ask for "
+            "less, or run it where there is more",
+            err=True,
+        )
+        sys.exit(EXIT_INPUT)
     except (click.exceptions.Abort, KeyboardInterrupt):
         busy.clear()
         click.echo("holokine: stopped; nothing was left half-written", err=True)

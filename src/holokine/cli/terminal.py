@@ -123,12 +123,14 @@ class Busy:
     def __init__(self) -> None:
         self.begin = time.monotonic()
         self._status: Any = None
+        self.phase = ""
 
     def __call__(self, phase: str, done: int = 0, of: int = 0, what: str = "") -> None:
         """Show a phase, and how much is done of how much; nothing more after an empty one."""
         if not phase:
             self.clear()
             return
+        self.phase = phase
         took = time.monotonic() - self.begin
         if not sys.stderr.isatty() or took < self.after:
             return

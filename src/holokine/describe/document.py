@@ -13,10 +13,12 @@ from typing import Any
 from pydantic import ValidationError
 
 from holokine.describe.adjust import adjusted, merged
+from holokine.describe.fields import NamesFile
 from holokine.describe.files import Folder
 from holokine.describe.references import check_references
 from holokine.describe.schema import Description, Units
 from holokine.describe.stages import Keys
+from holokine.describe.walk import walk
 from holokine.describe.yaml_file import DEEPEST, read_yaml
 from holokine.errors import DescriptionError, HolokineError, UnitError, UnknownNameError, shown
 
@@ -47,11 +49,15 @@ class Places:
         for step in path:
             steps.append(f"item {step + 1}" if isinstance(step, int) else str(step).replace("_", " "))
         keys = ", ".join(steps)
+        head = self.head(path)
+        return f"{head}: {keys}" if keys and head else keys or head
+
+    def head(self, path: tuple[Any, ...]) -> str:
+        """File and line alone; nothing for Python calls."""
         if not self.source:
-            return keys
+            return ""
         line = next((self.lines[path[:n]] for n in range(len(path), -1, -1) if path[:n] in self.lines), None)
-        head = self.source if line is None else f"{self.source}, line {line}"
-        return f"{head}: {keys}" if keys else head
+        return self.source if line is None else f"{self.source}, line {line}"
 
 
 @dataclass(frozen=True)
@@ -100,6 +106,38 @@ class Document:
     def keys(self) -> Keys:
         """Keys of all stages."""
         return Keys(self.description, self.folder)
+
+    def say_where(self, err: HolokineError) -> None:
+        """Put file and line before the text of an error that does not tell them.
+
+        Messages begin with the entry that they are about (``part "deck": ...``), whose line is looked up.
+        """
+        text = str(err)
+        source = self.origin.source
+        lines = [rf"{re.escape(Path(name).name)}, line \d" for name in self.keys.file_names()]
+        if not source or any(re.search(rf"(?:^|[\s/]){told}", text) for told in [re.escape(source), *lines]):
+            return
+        path = self._entry(text)
+        names = [name for name, _ in self.origin.changes]
+        head = self.places.head(path) or source
+        if names:
+            head = f"{source}, " + ", ".join(f'variant "{n}"' if n else "changed" for n in names)
+        err.args = (f"{head}: {text}",)
+
+    def _entry(self, text: str) -> tuple[Any, ...]:
+        """The place in the data of what a message is about."""
+        for kind, name in _ENTRY.findall(text):
+            path = _as_written((_TABLES[kind], name), self.places)
+            if path in self.places.lines:
+                rest = text[text.index(f'"{name}"') + len(name) + 2 :].split(":")[0]
+                for word in rest.replace(",", " ").split():
+                    further = _as_written((*path, word), self.places)
+                    path = further if further in self.places.lines else path
+                return path
+        for at, name, mark in walk(self.description):
+            if isinstance(mark, NamesFile) and name in text:
+                return _as_written(at, self.places)
+        return ()
 
 
 def read_document(path: str | Path) -> Document:
@@ -222,10 +260,18 @@ def _unfit(path: tuple[Any, ...], places: Places, words: str) -> DescriptionErro
     return DescriptionError(f"{at}: {words}" if at else words)
 
 
+_TABLES = {
+    "material": "materials", "section": "sections", "point": "points", "part": "parts", "mass": "masses",
+    "spring": "springs", "bushing": "bushings", "link": "links", "joint": "joints", "tie": "ties",
+    "support": "supports", "group": "groups", "gauge": "gauges", "load": "loads", "state": "states",
+    "event": "events", "limit": "limits", "variant": "variants",
+}  # fmt: skip
+_ENTRY = re.compile(rf'\b({"|".join(_TABLES)})s? "([^"]+)"')
 _UNFIT = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u2028\u2029\ud800-\udfff\ufffe\uffff]")
 _LINES = re.compile("[\n\t]")
 _LARGEST = 10**18
 _LONG_NAME = 200
+_TOLD = 20
 
 
 def _translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) -> HolokineError:
@@ -244,7 +290,9 @@ def _translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) -
             message = f"{message[0].lower()}{message[1:]}, got {shown(item['input'])}"
         problems.append((item["type"], f"{places.of(_as_written(path, places))}: {message}"))
     seen = list(dict.fromkeys(text for _, text in problems))
-    text = seen[0] if len(seen) == 1 else f"{len(seen)} problems:\n" + "\n".join(f"  {t}" for t in seen[:20])
+    text = seen[0] if len(seen) == 1 else f"{len(seen)} problems:\n" + "\n".join(f"  {t}" for t in seen[:_TOLD])
+    if len(seen) > _TOLD:
+        text += f"\n  and {len(seen) - _TOLD} more"
     return _KINDS.get(problems[0][0], DescriptionError)(text)
 
 

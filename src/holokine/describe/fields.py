@@ -13,7 +13,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, ValidationInfo, Wit
 from pydantic_core import PydanticCustomError
 
 from holokine.errors import UnitError, nearest_hint, shown
-from holokine.units import UnitSystem, quantity
+from holokine.units import UnitSystem, quantity, refuse_impossible
 
 __all__ = [
     "DIRECTIONS",
@@ -106,12 +106,14 @@ def _units(info: ValidationInfo) -> UnitSystem:
 
 def _read(value: Any, dimension: str, info: ValidationInfo, least: float | None, strict: bool) -> float:
     try:
-        number = quantity(value, dimension, _units(info))
+        number = quantity(value, dimension, _units(info), unbounded=True)
+        if least is not None and (number < least or (strict and number == least)):
+            word = "greater than" if strict else "at least"
+            raise complaint(f"must be {word} {least:g}, got {value}")
+        # rounding leaves tiny differences of what may be negative too; sizes are not tiny
+        refuse_impossible(number, value, dimension, tiny=least is not None)
     except UnitError as err:
         raise complaint(str(err), "unit") from None
-    if least is not None and (number < least or (strict and number == least)):
-        word = "greater than" if strict else "at least"
-        raise complaint(f"must be {word} {least:g}, got {value}")
     return number
 
 

@@ -22,6 +22,7 @@ from holokine.mesh.mesh import Block, Mesh
 from holokine.mesh.outlines import Sheet
 from holokine.mesh.quality import refuse_bad
 from holokine.mesh.tree import nearest_tree
+from holokine.sizes import afford_nodes
 from holokine.units import unit_factor
 
 __all__ = ["build_mesh"]
@@ -169,6 +170,7 @@ def _shared(mesh: Mesh) -> dict[tuple[str, str], int]:
 
 
 def _ring(name: str, ring: Ring, first_new: int) -> tuple[Floats, Block]:
+    afford_nodes(ring.divisions)
     frame = normal_axes(ring.axis, None)
     angle = 2.0 * np.pi * np.arange(ring.divisions) / ring.divisions
     local = ring.radius * np.column_stack([np.cos(angle), np.sin(angle), np.zeros(ring.divisions)])
@@ -283,6 +285,7 @@ def _beam_run(name: str, beam: Beam, places: Floats, points: dict[str, int], fir
                 "has no length: the two points are at the same place"
             )
         steps = _divisions(beam, span, length)
+        afford_nodes(len(nodes) + steps)
         inner = a + np.arange(1, steps)[:, None] / steps * (b - a)
         chain += list(range(first_new + len(nodes), first_new + len(nodes) + steps - 1))
         nodes += list(inner)
@@ -296,6 +299,7 @@ def _beam_run(name: str, beam: Beam, places: Floats, points: dict[str, int], fir
 
 def _divisions(beam: Beam, span: int, length: float) -> int:
     if beam.size is not None:
+        afford_nodes(length / beam.size)
         return max(1, int(np.ceil(length / beam.size - 1e-9)))
     if beam.divisions is None:
         return DEFAULT_DIVISIONS
@@ -313,6 +317,7 @@ def _merge(
 ) -> Mesh:
     if len(nodes) == 0:
         return Mesh(nodes, tuple(blocks), points)
+    afford_nodes(len(nodes))
     if not np.isfinite(nodes).all():
         raise MeshError("a node has a coordinate that is not a finite number")
     diagonal = float(np.linalg.norm(np.ptp(nodes, axis=0)))

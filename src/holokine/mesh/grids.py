@@ -13,6 +13,7 @@ from scipy.sparse.csgraph import breadth_first_order, connected_components
 from holokine.errors import MeshError
 from holokine.mesh.cells import CELLS
 from holokine.mesh.triangulate import even_odd
+from holokine.sizes import afford_nodes
 
 __all__ = [
     "Grid", "brick_layers", "chequered", "convert", "grid_lines", "on_circles", "planar_grid", "pushed",
@@ -44,6 +45,7 @@ def grid_lines(
     for a, b in pairwise(stops):
         middle = (a + b) / 2.0 / length
         times = max([t for lo, hi, t in refine if lo <= middle <= hi], default=1)
+        afford_nodes(len(lines) + (b - a) / step * times)
         n = max(1, int(np.ceil((b - a) / step * times - 1e-6)))
         lines += list(a + (b - a) * np.arange(1, n + 1) / n)
     return np.array(lines)
@@ -79,6 +81,7 @@ def planar_grid(
         Polygon on grid lines.
     """
     nx, ny = len(xs), len(ys)
+    afford_nodes(float(nx) * ny)
     X, Y = np.meshgrid(xs, ys, indexing="ij")
     points = np.column_stack([X.ravel(), Y.ravel()])
     number = np.arange(nx * ny).reshape(nx, ny)
@@ -152,6 +155,7 @@ def brick_layers(plane: Grid, zs: Floats) -> Grid:
     """Bricks from quads of a plane and layers along a third parameter."""
     flat, quads = plane
     n = len(flat)
+    afford_nodes(float(n) * len(zs))
     points = np.concatenate([np.column_stack([flat, np.full(n, z)]) for z in zs])
     cells = [np.column_stack([quads + k * n, quads + (k + 1) * n]) for k in range(len(zs) - 1)]
     return points, np.concatenate(cells)
@@ -227,6 +231,7 @@ def pushed(
 ) -> tuple[Floats, list[tuple[Ints, str]]]:
     """Solids from flat cells and layers: bricks with wedges among them, wedges, or tetrahedra."""
     n = len(points)
+    afford_nodes(float(n) * len(zs))
     space = np.concatenate([np.column_stack([points, np.full(n, z)]) for z in zs])
     stacked = [
         np.concatenate([np.column_stack([c + k * n, c + (k + 1) * n]) for k in range(len(zs) - 1)]) for c in cells

@@ -18,6 +18,7 @@ from holokine.respond.oscillators import Oscillators, cubic_extremes
 from holokine.respond.reduced import ReducedModel
 from holokine.respond.rules import RULES
 from holokine.respond.transient import TimeResult
+from holokine.sizes import afford
 
 __all__ = ["pulse_spectrum", "pulse_under_rules", "spectra_of_pulse", "under_every_rule"]
 
@@ -45,6 +46,7 @@ def pulse_spectrum(pulse: BasePulse, axis: int, frequencies: Floats, damping: Fl
 
 def _grid(pulse: BasePulse, axis: int, step: float, after: float) -> tuple[Floats, Floats]:
     gaps = np.diff(pulse.time)
+    afford((pulse.end - pulse.time[0] + after) / step, 8.0, "steps", "shorten the pulse", EventError, most=1e8)
     pieces = np.maximum(1, np.ceil(gaps / step - 1e-9)).astype(int)
     first = np.repeat(np.arange(len(gaps)), pieces)
     share = (np.arange(len(first)) - np.repeat(np.cumsum(pieces) - pieces, pieces) + 1) / pieces[first]

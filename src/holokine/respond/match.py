@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from holokine.errors import EventError
 from holokine.progress import tell
 from holokine.respond.shock import Quantity, octave_frequencies, shock_spectrum
+from holokine.sizes import afford
 
 __all__ = ["MatchedRecord", "match_record"]
 
@@ -112,6 +113,10 @@ def match_record(
     delay = rng.uniform(0.0, 0.3, len(f)) * spare
     sign = rng.choice([-1.0, 1.0], len(f))
     step = 1.0 / (SAMPLES_PER_PERIOD * f[-1])
+    afford(
+        length / step, 2.0 * len(f), "samples of the record", "begin the spectrum higher, end it lower, or make the "
+        "record shorter", EventError,
+    )  # fmt: skip
     time = step * np.arange(int(np.ceil(length / step)) + 1)
     terms = np.stack([_term(time, *p) for p in zip(f, count, delay, strict=True)])
     made = 0

@@ -5,12 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+import numpy as np
+
 from holokine.describe.events import EventKind, SpectrumEvent, StaticEvent, SweepEvent, TimeEvent
+from holokine.errors import EventError, first_few
 from holokine.respond.answer_spectrum import answer_spectrum
 from holokine.respond.answer_sweep import answer_sweep
 from holokine.respond.answer_time import answer_time
 from holokine.respond.bench import Bench
 from holokine.respond.static import answer_static
+from holokine.respond.sweep import SweepResult
 
 __all__ = ["ANSWERS", "answer_event"]
 
@@ -23,5 +27,32 @@ ANSWERS: dict[type[EventKind], Callable[[Bench, str, Any], Any]] = {
 
 
 def answer_event(bench: Bench, name: str, event: EventKind) -> Any:
-    """The result of an event, by its kind."""
-    return ANSWERS[type(event)](bench, name, event)
+    """The result of an event, by its kind.
+
+    Raises
+    ------
+    HolokineError
+        It cannot be answered, or not in finite numbers.
+    """
+    with np.errstate(over="ignore", invalid="ignore"):  # what comes of it is looked at here
+        result = ANSWERS[type(event)](bench, name, event)
+    refuse_infinite(name, result)
+    return result
+
+
+def refuse_infinite(name: str, result: Any) -> None:
+    """Raise where a reading has no finite value.
+
+    Raises
+    ------
+    EventError
+        Naming the readings, and what such numbers come from.
+    """
+    sizes = np.asarray(result.together if isinstance(result, SweepResult) else result.peaks)
+    wrong = np.flatnonzero(~np.isfinite(sizes))
+    if len(wrong):
+        labels = first_few((result.reduced.readings[i].label for i in wrong), 4)
+        raise EventError(
+            f'event "{name}": {len(wrong)} of {len(sizes)} readings have no finite value ({labels}): numbers of the '
+            "assembly or of the event are out of all proportion; look at their units"
+        )

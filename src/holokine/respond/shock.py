@@ -25,6 +25,7 @@ __all__ = [
 ]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
+MOST_FREQUENCIES = 200_000
 Quantity = Literal["absolute acceleration", "pseudo-acceleration", "pseudo-velocity", "relative displacement"]
 Side = Literal["maximax", "positive", "negative", "primary", "residual"]
 QUANTITIES: tuple[Quantity, ...] = (
@@ -87,7 +88,13 @@ def octave_frequencies(low: float, high: float, per_octave: int = 12) -> Floats:
     """
     if not 0 < low < high or per_octave < 1:
         raise EventError(f"frequencies must rise from above 0, got {low:g} to {high:g} Hz, {per_octave} per octave")
-    count = int(np.ceil(np.log2(high / low) * per_octave - 1e-9)) + 1
+    octaves = np.log2(high) - np.log2(low)
+    if not octaves * per_octave < MOST_FREQUENCIES:
+        raise EventError(
+            f"{octaves:.4g} octaves at {per_octave:,} frequencies each are more than {MOST_FREQUENCIES:,} in all; take "
+            "fewer, or a narrower range"
+        )
+    count = int(np.ceil(octaves * per_octave - 1e-9)) + 1
     return np.geomspace(low, high, count)
 
 
@@ -162,9 +169,10 @@ def shock_spectrum(
     findings: list[Finding] = []
     steps = np.diff(t)
     if np.ptp(steps) > 1e-3 * steps.min():
-        count = int(np.ceil((t[-1] - t[0]) / steps.min()))
-        if count > 20_000_000:
-            raise EventError(f"the steps are too uneven: {count:,} samples would be needed; resample the record")
+        samples = (t[-1] - t[0]) / steps.min()
+        if not samples <= 20_000_000:
+            raise EventError(f"the steps are too uneven: {samples:,.4g} samples would be needed; resample the record")
+        count = int(np.ceil(samples))
         even = np.linspace(t[0], t[-1], count + 1)
         a = np.interp(even, t, a)
         t = even

@@ -23,7 +23,7 @@ from holokine.respond.direct import CoupledModes, FullModel, Scheme, SteppedMode
 from holokine.respond.oscillators import Oscillators, Trajectory
 from holokine.respond.readout import Motion, Readout
 from holokine.respond.reduced import ReducedModel, reading_noise
-from holokine.solvers.memory import available_memory
+from holokine.sizes import available_memory
 from holokine.system.loads import LoadField
 
 __all__ = ["TimeResult", "respond_pulse"]
@@ -261,7 +261,9 @@ def respond_pulse(
     shortest = 2.0 * np.pi / reduced.omega.max()
     per_period = DIRECT_STEPS if direct else STEPS_PER_PERIOD
     longest = step if step is not None else shortest / per_period
-    time, base = _grid(pulse, longest, _after(reduced, ring_down))
+    after = _after(reduced, ring_down)
+    _refuse_rows(name, (pulse.end - pulse.start + after) / longest)
+    time, base = _grid(pulse, longest, after)
     if direct:
         lead = time[0]
         count = int(np.ceil((time[-1] - lead) / longest))
@@ -269,11 +271,7 @@ def respond_pulse(
         base = np.stack([np.interp(even, time, base[:, k]) for k in range(base.shape[1])], axis=1)
         time = even
     base = pulse.with_velocities(time, base)
-    if len(time) > MAX_ROWS:
-        raise EventError(
-            f"{name}: {len(time):,} rows would be needed; give a longer step, a shorter ring down, or keep "
-            "fewer modes (upto)"
-        )
+    _refuse_rows(name, len(time))
     _refuse_memory(name, len(time), reduced, full is not None)
     scheme = (
         Scheme.average_acceleration() if method == "average acceleration"
@@ -407,6 +405,14 @@ def _method_words(method: str, full: FullModel | None, step: float, high: float,
             "the square of the step: halve it to see",
         )
     ]
+
+
+def _refuse_rows(name: str, rows: float) -> None:
+    if not rows <= MAX_ROWS:
+        raise EventError(
+            f"{name}: {rows:,.7g} rows would be needed, and {MAX_ROWS:,} are the most; give a longer step, a shorter "
+            "ring down, or keep fewer modes (upto)"
+        )
 
 
 def _grid(pulse: BasePulse, longest: float, ring_down: float) -> tuple[Floats, Floats]:

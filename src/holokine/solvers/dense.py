@@ -15,8 +15,8 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.errors import SolverError
+from holokine.sizes import available_memory
 from holokine.solvers.factor import factorise
-from holokine.solvers.memory import available_memory
 
 __all__ = ["NOT_DEFINITE", "affordable", "all_pairs", "condensed", "polished"]
 

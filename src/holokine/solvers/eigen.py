@@ -23,10 +23,10 @@ import scipy.linalg
 from numpy.typing import NDArray
 
 from holokine.errors import OutOfMemoryError, SolverError
+from holokine.sizes import refuse_beyond_memory
 from holokine.solvers.dense import NOT_DEFINITE, affordable, all_pairs, condensed, polished
 from holokine.solvers.factor import Factor, Pencil
 from holokine.solvers.lanczos import TOLERANCE, RitzPairs, block_lanczos
-from holokine.solvers.memory import refuse_beyond_memory
 from holokine.solvers.products import WIDE, Symmetric, inner, one_pool
 from holokine.system.wide import Matrix, absolute, explicit
 

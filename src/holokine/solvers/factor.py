@@ -22,9 +22,9 @@ import scipy.linalg
 from numpy.typing import NDArray
 from scipy.sparse import csc_array, csr_array, diags_array, triu, vstack
 
+from holokine import sizes
 from holokine.errors import OutOfMemoryError, SolverError
-from holokine.solvers import memory
-from holokine.solvers.memory import beyond_memory, refuse_beyond_memory
+from holokine.sizes import beyond_memory, refuse_beyond_memory
 from holokine.system.wide import Matrix, WideSum, absolute, explicit
 from holokine.whole import temporary_folder
 
@@ -470,7 +470,7 @@ class _PardisoFactor:
             if not beyond_memory(needed):
                 return slot
         least = 1024.0 * (float(self._iparm[15]) + float(self._iparm[62]))
-        free = memory.available_memory() or 0
+        free = sizes.available_memory() or 0
         if least > 0.9 * free or 1.1 * needed > shutil.disk_usage(tempfile.gettempdir()).free:
             refuse_beyond_memory(needed, self._n)
         self._call(-1, np.zeros((1, 0)), slot)

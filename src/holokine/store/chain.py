@@ -6,7 +6,8 @@ whoever put it there: this run, an earlier description, or a run file; everythin
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, Literal, TypeVar
@@ -17,7 +18,7 @@ from holokine.describe.document import Document
 from holokine.describe.events import EventKind
 from holokine.describe.stages import Basis, StageName, VectorRequest, differences
 from holokine.describe.walk import located
-from holokine.errors import EquilibriumError, StaleError
+from holokine.errors import EquilibriumError, HolokineError, StaleError
 from holokine.gauges import GaugeSet, build_gauges
 from holokine.mesh import Mesh, build_mesh
 from holokine.modes import ModeSet, damper_share, extract_modes
@@ -36,6 +37,7 @@ from holokine.progress import tell
 from holokine.respond import ReducedModel, answer_event, reduce_model
 from holokine.respond.answer_time import COUPLED
 from holokine.respond.bench import acting_loads
+from holokine.sizes import enough_memory
 from holokine.solvers.eigen import Progress
 from holokine.state.about import AtRest, at_rest
 from holokine.system import build_system
@@ -89,10 +91,25 @@ class Chain:
         """What is held under a key, or made now from files that are as they were when the key was made."""
 
         def made() -> T:
-            with self.document.folder.steady():
+            with self.working(stage):
                 return make()
 
         return self.memory.take(stage, key, made)
+
+    @contextmanager
+    def working(self, what: str) -> Iterator[None]:
+        """Within it, errors say where in the description they arose; files stay as they are; memory is enough.
+
+        Raises
+        ------
+        HolokineError
+        """
+        try:
+            with self.document.folder.steady(), enough_memory(what):
+                yield
+        except HolokineError as err:
+            self.document.say_where(err)
+            raise
 
     @property
     def mesh(self) -> Mesh:
@@ -148,7 +165,8 @@ class Chain:
         """Mass, centre of mass, connections and findings."""
         system = self.unloaded
         tell("checking masses, connections and supports")
-        report = check_system(system)
+        with self.working("the check"):
+            report = check_system(system)
         found = [*report.findings, *damping_findings(self.document.description)]
         if self.document.description.state is not None and report.ok:
             try:
@@ -168,7 +186,7 @@ class Chain:
             tell("what the gauges read")
             return build_gauges(system)
 
-        made = self.memory.take("gauges", key, make)
+        made = self.take("gauges", key, make)
         return made if made.system is self.system else replace(made, system=self.system)
 
     def modal(self, basis: Basis, progress: Progress | None = None) -> ModalChain:
@@ -181,7 +199,7 @@ class Chain:
             r = basis
             return extract_modes(self.system, count=r.count, upto=r.upto, above=r.above, near=r.near, progress=progress)
 
-        return ModalChain(self, basis, self.memory.take("modes", self.key("modes", basis), make))
+        return ModalChain(self, basis, self.take("modes", self.key("modes", basis), make))
 
     @property
     def modes(self) -> ModeSet:
@@ -197,7 +215,10 @@ class Chain:
     def answered(self, bench: Any, name: str, event: EventKind) -> Any:
         """The result of an event on a bench, from files that are as they were."""
         tell(f'answering "{name}"')
-        with self.document.folder.steady():
+        if self.document.description.events.get(name) is not event:  # given in a call: no line says it
+            with enough_memory(f'the answer to "{name}"'):
+                return answer_event(bench, name, event)
+        with self.working(f'the answer to "{name}"'):
             return answer_event(bench, name, event)
 
 
@@ -262,13 +283,13 @@ class ModalChain:
             tell("energies of all members")
             return mode_energies(self.modes)
 
-        return self.memory.take("energies", self.key("modes"), make)
+        return self.chain.take("energies", self.key("modes"), make)
 
     @cached_property
     def dampers(self) -> DamperShare:
         """What discrete dampers add to each ratio, and how much they couple the modes."""
         key = self.key("modes") + self.key("dampers")
-        return self.memory.take("damper shares", key, lambda: damper_share(self.modes))
+        return self.chain.take("damper shares", key, lambda: damper_share(self.modes))
 
     @cached_property
     def damping(self) -> Floats:
@@ -279,7 +300,7 @@ class ModalChain:
             result.setflags(write=False)
             return result
 
-        return self.memory.take("damping", self.key("damping"), make)
+        return self.chain.take("damping", self.key("damping"), make)
 
     @cached_property
     def reduced(self) -> ReducedModel:
@@ -297,7 +318,7 @@ class ModalChain:
             tell("modes as the gauges see them, and what they leave out")
             return reduce_model(self.modes, gauges, damping)
 
-        made = self.memory.take("reduced", key, make)
+        made = self.chain.take("reduced", key, make)
         return replace(made, damping=self.damping)
 
     @property

@@ -42,6 +42,7 @@ from holokine.store.chain import Chain, Memory, ModalChain, changes, short
 from holokine.store.layout import Array, Group, Layout, Text, checked_json
 from holokine.store.sealed import MARK, is_run_file, seal, unsealed
 from holokine.system.totals import MassTotals
+from holokine.units import DIMENSIONS
 from holokine.whole import temporary_folder, whole_hdf5
 
 __all__ = ["RunContents", "is_run_file", "read_run", "refuse_overwriting", "write_run"]
@@ -446,14 +447,14 @@ def _read_reduced(held: dict[str, Any], damping: Floats) -> ReducedModel:
     for number, r in enumerate(checked_json(list[_Reading], held["readings"], "reduced/readings")):
         at = range(*r.channels)
         many = 1 if r.places is None else len(places.get(r.places, ()))
-        fits = r.how in FORMS and many * r.width == len(at)
+        fits = r.how in FORMS and r.dimension in DIMENSIONS and many * r.width == len(at)
         if not fits or r.width < 1 or len(at) == 0 or min(at) < 0 or max(at) >= len(channels):
             raise RunFileError(f"reduced/readings, {number}: does not fit the channels")
         own = None if r.places is None else places[r.places]
         readings.append(Reading(r.gauge, r.component, r.dimension, r.how, at, r.width, own))
     arrays = {name: held[name] for name in _REDUCED_ARRAYS}
-    if arrays["static"].shape[1] != len(channels):
-        raise RunFileError("reduced/channels: are of another number than the arrays")
+    if arrays["static"].shape[1] != len(channels) or any(b.dimension not in DIMENSIONS for b in channels.blocks):
+        raise RunFileError("reduced/channels: are of another number than the arrays, or of no dimension")
     return ReducedModel(channels=channels, readings=tuple(readings), damping=damping, **arrays)
 
 

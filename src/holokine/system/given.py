@@ -14,10 +14,14 @@ from holokine.describe.files import Folder
 from holokine.errors import DescriptionError, MeshError, nearest_hint
 from holokine.mesh import Mesh
 from holokine.system.assemble import DIRECTION_NAMES
+from holokine.system.matrix_file import read_matrix
+from holokine.units import POSSIBLE
 
 __all__ = ["Given", "read_given"]
 
 SYMMETRY = 1e-9
+LARGEST = 1e24
+FARTHEST = POSSIBLE["length"][1]
 
 
 @dataclass(frozen=True)
@@ -44,15 +48,20 @@ def read_given(d: Description, folder: Folder) -> Given:
     if d.parts:
         raise DescriptionError("matrices take the place of a mesh: leave out parts, or bring the mesh instead")
     table = _table(folder / m.dofs)
-    matrices = {"stiffness": _matrix(folder / m.stiffness, "stiffness"), "mass": _matrix(folder / m.mass, "mass")}
+    matrices = {
+        "stiffness": read_matrix(folder / m.stiffness, "stiffness"),
+        "mass": read_matrix(folder / m.mass, "mass"),
+    }
     if m.damping is not None:
-        matrices["damping"] = _matrix(folder / m.damping, "damping")
+        matrices["damping"] = read_matrix(folder / m.damping, "damping")
     n = len(table)
     for name, A in matrices.items():
         if A.shape != (n, n):
             raise MeshError(f"the {name} matrix is {A.shape[0]} by {A.shape[1]}, but {m.dofs} has {n} rows")
-        scale = float(abs(A).max())
-        worst = float(abs(A - A.T).max()) if A.nnz else 0.0
+        scale = float(abs(A.data).max(initial=0.0))
+        if scale > LARGEST:
+            raise MeshError(f"the {name} matrix has an entry of {scale:.3g}: beyond {LARGEST:.0e} none makes sense")
+        worst = float(abs((A - A.T).data).max(initial=0.0))
         if worst > SYMMETRY * scale:
             raise MeshError(
                 f"the {name} matrix is not symmetric: entries differ by {worst:.3g}, {worst / scale:.1e} of the largest"
@@ -83,29 +92,14 @@ def read_given(d: Description, folder: Folder) -> Given:
     return Given(mesh, spread(matrices["stiffness"]), spread(matrices["mass"]), spread(matrices.get("damping")), active)
 
 
-def _matrix(path: Path, what: str) -> csr_array:
-    from scipy.io import mmread
-    from scipy.sparse import load_npz
-
-    if not path.exists():
-        raise MeshError(f"{path}: there is no such file (the {what} matrix)")
-    try:
-        if path.suffix == ".npz":
-            try:
-                return csr_array(load_npz(path))
-            except (ValueError, KeyError):
-                with np.load(path) as data:
-                    return csr_array(data[data.files[0]])
-        return csr_array(mmread(path))
-    except Exception as err:  # damaged files fail in many ways
-        raise MeshError(f"{path}: cannot be read as Matrix Market or NPZ ({err})") from None
-
-
 def _table(path: Path) -> list[tuple[str, int, tuple[float, float, float]]]:
     """Rows (node, direction, place) of the table of motions."""
     if not path.exists():
         raise MeshError(f"{path}: there is no such file (the table of nodes and directions)")
-    lines = [x.strip() for x in path.read_text(encoding="utf-8").splitlines()]
+    try:
+        lines = [x.strip() for x in path.read_text(encoding="utf-8").splitlines()]
+    except (OSError, UnicodeDecodeError) as err:
+        raise MeshError(f"{path}: cannot be read as text ({err})") from None
     rows = []
     head = [c.strip() for c in lines[0].split(",")] if lines else []
     if head[:2] != ["node", "direction"] or (len(head) > 2 and head[2:5] != ["x_m", "y_m", "z_m"]):
@@ -123,5 +117,7 @@ def _table(path: Path) -> list[tuple[str, int, tuple[float, float, float]]]:
             at = tuple(float(c) for c in cells[2:5]) if len(head) >= 5 else (0.0, 0.0, 0.0)
         except ValueError:
             raise MeshError(f"{path.name}, line {number}: a place is not a number") from None
+        if not all(abs(x) <= FARTHEST for x in at):
+            raise MeshError(f"{path.name}, line {number}: a place is not within {FARTHEST:.0e} m")
         rows.append((cells[0], DIRECTION_NAMES.index(cells[1]), at))
     return rows  # type: ignore[return-value]
