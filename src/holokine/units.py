@@ -56,7 +56,7 @@ DIMENSIONS: dict[str, tuple[int, int, int, str]] = {
 }
 POSSIBLE: dict[str, tuple[float, float]] = {
     # in SI: sizes that are not zero lie between these, whatever is modelled; beyond is a slip
-    "number": (1e-300, 1e15),
+    "number": (0.0, 1e15),
     "length": (1e-12, 1e7),
     "area": (1e-24, 1e12),
     "second moment of area": (1e-36, 1e20),
@@ -369,6 +369,9 @@ class UnitSystem:
         UnitError
             When the four do not satisfy force = mass x length / time² (mm, kg, s and N do not).
         """
+        for unit in (length, mass, time, force):
+            if unit and not unit.strip()[:1].isalpha() and unit.strip()[:1] not in "µμ":
+                raise UnitError(f'"{unit}" is no unit: write its name alone, such as mm, kg, s or N')
         si_length = unit_factor(length, "length") if length else 1.0
         si_time = unit_factor(time, "time") if time else 1.0
         si_mass = unit_factor(mass, "mass") if mass else None

@@ -23,7 +23,7 @@ from typing import Any
 
 from holokine.errors import HolokineError, OutputError
 
-__all__ = ["temporary_folder", "whole_file", "whole_hdf5"]
+__all__ = ["temporary_folder", "whole_csv", "whole_file", "whole_hdf5"]
 
 _HIDDEN = ".holokine-part"
 _FOLDER = "holokine-"
@@ -54,6 +54,17 @@ def whole_file(path: Path, error: type[HolokineError] = OutputError, *, by_endin
             yield part
     except OSError as err:
         raise error(f"{path}: cannot be written ({err.strerror or err})") from None
+
+
+def whole_csv(table: Any, path: Path, **keys: Any) -> None:
+    """Write a DataFrame as CSV without its index (`keys` as of `to_csv`), whole or not at all.
+
+    Raises
+    ------
+    OutputError
+    """
+    with whole_file(path) as part:
+        table.to_csv(part, index=False, **keys)
 
 
 class _Sturdy(io.FileIO):

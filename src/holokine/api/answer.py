@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import EventError, StaleError, UnknownNameError, nearest_hint
 from holokine.modes import Finding
+from holokine.whole import whole_csv
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -304,7 +305,7 @@ class Answer(Generic[R]):
         found: dict[str, Writer] = {".vtu": self.write_vtu}
         for colour in ("stress", "displacement"):
             found[f"_{colour}.png"] = partial(self._coloured, colour, look or {})
-        found["_parts.csv"] = lambda path: self.worst().to_csv(path, index=False)
+        found["_parts.csv"] = lambda path: whole_csv(self.worst(), path)
         return found
 
     def __getattr__(self, name: str) -> Any:

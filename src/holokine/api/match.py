@@ -10,7 +10,7 @@ from holokine.describe.events import SpectrumTable
 from holokine.excite import build_spectrum
 from holokine.respond.match import MatchedRecord, match_record
 from holokine.units import STANDARD_GRAVITY, quantity
-from holokine.whole import whole_file
+from holokine.whole import whole_csv
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -56,8 +56,7 @@ class Matched:
         OutputError
             When it cannot be written.
         """
-        with whole_file(Path(path)) as part:
-            self.record().to_csv(part, index=False, float_format="%.9g")
+        whole_csv(self.record(), Path(path), float_format="%.9g")
         return Path(path)
 
     def plot(self) -> Any:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from holokine.api.answer import Answer, Writer, short_peaks
 from holokine.respond import SpectrumResult
+from holokine.whole import whole_csv
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -157,8 +158,8 @@ class SpectrumAnswer(Answer[SpectrumResult]):
 
     def files(self, look: Mapping[str, Any] | None = None) -> dict[str, Writer]:
         """Largest fields as a mesh and pictures, and tables of points and members."""
-        more: dict[str, Writer] = {"_points.csv": lambda path: self.points().to_csv(path, index=False)}
-        more["_members.csv"] = lambda path: self.members().to_csv(path, index=False)
+        more: dict[str, Writer] = {"_points.csv": lambda path: whole_csv(self.points(), path)}
+        more["_members.csv"] = lambda path: whole_csv(self.members(), path)
         return {**super().files(look), **more}
 
     def figures(self) -> dict[str, Callable[[], Any]]:

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from holokine.api.answer import MovingAnswer, Writer
 from holokine.errors import EventError, UnknownNameError, nearest_hint
 from holokine.respond import SweepResult
+from holokine.whole import whole_csv
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -379,8 +380,8 @@ class SweepAnswer(MovingAnswer[SweepResult]):
     def files(self, look: Mapping[str, Any] | None = None) -> dict[str, Writer]:
         """Envelopes as a mesh, pictures and tables, and the page of curves."""
         page: dict[str, Writer] = {"_curves.html": self.page} if self.result.reduced.readings else {}
-        return {**super().files(look), "_points.csv": lambda path: self.points().to_csv(path, index=False),
-                "_members.csv": lambda path: self.members().to_csv(path, index=False), **page}  # fmt: skip
+        return {**super().files(look), "_points.csv": lambda path: whole_csv(self.points(), path),
+                "_members.csv": lambda path: whole_csv(self.members(), path), **page}  # fmt: skip
 
 
 def _largest_instant(amplitude: NDArray[Any]) -> float:

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from holokine.api.answer import MovingAnswer, Writer
 from holokine.errors import EventError, UnknownNameError, nearest_hint
 from holokine.respond import TimeResult
+from holokine.whole import whole_csv
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -285,5 +286,5 @@ class TimeAnswer(MovingAnswer[TimeResult]):
         page: dict[str, Writer] = {"_histories.html": self.page} if self.result.reduced.readings else {}
         if not self.has_fields:
             return page
-        return {**super().files(look), "_points.csv": lambda path: self.points().to_csv(path, index=False),
-                "_members.csv": lambda path: self.members().to_csv(path, index=False), **page}  # fmt: skip
+        return {**super().files(look), "_points.csv": lambda path: whole_csv(self.points(), path),
+                "_members.csv": lambda path: whole_csv(self.members(), path), **page}  # fmt: skip

@@ -288,6 +288,8 @@ class CompareView(_View):
             after = _modes_of(other, wanted, first, name)
             compared = first.compare(after)
             table, key = compared.table(), _file_name(name)
+            if key in view.tables:
+                key = f"{key}_{len(view.tables)}"
             view.lines.append(f"{name}: {after.statement}")
             view.lines.append(f"{name}: shapes compared at {compared.result.points} points")
             view.lines += [f"{name}: {line}" for line in compared.lines]

@@ -7,7 +7,7 @@ from typing import Any
 
 from holokine.errors import OutputError
 from holokine.progress import tell
-from holokine.whole import whole_file
+from holokine.whole import whole_csv, whole_file
 
 __all__ = ["ABOUT", "write_all"]
 
@@ -42,13 +42,11 @@ def write_all(
 
     for name, table in tables.items():
         path = told(folder / f"{name}.csv")
-        with whole_file(path) as part:
-            part.write_text(table.to_csv(index=False), encoding="utf-8")
+        whole_csv(table, path)
         written.append(path)
     for name, draw in figures.items():
         path = told(folder / f"{name}.png")
-        with whole_file(path) as part:
-            save(draw(), part, path.name)
+        save(draw(), path)
         written.append(path)
     for name, write in files.items():
         path = told(folder / name)

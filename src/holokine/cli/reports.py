@@ -6,6 +6,7 @@ import json
 import shutil
 from dataclasses import dataclass, field
 from functools import partial
+from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -26,8 +27,16 @@ if TYPE_CHECKING:
 __all__ = ["AnswerView", "CheckReportView", "ModesAsked", "ModesRange", "ModesView", "open_modes", "run_demo"]
 
 
+_LONGEST = 80
+
+
 def _file_name(text: str) -> str:
-    return "".join(c if c.isalnum() else "_" for c in text.strip().lower()) or "event"
+    """A name as the name of a file: letters, digits and underscores; a long one is cut and told apart by a digest."""
+    name = "".join(c if c.isalnum() else "_" for c in text.strip().lower()) or "event"
+    if len(name.encode()) <= _LONGEST:
+        return name
+    short = name.encode()[: _LONGEST - 9].decode(errors="ignore")
+    return f"{short}_{sha256(text.encode()).hexdigest()[:8]}"
 
 
 @dataclass

@@ -51,7 +51,8 @@ class Damping(Strict):
             self.exactly_one(kinds, "damping")
         if self.loss_factor is not None and self.composite is not None:
             raise complaint("composite damping has ratios of members; give loss factors instead of it, not beside it")
-        for ratio in (self.ratio, *(self.modes or ())):
+        rows = [r for _, r in (*(self.table or ()), *(self.rayleigh or ()))]
+        for ratio in (self.ratio, *(self.modes or ()), *rows, *(self.composite or {}).values()):
             if ratio is not None and ratio >= 1.0:
                 raise complaint(f"a damping ratio of {ratio:g} is critical or more; did you mean a percentage?")
         if self.modes is not None and not self.modes:
@@ -62,4 +63,15 @@ class Damping(Strict):
                 raise complaint("the table's frequencies must rise from row to row")
         if self.rayleigh is not None and self.rayleigh[0][0] == self.rayleigh[1][0]:
             raise complaint("the two frequencies must differ")
+        if self.rayleigh is not None:
+            (f1, r1), (f2, r2) = sorted(self.rayleigh)
+            mass, stiffness = r1 * f2 - r2 * f1, r2 * f2 - r1 * f1  # what C takes of M and K, but for a factor
+            if mass < -1e-9 * r1 * f2 or stiffness < -1e-9 * r2 * f2:
+                side = "below" if mass < 0 else "above"
+                at = f1 * f2 * mass / stiffness
+                raise complaint(
+                    f"Rayleigh damping through {100 * r1:g} % at {f1:g} Hz and {100 * r2:g} % at {f2:g} Hz turns "
+                    f"negative {side} {abs(at) ** 0.5:.4g} Hz: the ratios may differ by no more than the frequencies "
+                    f"do ({f2 / f1:.3g} times); take points farther apart, or a table"
+                )
         return self

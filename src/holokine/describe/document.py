@@ -46,8 +46,9 @@ class Places:
     def of(self, path: tuple[Any, ...]) -> str:
         """Words such as ``crate.yaml, line 12: parts, rail left, beam``."""
         steps = []
-        for step in path:
-            steps.append(f"item {step + 1}" if isinstance(step, int) else str(step).replace("_", " "))
+        for depth, step in enumerate(path):  # what stands second is a name, and shown as it is
+            words = str(step) if depth == 1 else str(step).replace("_", " ")
+            steps.append(f"item {step + 1}" if isinstance(step, int) else words)
         keys = ", ".join(steps)
         head = self.head(path)
         return f"{head}: {keys}" if keys and head else keys or head
@@ -276,7 +277,7 @@ _TOLD = 20
 
 def _translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) -> HolokineError:
     problems: list[tuple[str, str]] = []
-    for item in err.errors(include_url=False):
+    for item in _of_the_right_kind(err.errors(include_url=False)):
         path = prefix + tuple(p for p in item["loc"] if not (isinstance(p, str) and _hidden(p)))
         message = item["msg"]
         if item["type"] == "missing":
@@ -296,9 +297,23 @@ def _translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) -
     return _KINDS.get(problems[0][0], DescriptionError)(text)
 
 
+def _of_the_right_kind(errors: list[Any]) -> list[Any]:
+    """Without what a table says of a single value that was given in its place, and the other way about."""
+    tables = {item["loc"][:k] for item in errors for k, step in enumerate(item["loc"]) if str(step).startswith("dict[")}
+    kept = []
+    for item in errors:
+        loc = item["loc"]
+        at = next((k for k in range(len(loc)) if loc[:k] in tables), None)
+        as_table = at is not None and str(loc[at]).startswith("dict[")
+        given_table = at is not None and (len(loc) > at + 1 or isinstance(item["input"], dict))
+        if at is None or as_table == given_table:
+            kept.append(item)
+    return kept or errors
+
+
 def _hidden(step: str) -> bool:
     """Whether a step of a place is the validator's own."""
-    return step.startswith(("function-", "kind:")) or step in _HIDDEN
+    return step.startswith(("function-", "kind:", "dict[")) or step in _HIDDEN
 
 
 def _as_written(path: tuple[Any, ...], places: Places) -> tuple[Any, ...]:

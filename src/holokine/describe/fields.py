@@ -117,12 +117,17 @@ def _read(value: Any, dimension: str, info: ValidationInfo, least: float | None,
     return number
 
 
-def quantity_field(dimension: str, *, above: float | None = None, least: float | None = None) -> Any:
-    """Annotation of a float field read with units of `dimension`, with an optional lower bound (SI)."""
+def quantity_field(
+    dimension: str, *, above: float | None = None, least: float | None = None, most: float | None = None
+) -> Any:
+    """Annotation of a float field read with units of `dimension`, with optional bounds (SI)."""
 
     def read(value: Any, info: ValidationInfo) -> float:
         bound = above if above is not None else least
-        return _read(value, dimension, info, bound, above is not None)
+        number = _read(value, dimension, info, bound, above is not None)
+        if most is not None and number > most:
+            raise complaint(f"must be at most {most:g}, got {shown(value)}")
+        return number
 
     return Annotated[float, BeforeValidator(read), WithJsonSchema(quantity_schema(dimension))]
 

@@ -4,13 +4,35 @@ from __future__ import annotations
 
 import hashlib
 import os
+import stat
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from holokine.errors import StaleError
+from holokine.errors import DescriptionError, StaleError
+from holokine.sizes import afford
 
-__all__ = ["Folder"]
+__all__ = ["Folder", "refuse_devices"]
+
+
+def refuse_devices(path: Path) -> None:
+    """Raise for what is there and no file that ends: a device, a pipe, a folder; and for one that memory cannot hold.
+
+    Raises
+    ------
+    DescriptionError
+        It is no file, its name cannot be one, or it is too large.
+    """
+    try:
+        status = path.stat()
+    except OSError:  # where it is read, it is said why
+        return
+    except ValueError:
+        raise DescriptionError(f"{str(path)!a} cannot be the name of a file") from None
+    if not stat.S_ISREG(status.st_mode):
+        kind = "a folder" if stat.S_ISDIR(status.st_mode) else "a device or pipe"
+        raise DescriptionError(f"{path}: is {kind}, not a file")
+    afford(2.0 * status.st_size / 8.0, 1.0, f"numbers of {path.name}", "bring a smaller file", DescriptionError)
 
 
 class Folder:
@@ -27,6 +49,7 @@ class Folder:
     def __truediv__(self, name: str | Path) -> Path:
         path = self._stand_ins.get(str(name), self.path / name)
         self._used.add(str(name))
+        refuse_devices(path)
         return path
 
     def digest(self, name: str) -> str:

@@ -27,7 +27,6 @@ from holokine.describe.fields import (
     Number,
     PositiveLength,
     ProductMoment,
-    Ratio,
     SecondMoment,
     Stress,
     Strict,
@@ -36,6 +35,7 @@ from holokine.describe.fields import (
     complaint,
     names_of,
     quantity_field,
+    quantity_schema,
 )
 from holokine.describe.gauges import GAUGE_KINDS, Gauge
 from holokine.describe.joints import AveragingOrRigid, DampingSet, Joint, Side, StiffnessSet, Tie, connector_end
@@ -230,6 +230,23 @@ class GivenProperties(Strict):
         return self
 
 
+def _shear_factor(value: Any, info: ValidationInfo) -> float:
+    units = (info.context or {}).get("units") or UnitSystem()
+    try:
+        number = quantity(value, "number", units)
+    except UnitError as err:
+        raise complaint(str(err), "unit") from None
+    if not 0.01 <= number <= 1.2:
+        raise complaint(
+            f"a shear factor (shear area over area) of {number:g} is none of a real section: it lies between 0.01 and "
+            "1.2; for beams without shear deformation write theory: euler at the part"
+        )
+    return number
+
+
+_ShearFactor = Annotated[float, BeforeValidator(_shear_factor), WithJsonSchema(quantity_schema("number"))]
+
+
 class Section(Strict):
     """A beam section: one shape, or its properties; shear factors and J may be overridden."""
 
@@ -242,7 +259,7 @@ class Section(Strict):
     angle: AngleShape | None = None
     T: Flanged | None = None
     properties: GivenProperties | None = None
-    shear_factors: tuple[Ratio, Ratio] | None = None
+    shear_factors: tuple[_ShearFactor, _ShearFactor] | None = None
     torsion_constant: SecondMoment | None = None
 
     @model_validator(mode="after")
@@ -479,12 +496,15 @@ class Support(Strict):
         return tuple(a for a in "xyz" if self.pushes is not None and a != self.pushes[-1])
 
 
+_Harmonic = quantity_field("number", above=0.0, most=1e4)
+
+
 class Band(Strict):
     """A band of excitation: a range of frequencies, or a running speed with harmonics and a margin to each side."""
 
     range: tuple[Frequency, Frequency] | None = None
     speed: Frequency | None = None
-    harmonics: tuple[float, ...] = (1.0,)
+    harmonics: tuple[_Harmonic, ...] = (1.0,)  # type: ignore[valid-type]
     margin: quantity_field("number", least=0.0) = 0.1  # type: ignore[valid-type]
 
     @model_validator(mode="after")
@@ -492,8 +512,6 @@ class Band(Strict):
         self.exactly_one({"range": self.range, "speed": self.speed}, "a band")
         if self.range is not None and self.range[0] >= self.range[1]:
             raise complaint("the range must rise")
-        if any(h <= 0 for h in self.harmonics):
-            raise complaint("harmonics must be greater than 0")
         if self.margin >= 1.0:
             raise complaint("the margin must be below 100 %")
         return self

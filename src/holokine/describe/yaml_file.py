@@ -11,6 +11,7 @@ from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
+from holokine.describe.files import refuse_devices
 from holokine.errors import DescriptionError
 
 __all__ = ["DEEPEST", "YamlFile", "read_yaml"]
@@ -58,6 +59,7 @@ def read_yaml(file: Path) -> YamlFile:
     from ruamel.yaml.composer import Composer
     from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
+    refuse_devices(file)
     try:
         if file.stat().st_size > _LARGEST:
             raise DescriptionError(
@@ -67,8 +69,6 @@ def read_yaml(file: Path) -> YamlFile:
         text = content.decode("utf-8").replace("\r\n", "\n")
     except FileNotFoundError:
         raise DescriptionError(f"{file}: there is no such file") from None
-    except IsADirectoryError:
-        raise DescriptionError(f"{file}: is a folder, not an assembly file") from None
     except (OSError, UnicodeDecodeError, ValueError) as err:
         raise DescriptionError(f"{file}: cannot be read as text ({err})") from None
 

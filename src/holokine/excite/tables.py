@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.files import Folder
+from holokine.describe.files import Folder, refuse_devices
 from holokine.errors import EventError, UnitError, nearest_hint
 from holokine.units import unit_factor
 
@@ -123,6 +123,7 @@ def read_columns(
         (with its line).
     """
     file = Path(path) if folder is None else folder / path
+    refuse_devices(file)
     found = _at_once(file, only, time)
     if found is not None:
         return found

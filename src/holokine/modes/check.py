@@ -21,6 +21,7 @@ from holokine.system.loads import load_field
 from holokine.system.mechanisms import cause_of, describe_motion
 from holokine.system.pieces import Piece, connected_pieces, piece_motions
 from holokine.system.totals import MassTotals, mass_totals, member_masses
+from holokine.units import STANDARD_GRAVITY
 
 __all__ = [
     "CheckReport", "Finding", "check_system", "mass_findings", "mesh_findings", "preload_findings", "refuse_loose",
@@ -29,6 +30,8 @@ __all__ = [
 Floats = NDArray[Any]  # float64
 HEAVY, SLOW, FAST = 2000.0, 800.0, 2.0e4  # kg/m³ and m/s: lead carries waves at 1200, diamond at 18000
 OUTWEIGHS = 50.0
+FEATHER = 1e-7
+RIGID = 1e8
 
 
 @dataclass(frozen=True)
@@ -144,6 +147,28 @@ def _implausible(system: System, totals: MassTotals, members: dict[str, MassTota
                 Finding("warning", f'"{name}" has {own:.4g} kg, {own / rest:.3g} times all the rest together '
                         f"({rest:.4g} kg): is its unit right (t, kg, g)?")
             )  # fmt: skip
+        elif 0.0 < own < FEATHER * rest:
+            found.append(Finding("warning", f'"{name}" has {own:.3g} kg beside {rest:.4g} kg of the rest: is its unit '
+                                 "right (t, kg, g)?"))  # fmt: skip
+    for name, load in d.loads.items():
+        pull = load.size / STANDARD_GRAVITY
+        if load.gravity is not None and not 0.01 < pull <= 100.0:
+            found.append(Finding("warning", f'the load "{name}" pulls with {pull:.4g} g: is its unit right?'))
+    return found + _stiff_connections(system)
+
+
+def _stiff_connections(system: System) -> list[Finding]:
+    """Springs and bushings so stiff beside what they connect that digits of the rest are lost."""
+    found = []
+    own = {c.name: float(np.abs(np.asarray(c.stiffness)).max(initial=0.0)) for c in system.connectors}
+    diagonal = np.abs(system.stiffness.diagonal())
+    usual = float(np.median(diagonal[diagonal > 0])) if (diagonal > 0).any() else 0.0
+    for name, stiffness in own.items():
+        if usual and stiffness > RIGID * usual:
+            found.append(Finding(
+                "warning", f'"{name}" has a stiffness of {stiffness:.3g} (SI), {stiffness / usual:.1g} times the usual '
+                "entry of the stiffness matrix: digits of all else are lost to it; link what is rigid (links: rigid)",
+            ))  # fmt: skip
     return found
 
 

@@ -33,6 +33,7 @@ __all__ = [
 ]
 
 Floats = NDArray[Any]  # float64
+UNUSUAL = 0.3
 FELT = 1e-9  # a damping ratio below is rounding
 
 
@@ -168,7 +169,11 @@ def critical_findings(modes: ModeSet, damping: Floats) -> list[Finding]:
     """A warning that names the modes that do not vibrate for their damping."""
     critical = modes.numbers[: len(damping)][damping >= 1.0]
     if not len(critical):
-        return []
+        high = modes.numbers[: len(damping)][damping > UNUSUAL]
+        return [] if not len(high) else [Finding(
+            "warning", f"damping is above {100 * UNUSUAL:.0f} % in {len(high)} of {len(damping)} modes, up to "
+            f"{100 * damping.max():.3g} % ({first_few(high, 8)}): structures without dampers have 0.5 to 10 %",
+        )]  # fmt: skip
     shown = first_few(critical, 8)
     return [Finding(
         "warning", f"damping is critical or more in {len(critical)} of {len(damping)} modes: {shown}. They do not "

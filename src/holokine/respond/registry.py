@@ -13,7 +13,7 @@ from holokine.respond.answer_spectrum import answer_spectrum
 from holokine.respond.answer_sweep import answer_sweep
 from holokine.respond.answer_time import answer_time
 from holokine.respond.bench import Bench
-from holokine.respond.static import answer_static
+from holokine.respond.static import StaticResult, answer_static
 from holokine.respond.sweep import SweepResult
 
 __all__ = ["ANSWERS", "answer_event"]
@@ -50,6 +50,8 @@ def refuse_infinite(name: str, result: Any) -> None:
     """
     sizes = np.asarray(result.together if isinstance(result, SweepResult) else result.peaks)
     wrong = np.flatnonzero(~np.isfinite(sizes))
+    if isinstance(result, StaticResult) and np.isfinite(result.displacement).all():
+        wrong = np.flatnonzero(np.isinf(sizes))  # what accelerates reads nothing at rest
     if len(wrong):
         labels = first_few((result.reduced.readings[i].label for i in wrong), 4)
         raise EventError(

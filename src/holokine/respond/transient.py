@@ -253,15 +253,15 @@ def respond_pulse(
         A step or ring-down that is not positive, or more than two million rows.
     """
     if step is not None and not step > 0:
-        raise EventError(f"{name}: step must be greater than 0 s, got {step:g}")
+        raise EventError(f'event "{name}": step must be greater than 0 s, got {step:g}')
     if isinstance(ring_down, float | int) and not ring_down > 0:
-        raise EventError(f"{name}: ring down must be greater than 0 s, got {ring_down:g}")
+        raise EventError(f'event "{name}": ring down must be greater than 0 s, got {ring_down:g}')
     direct = method in ("average acceleration", "generalised alpha")
-    findings = _before(reduced, pulse, step, static_correction and full is None, direct)
+    after = _after(reduced, ring_down)
+    findings = _before(reduced, pulse, step, static_correction and full is None, direct, after)
     shortest = 2.0 * np.pi / reduced.omega.max()
     per_period = DIRECT_STEPS if direct else STEPS_PER_PERIOD
     longest = step if step is not None else shortest / per_period
-    after = _after(reduced, ring_down)
     _refuse_rows(name, (pulse.end - pulse.start + after) / longest)
     time, base = _grid(pulse, longest, after)
     if direct:
@@ -311,8 +311,8 @@ def _refuse_memory(name: str, rows: int, reduced: ReducedModel, full: bool) -> N
     free = available_memory()
     if free is not None and need > 0.8 * free:
         raise EventError(
-            f"{name}: {rows:,} rows take {need / 1e9:.1f} GB and {free / 1e9:.1f} GB are free; give a longer step, a "
-            "shorter ring down, or keep fewer modes (upto)"
+            f'event "{name}": {rows:,} rows take {need / 1e9:.1f} GB and {free / 1e9:.1f} GB are free; give a longer '
+            "step, a shorter ring down, or keep fewer modes (upto)"
         )
 
 
@@ -328,7 +328,9 @@ def _oscillators(reduced: ReducedModel, method: str, coupling: Floats | None, sc
     return SteppedModes(reduced.omega, reduced.damping, weights, C, scheme)
 
 
-def _before(reduced: ReducedModel, pulse: BasePulse, step: float | None, correct: bool, direct: bool) -> list[Finding]:
+def _before(
+    reduced: ReducedModel, pulse: BasePulse, step: float | None, correct: bool, direct: bool, after: float
+) -> list[Finding]:
     """What is to be known of the excitation, the step and the modes."""
     findings = [Finding("note", text) for text in pulse.notes]
     shortest = 2.0 * np.pi / reduced.omega.max()
@@ -363,6 +365,12 @@ def _before(reduced: ReducedModel, pulse: BasePulse, step: float | None, correct
             said.append(f"{text}: {shown}")
     if said:
         findings.append(Finding("note", "; ".join(said).replace("it is", "it is" if len(said) > 1 else "the base is")))
+    slowest = 2.0 * np.pi / reduced.omega.min()
+    if after < slowest / 4.0:
+        findings.append(Finding(
+            "warning", f"a ring-down of {1e3 * after:.3g} ms is less than a quarter of the lowest mode's period of "
+            f"{1e3 * slowest:.4g} ms: what the motion reaches after that is left out",
+        ))  # fmt: skip
     left = pulse.acceleration[-1, : pulse.moving]
     if left.any():
         findings.append(Finding("warning", "the base's acceleration does not end: its velocity grows without bound"))
@@ -410,8 +418,8 @@ def _method_words(method: str, full: FullModel | None, step: float, high: float,
 def _refuse_rows(name: str, rows: float) -> None:
     if not rows <= MAX_ROWS:
         raise EventError(
-            f"{name}: {rows:,.7g} rows would be needed, and {MAX_ROWS:,} are the most; give a longer step, a shorter "
-            "ring down, or keep fewer modes (upto)"
+            f'event "{name}": {rows:,.7g} rows would be needed, and {MAX_ROWS:,} are the most; give a longer '
+            "step, a shorter ring down, or keep fewer modes (upto)"
         )
 
 

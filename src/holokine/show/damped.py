@@ -13,6 +13,7 @@ from holokine.modes.extract import ModeSet
 from holokine.respond.steady import Coupling
 from holokine.show.figures import COLOURS, GHOST, SIZE
 from holokine.show.numbers import number_text as n
+from holokine.show.plain import empty_figure
 
 __all__ = ["damped_lines", "damped_table", "plot_poles"]
 
@@ -70,9 +71,8 @@ def damped_lines(found: DampedModes, coupling: Coupling) -> list[str]:
 
 def plot_poles(found: DampedModes, count: int, title: str) -> Any:
     """Poles in the upper half of the complex plane, with lines of equal damping ratio; returns the Figure."""
-    from matplotlib.figure import Figure
 
-    figure = Figure(figsize=SIZE, layout="constrained")
+    figure = empty_figure(SIZE)
     ax = figure.subplots()
     real, imaginary = found.poles.real, found.poles.imag / (2.0 * np.pi)
     shown = found.nearest < count

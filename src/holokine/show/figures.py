@@ -17,7 +17,10 @@ from holokine.respond.sweep import SweepResult
 from holokine.respond.transient import TimeResult
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
+from holokine.show.plain import empty_figure
+from holokine.show.plain import label as own_label
 from holokine.units import STANDARD_GRAVITY
+from holokine.whole import whole_file
 
 __all__ = [
     "plot_conservatism",
@@ -41,19 +44,18 @@ MARKS = ("o", "s", "^", "D", "v", "P")
 
 
 def _figure(rows: int = 1, **keys: Any) -> Any:
-    from matplotlib.figure import Figure
-
-    figure = Figure(figsize=SIZE, layout="constrained")
+    figure = empty_figure(SIZE)
     return figure, figure.subplots(rows, 1, **keys)
 
 
-def save(target: Any, path: Any, ending: str = "") -> None:
-    """Write a figure (or the figure of Axes) as PNG, PDF or SVG by the ending (of `path`), without a display."""
+def save(target: Any, path: Path) -> None:
+    """Write a figure (or the figure of Axes) as PNG, PDF or SVG by the ending, without a display; whole or not."""
     figure = target if hasattr(target, "savefig") else target.figure
     from matplotlib.backends.backend_agg import FigureCanvasAgg
 
     FigureCanvasAgg(figure)
-    figure.savefig(path, dpi=100, format=Path(ending or path).suffix.lstrip(".").lower() or "png")
+    with whole_file(path) as part:
+        figure.savefig(part, dpi=100, format=path.suffix.lstrip(".").lower() or "png")
 
 
 def plot_participation(modes: ModeSet, ax: Any = None) -> Any:
@@ -203,7 +205,9 @@ def plot_conservatism(table: Any, name: str) -> Any:
         ax.plot(shown[rule], y, MARKS[k % 6], color=COLOURS[k % 6], ms=6, alpha=0.8,
                 label=rule.removesuffix("_over_time").replace("_", " "))  # fmt: skip
     ax.axvline(1.0, color="black", lw=1)
-    ax.set_yticks(y, [f"{g} {c}" for g, c in zip(shown["gauge"], shown["component"], strict=True)], fontsize=8)
+    ax.set_yticks(
+        y, [own_label(f"{g} {c}") for g, c in zip(shown["gauge"], shown["component"], strict=True)], fontsize=8
+    )
     ax.invert_yaxis()
     ax.set_xlabel("combined peak / peak in time (right of 1: conservative)")
     left = f" ({len(shown)} of {len(table)} readings, those farthest from 1)" if len(table) > len(shown) else ""
@@ -259,7 +263,9 @@ def plot_histories(answer: TimeResult, numbers: list[int] | None = None, checks:
     loads = [k for k in answer.pulse.loads if answer.pulse.resting[k] == 0]
     above: Any = axes[0] if not answer.pulse.moves_base else axes[0].twinx() if loads else None
     for k in loads:
-        above.plot(1e3 * answer.time, answer.base[:, k], color=COLOURS[k % 6], ls="--", label=answer.pulse.names[k])
+        above.plot(
+            1e3 * answer.time, answer.base[:, k], color=COLOURS[k % 6], ls="--", label=own_label(answer.pulse.names[k])
+        )
     if loads:
         above.set_ylabel("factor of loads")
         above.legend(loc="center right")
@@ -324,10 +330,10 @@ def plot_shares(answer: SpectrumResult, numbers: list[int] | None = None, checks
             else (f"mode {m + 1} ({n(answer.reduced.frequencies_hz[m])} Hz)")
         )
         left = np.where(value >= 0, left_up, left_down)
-        ax.barh(y, value, left=left, color=GHOST if m == -1 else palette[k], label=name, edgecolor="white")
+        ax.barh(y, value, left=left, color=GHOST if m == -1 else palette[k], label=own_label(name), edgecolor="white")
         left_up += np.maximum(value, 0)
         left_down += np.minimum(value, 0)
-    ax.set_yticks(y, [readings[i].label for i in chosen])
+    ax.set_yticks(y, [own_label(readings[i].label) for i in chosen])
     ax.set_xlabel("share in the square of the peak (%); below zero: the mode takes away")
     ax.set_title(f"{answer.name}: which modes make up each gauge" + (
         f" ({len(chosen)} of {len(every)})" if len(every) > len(chosen) else ""))  # fmt: skip

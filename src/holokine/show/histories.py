@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import html
-import json
-from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +18,8 @@ from holokine.respond.transient import TimeResult
 from holokine.show.figures import COLOURS, main_readings
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
+from holokine.show.plain import empty_figure, filled_page
+from holokine.show.plain import label as own_label
 from holokine.show.scene import PIXELS, film_pixels, moving_pictures, write_film
 from holokine.show.sweep_tables import sweep_lines
 from holokine.show.time_tables import history_table, time_lines
@@ -34,11 +34,10 @@ MOST_ROWS = 8000
 
 def plot_excitation(pulse: BasePulse, name: str) -> Any:
     """Acceleration, velocity and displacement of the base, and factors of loads, against time; returns the Figure."""
-    from matplotlib.figure import Figure
 
     moves, loads = pulse.moves_base, [k for k in pulse.loads if pulse.resting[k] == 0]
     rows = 3 * moves + bool(loads)
-    figure = Figure(figsize=(12.8, 8.0), layout="constrained")
+    figure = empty_figure((12.8, 8.0))
     axes = np.atleast_1d(figure.subplots(max(rows, 1), 1, sharex=True))
     span = max(pulse.end - pulse.start, 1e-9)
     t = np.concatenate([[pulse.start - 0.1 * span], pulse.time, [pulse.end, pulse.end + 0.15 * span]])
@@ -63,7 +62,9 @@ def plot_excitation(pulse: BasePulse, name: str) -> Any:
         at = 3
     if loads:
         for k in loads:
-            axes[at].plot(1e3 * t, values[:, k], color=COLOURS[(k - pulse.moving) % 6], lw=1.6, label=pulse.names[k])
+            axes[at].plot(
+                1e3 * t, values[:, k], color=COLOURS[(k - pulse.moving) % 6], lw=1.6, label=own_label(pulse.names[k])
+            )
         axes[at].set_ylabel("factor of the load")
         axes[at].legend(loc="upper right")
     axes[-1].set_xlabel("time (ms)")
@@ -153,11 +154,9 @@ def write_sweep_page(answer: SweepResult, path: Path, title: str) -> None:
 def _write_page(
     data: dict[str, Any], heading: str, lines: list[str], findings: tuple[Finding, ...], path: Path
 ) -> None:
-    template = files("holokine.show").joinpath("histories.html").read_text(encoding="utf-8")
     facts = "".join(f"<li>{html.escape(line)}</li>" for line in lines)
     facts += "".join(f'<li class="{f.level}">{f.level}: {html.escape(f.text)}</li>' for f in findings)
-    text = template.replace("__TITLE__", html.escape(heading)).replace("__FACTS__", facts)
-    text = text.replace("__DATA__", json.dumps(data).replace("</", "<\\/"))
+    text = filled_page("histories.html", heading, facts, data)
     with whole_file(path) as part:
         part.write_text(text, encoding="utf-8")
 
@@ -212,13 +211,12 @@ def animate_answer(
 def _strips(answer: TimeResult, number: int, times: Floats, pixels: tuple[int, int]) -> Any:
     """The history with a marker at each instant, so many pixels wide and high."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
-    from matplotlib.figure import Figure
 
     reading = answer.reduced.readings[number]
     unit, size = display_unit(reading.dimension)
     keep = (answer.time >= times[0]) & (answer.time <= times[-1])
     t, y = 1e3 * answer.time[keep], answer.history(number)[keep] / size
-    figure = Figure(figsize=(pixels[0] / 100, pixels[1] / 100), dpi=100, layout="constrained")
+    figure = empty_figure((pixels[0] / 100, pixels[1] / 100), dpi=100)
     canvas = FigureCanvasAgg(figure)
     ax = figure.subplots()
     ax.plot(t, y, color=COLOURS[0], lw=1.2)

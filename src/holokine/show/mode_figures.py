@@ -11,6 +11,7 @@ from holokine.modes.extract import ModeSet
 from holokine.show.figures import COLOURS, GHOST, _figure
 from holokine.show.mode_tables import bands_table
 from holokine.show.numbers import number_text as n
+from holokine.show.plain import label as own_label
 
 __all__ = ["plot_assurance", "plot_bands", "plot_energy"]
 
@@ -33,7 +34,7 @@ def plot_energy(modes: ModeSet, names: tuple[str, ...], strain: np.ndarray, kine
         for number, i in enumerate(kept):
             colour, hatch = COLOURS[number % len(COLOURS)], hatches[number // len(COLOURS)]
             ax.bar(np.arange(shown), share[i], bottom=bottom, color=colour, hatch=hatch, edgecolor="white", lw=0.4,
-                   label=names[i])  # fmt: skip
+                   label=own_label(names[i]))  # fmt: skip
             bottom += share[i]
         if len(rest):
             ax.bar(np.arange(shown), share[rest].sum(axis=0), bottom=bottom, color=GHOST, edgecolor="white", lw=0.4,
@@ -64,7 +65,7 @@ def plot_bands(modes: ModeSet) -> Any:
         ax.axvline(f, color=COLOURS[1] if bad else GHOST, lw=1.8 if bad else 0.8)
         if bad:
             ax.text(f, len(bands) - 0.45, str(number), ha="center", va="bottom", fontsize=9, color=COLOURS[1])
-    ax.set_yticks(range(len(bands)), [name for name, _, _ in bands])
+    ax.set_yticks(range(len(bands)), [own_label(name) for name, _, _ in bands])
     ax.set_ylim(-0.6, len(bands) - 0.2)
     top = max([high for _, _, high in bands] + [1.0]) * 1.25
     ax.set_xlim(0, min(top, max(float(modes.frequencies_hz.max()) * 1.05, top * 0.5)))

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import base64
 import html
-import json
-from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +14,7 @@ from holokine.errors import HolokineError
 from holokine.modes.extract import ModeSet
 from holokine.show.geometry import drawing_of
 from holokine.show.numbers import number_text as n
+from holokine.show.plain import filled_page
 from holokine.show.solids import feature_edges
 from holokine.show.text import mass_lines, proof_text
 from holokine.whole import whole_file
@@ -92,11 +91,9 @@ def write_page(modes: ModeSet, path: Path, table: pd.DataFrame, shares: pd.DataF
         "shapes": _packed(np.round(shapes.reshape(modes.count, -1) * 30000.0), "<i2"),
         "modes": rows,
     }
-    template = files("holokine.show").joinpath("page.html").read_text(encoding="utf-8")
     facts = "".join(f"<li>{html.escape(line)}</li>" for line in [proof_text(modes), *mass_lines(modes)])
     facts += "".join(f'<li class="{f.level}">{f.level}: {html.escape(f.text)}</li>' for f in modes.findings)
-    text = template.replace("__TITLE__", html.escape(title)).replace("__FACTS__", facts)
-    text = text.replace("__DATA__", json.dumps(data).replace("</", "<\\/"))
+    text = filled_page("page.html", title, facts, data)
     with whole_file(path) as part:
         part.write_text(text, encoding="utf-8")
 

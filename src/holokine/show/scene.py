@@ -24,6 +24,7 @@ from holokine.progress import counted, tell
 from holokine.show.figures import COLOURS, GHOST, save
 from holokine.show.geometry import Drawing, Look, bodies_of, drawing_of
 from holokine.show.numbers import number_text as n
+from holokine.show.plain import label as own_label
 from holokine.show.solids import feature_edges, part_colours, plot_assembly, plot_field, plot_shape
 from holokine.system.build import System
 from holokine.whole import whole_file
@@ -135,6 +136,13 @@ def _sections(plotter: Any, system: System, drawing: Drawing, colours: dict[str,
         plotter.add_mesh(roots.glyph(geom=arrow, orient="along", scale=False), color=colour, label=name)
 
 
+def _shoot(plotter: Any, path: Path) -> None:
+    """Render into a file, whole or not at all."""
+    with whole_file(path, by_ending=True) as part:
+        plotter.screenshot(str(part))
+    plotter.close()
+
+
 def picture_assembly(system: System, path: Path, look: Look | None = None) -> None:
     """Parts coloured, links, joints, supports, masses: rendered, or drawn plainly without the extra."""
     if not view_available():
@@ -148,10 +156,10 @@ def picture_assembly(system: System, path: Path, look: Look | None = None) -> No
     for part in named:
         if part in drawing.faces:
             surface = _surface(drawing.nodes, drawing.faces[part])
-            plotter.add_mesh(surface, color=colours[part][:3], label=part, opacity=0.92)
+            plotter.add_mesh(surface, color=colours[part][:3], label=own_label(part), opacity=0.92)
         if part in drawing.lines:
             run = _tubes(drawing.nodes, drawing.lines[part], radius)
-            plotter.add_mesh(run, color=colours[part][:3], label=None if part in drawing.faces else part)
+            plotter.add_mesh(run, color=colours[part][:3], label=None if part in drawing.faces else own_label(part))
     rest = [part for part in drawing.parts if part not in named]
     for kind, made, draw in (("faces", drawing.faces, _surface), ("lines", drawing.lines, _lines)):
         own = [part for part in rest if part in made]
@@ -193,8 +201,7 @@ def picture_assembly(system: System, path: Path, look: Look | None = None) -> No
     plotter.add_legend(bcolor=None, face="rectangle", size=(0.2, min(0.9, 0.03 * (len(named) + 7))), loc="upper left")
     plotter.add_text(system.description.title or "assembly", font_size=11, color="black", position="upper_right")
     _look(plotter, look, (-0.22, 0.0))  # the legend stands to the left
-    plotter.screenshot(str(path))
-    plotter.close()
+    _shoot(plotter, path)
 
 
 def _spheres(plotter: Any, places: list[Floats], radius: float, colour: str, label: str) -> None:
@@ -354,8 +361,7 @@ def picture_deformed(
     plotter.add_text(words, font_size=12, color="black", position="upper_left")
     scene.scale_bar()
     _look(plotter, look)
-    plotter.screenshot(str(path))
-    plotter.close()
+    _shoot(plotter, path)
 
 
 def moving_pictures(
@@ -423,8 +429,7 @@ def picture_mode(
         return
     plotter, move, _, _ = _mode_scene(modes, mode, share, None, colour, look=look)
     move(1.0)
-    plotter.screenshot(str(path))
-    plotter.close()
+    _shoot(plotter, path)
 
 
 def picture_field(system: System, values: Floats, label: str, title: str, path: Path, look: Look | None = None) -> None:
@@ -456,8 +461,7 @@ def picture_field(system: System, values: Floats, label: str, title: str, path: 
     )  # fmt: skip
     _grounded(plotter, drawing, radius, None)
     _look(plotter, look)
-    plotter.screenshot(str(path))
-    plotter.close()
+    _shoot(plotter, path)
 
 
 def picture_sheet(modes: ModeSet, chosen: list[int], path: Path) -> None:
@@ -484,8 +488,7 @@ def picture_sheet(modes: ModeSet, chosen: list[int], path: Path) -> None:
         plotter.subplot(k // columns, k % columns)
         _, move, _, _ = _mode_scene(modes, mode, None, None, plotter=plotter)
         move(1.0)
-    plotter.screenshot(str(path))
-    plotter.close()
+    _shoot(plotter, path)
 
 
 def refuse_animation(modes: ModeSet, mode: int) -> Any:

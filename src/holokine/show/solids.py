@@ -11,6 +11,8 @@ from holokine.modes.extract import ModeSet
 from holokine.show.figures import COLOURS, GHOST, MARKS, SIZE
 from holokine.show.geometry import Drawing, Look, bodies_of, drawing_of
 from holokine.show.numbers import number_text as n
+from holokine.show.plain import empty_figure
+from holokine.show.plain import label as own_label
 from holokine.system.build import System
 
 __all__ = ["part_colours", "plot_assembly", "plot_shape"]
@@ -36,10 +38,9 @@ def part_colours(parts: list[str]) -> dict[str, Any]:
 def _axes(ax: Any) -> Any:
     if ax is not None:
         return ax
-    from matplotlib.figure import Figure
 
     # drawing order is ours: faces, then lines, then marks, which must not vanish behind a plate
-    return Figure(figsize=SIZE, layout="constrained").add_subplot(projection="3d", computed_zorder=False)
+    return empty_figure(SIZE).add_subplot(projection="3d", computed_zorder=False)
 
 
 def _frame(ax: Any, places: Floats, look: Look | None = None) -> None:
@@ -122,11 +123,11 @@ def plot_assembly(system: System, ax: Any = None, *, look: Look | None = None) -
         if marks:
             at = 1e3 * np.array([m.place for m in marks])
             ax.scatter(*at.T, marker=shape, s=55, color=colour, depthshade=False, zorder=6)
-            entries.append(Line2D([], [], marker=shape, color=colour, ls="", label=name))
+            entries.append(Line2D([], [], marker=shape, color=colour, ls="", label=own_label(name)))
     for number, mark in enumerate(drawing.gauges, start=1):
         ax.text(*(1e3 * mark.place), f" {number}", color=COLOURS[1], weight="bold", fontsize=11, zorder=10)
     _frame(ax, places[drawing.used], look)
-    shown = [Patch(color=colours[p], label=p) for p in drawing.parts[:24]]
+    shown = [Patch(color=colours[p], label=own_label(p)) for p in drawing.parts[:24]]
     if len(drawing.parts) > 24:
         shown.append(Patch(color="white", label=f"and {len(drawing.parts) - 24} more parts"))
     figure = ax.figure
@@ -178,7 +179,13 @@ def plot_shape(
     for number, mark in enumerate(drawing.masses):
         p = moved[mark.node]
         ax.scatter(
-            *p, color=COLOURS[number % 6], s=90, marker=MARKS[number % 6], label=mark.label, depthshade=False, zorder=6
+            *p,
+            color=COLOURS[number % 6],
+            s=90,
+            marker=MARKS[number % 6],
+            label=own_label(mark.label),
+            depthshade=False,
+            zorder=6,
         )
     if drawing.supports:
         at = np.array([places[m.node] for m in drawing.supports])

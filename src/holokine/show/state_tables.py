@@ -13,6 +13,7 @@ from holokine.gauges.resting_gauges import LETS_GO
 from holokine.respond.reduced import reading_noise
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
+from holokine.show.plain import empty_figure
 from holokine.state.about import AtRest
 from holokine.state.buckling import FARTHEST, Buckling
 from holokine.state.sequence import FrequencyPath
@@ -171,11 +172,10 @@ def path_table(path: FrequencyPath) -> pd.DataFrame:
 
 def plot_path(path: FrequencyPath, title: str, lowest: float | None) -> Any:
     """Frequency squared against the load factor, straight lines on to zero; returns the Figure."""
-    from matplotlib.figure import Figure
 
     from holokine.show.figures import COLOURS, GHOST, SIZE
 
-    figure = Figure(figsize=SIZE, layout="constrained")
+    figure = empty_figure(SIZE)
     ax = figure.subplots()
     squares = path.frequencies_hz**2
     for k in range(squares.shape[1]):

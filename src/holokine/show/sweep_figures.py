@@ -15,6 +15,8 @@ from holokine.respond.sweep import SHOWN, SweepResult
 from holokine.show.figures import COLOURS, GHOST, SIZE, main_readings, plain_log_ticks
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
+from holokine.show.plain import empty_figure
+from holokine.show.plain import label as own_label
 from holokine.show.scene import PIXELS, film_pixels, moving_pictures, write_film
 from holokine.system.build import System
 
@@ -46,13 +48,12 @@ def plot_sweep(
     logarithmic : tuple of bool
         Of the frequency axis, and of amplitudes.
     """
-    from matplotlib.figure import Figure
 
     chosen = main_readings(answer, checks) if numbers is None else numbers
     numbers = chosen[:_MOST] if numbers is None else chosen[:6]
     left = f" ({len(numbers)} of {len(chosen)} gauges)" if len(chosen) > len(numbers) else ""
     units = list(dict.fromkeys(_unit(answer, k) for k in numbers))
-    figure = Figure(figsize=SIZE, layout="constrained")
+    figure = empty_figure(SIZE)
     heights = [3.0] * len(units) + [1.4]
     axes = np.atleast_1d(figure.subplots(len(heights), 1, sharex=True, gridspec_kw={"height_ratios": heights}))
     by = SHOWN[answer.amplitudes]
@@ -70,7 +71,7 @@ def plot_sweep(
             y, phase = by * one.curve(row) / size, one.phase(row)
             for k, part in enumerate(ranges(one.starts, len(one.frequency_hz))):
                 f = one.frequency_hz[part]
-                ax.plot(f, y[part], color=colour, ls=style, lw=1.5, label=name if k == 0 else None)
+                ax.plot(f, y[part], color=colour, ls=style, lw=1.5, label=own_label(name) if k == 0 else None)
                 if phase is not None:
                     turn = np.degrees(np.angle(np.exp(1j * phase[part])))
                     axes[-1].plot(f, _broken(turn), color=colour, ls=style, lw=1.1)
@@ -147,7 +148,6 @@ def plot_circle(answer: SweepResult, numbers: list[int] | None = None, near: flo
 
     `near`: a frequency in Hz; what lies within five bandwidths of the peak next to it is drawn.
     """
-    from matplotlib.figure import Figure
 
     chosen = main_readings(answer, ()) if numbers is None else numbers
     readings = answer.reduced.readings
@@ -162,7 +162,7 @@ def plot_circle(answer: SweepResult, numbers: list[int] | None = None, near: flo
     numbers = list(dict.fromkeys(single))[:_MOST]
     columns = max(1, -(-len(numbers) // (2 if len(numbers) > 2 else 1)))
     rows = max(1, -(-len(numbers) // columns))
-    figure = Figure(figsize=SIZE, layout="constrained")
+    figure = empty_figure(SIZE)
     axes = np.atleast_1d(figure.subplots(rows, columns)).ravel()
     for ax, number in zip(axes, numbers, strict=False):
         reading = readings[number]

@@ -12,6 +12,8 @@ from holokine.respond.tuned import Setting, Tuned
 from holokine.show.figures import COLOURS, GHOST, SIZE, plain_log_ticks
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
+from holokine.show.plain import empty_figure
+from holokine.show.plain import label as own_label
 
 __all__ = ["plot_tuned", "tuned_findings", "tuned_lines", "tuned_table"]
 
@@ -95,9 +97,8 @@ def tuned_findings(result: Tuned) -> tuple[Finding, ...]:
 
 def plot_tuned(result: Tuned, title: str) -> Any:
     """Amplitude of the reading over frequency without the damper and with each setting; returns the Figure."""
-    from matplotlib.figure import Figure
 
-    figure = Figure(figsize=SIZE, layout="constrained")
+    figure = empty_figure(SIZE)
     ax = figure.subplots()
     unit, size = _unit(result)
     f = result.host.frequency_hz
@@ -112,7 +113,7 @@ def plot_tuned(result: Tuned, title: str) -> Any:
         y = result.host.with_damper(setting)[0] / size
         peak = (result.without if setting is None else setting.peak) / size
         label = f"{name}: largest {n(peak)} {unit}" if np.isfinite(peak) else f"{name}: infinite"
-        ax.plot(f, y, color=colour, ls=style, lw=2.2 if setting is result.best else 1.5, label=label)
+        ax.plot(f, y, color=colour, ls=style, lw=2.2 if setting is result.best else 1.5, label=own_label(label))
     ax.set_yscale("log")
     ax.set_xscale("log")
     top = result.best.peak / size

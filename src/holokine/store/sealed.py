@@ -29,6 +29,8 @@ _AT_ONCE = 1 << 20
 def is_run_file(path: Path) -> bool:
     """Whether a file is HDF5 (it may still be damaged or foreign)."""
     try:
+        if not path.is_file():  # a pipe would wait
+            return False
         with path.open("rb") as file:
             return file.read(8) == _SIGNATURE
     except OSError:

@@ -398,7 +398,15 @@ class StressBlock:
 
 
 def _elements(d: Description, mesh: Mesh) -> list[Elements]:
-    made = Made(d, mesh, {name: section_properties(s) for name, s in d.sections.items()})
+    sections = {name: section_properties(s) for name, s in d.sections.items()}
+    for name, own in sections.items():
+        times = own.J / (own.Iy + own.Iz)
+        if times > 1.05:
+            raise DescriptionError(
+                f'section "{name}": its torsion constant is {times:.3g} times its polar moment Iy + Iz, and '
+                "no section has more than that; is its unit right?"
+            )
+    made = Made(d, mesh, sections)
     return [
         MAKERS[CELLS[block.kind].family](made, name, part, block)
         for name, part in d.parts.items()

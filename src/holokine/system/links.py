@@ -319,8 +319,11 @@ class _Collector:
         both = np.unique(np.concatenate([found.nodes, found.corners.ravel()]))
         self.out.bonds[name] = Bond(name, "tie", place, np.eye(3), rows, weights, both)
         if found.largest_gap > 1e-6:
+            diagonal = float(np.linalg.norm(np.ptp(self.mesh.nodes, axis=0)))
+            share = found.largest_gap / diagonal
+            far = "" if share <= FAR else f", {100 * share:.0f} % of the size of the assembly: is within right?"
             self.out.notes.append(
-                f"{owner}: {len(found.nodes)} nodes tied over gaps of up to {1e3 * found.largest_gap:.3g} mm"
+                f"{owner}: {len(found.nodes)} nodes tied over gaps of up to {1e3 * found.largest_gap:.3g} mm{far}"
             )
 
     def support(self, name: str, pattern: Pattern) -> None:

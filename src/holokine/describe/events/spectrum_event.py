@@ -9,7 +9,6 @@ from pydantic import BeforeValidator, model_validator
 from holokine.describe.events.columns import list_of
 from holokine.describe.events.kind import ModalEvent
 from holokine.describe.fields import (
-    Acceleration,
     Axis,
     FileName,
     Frequency,
@@ -140,6 +139,9 @@ class SupportSpectra(Strict):
         return self
 
 
+_Size = quantity_field("acceleration", least=0.0)
+
+
 class SpectrumEvent(ModalEvent):
     """A response spectrum by direction (`spectrum`), or by groups of supports (`support spectra`)."""
 
@@ -159,7 +161,7 @@ class SpectrumEvent(ModalEvent):
     duration: Time = 10.0
     missing_mass: bool = True
     over_missing_mass: Literal["absolute", "srss"] | None = None
-    zero_period_acceleration: Acceleration | dict[Axis, Acceleration] | None = None
+    zero_period_acceleration: _Size | dict[Axis, _Size] | None = None  # type: ignore[valid-type]
 
     @model_validator(mode="after")
     def _sense(self) -> SpectrumEvent:

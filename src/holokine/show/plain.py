@@ -1,0 +1,57 @@
+"""Text from outside stays text: in figures, where $ begins a formula, and in pages, where < begins markup."""
+
+from __future__ import annotations
+
+import html
+import json
+import re
+from functools import cache
+from importlib.resources import files
+from typing import Any
+
+__all__ = ["empty_figure", "filled_page", "label"]
+
+_LONGEST = 48
+
+
+@cache
+def _figure_class() -> Any:
+    from matplotlib.figure import Figure
+    from matplotlib.text import Text
+
+    class PlainFigure(Figure):
+        """A figure whose texts are no formulas, but for those that axes make of their numbers."""
+
+        def draw(self, renderer: Any) -> None:
+            for text in self.findobj(Text):
+                words = text.get_text()
+                if "$" in words and "\\mathdefault" not in words:
+                    text.set_parse_math(False)
+            super().draw(renderer)
+
+    return PlainFigure
+
+
+def empty_figure(size: tuple[float, float], **keys: Any) -> Any:
+    """A Figure of a size in inches."""
+    return _figure_class()(figsize=size, layout="constrained", **keys)
+
+
+def label(text: str) -> str:
+    """A name for a legend or an axis: a long one cut; shown even if it begins as labels do that are left out."""
+    short = text if len(text) <= _LONGEST else text[: _LONGEST - 3] + "..."
+    return f" {short}" if short.startswith("_") else short
+
+
+def filled_page(template: str, heading: str, facts: str, data: dict[str, Any]) -> str:
+    """A template of this package with its heading, its facts (HTML) and the data of its script put in.
+
+    All at once, so that nothing that is put in is taken for a place to put in more; no text in the data can end the
+    script or begin another.
+    """
+    text = files("holokine.show").joinpath(template).read_text(encoding="utf-8")
+    script = json.dumps(data)
+    for sign in "<>&":
+        script = script.replace(sign, f"\\u{ord(sign):04x}")
+    given = {"__TITLE__": html.escape(heading), "__FACTS__": facts, "__DATA__": script}
+    return re.sub("|".join(given), lambda found: given[found.group()], text)
