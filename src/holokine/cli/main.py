@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 import threading
 from dataclasses import replace
@@ -751,6 +752,8 @@ def run(arguments: list[str] | None = None) -> None:
     from holokine.cli.terminal import Busy
     from holokine.progress import listening
 
+    if "numpy" not in sys.modules:  # sums of its threads would differ in their last digits from machine to machine
+        os.environ["OPENBLAS_NUM_THREADS"] = "1"
     busy = Busy()
     _end_in_order()
     try:

@@ -69,6 +69,7 @@ def _library() -> Any:
     usual = sorted(glob.glob(f"{sys.prefix}/lib/libmkl_rt*") + glob.glob(f"{sys.prefix}/Library/bin/mkl_rt*"))
     named = "PYPARDISO_MKL_RT" in os.environ
     os.environ.setdefault("KMP_BLOCKTIME", "0")  # its threads do not spin after their work is done
+    os.environ.setdefault("MKL_CBWR", "AVX2,STRICT")  # the same digits whatever the number of threads
     if usual and not named:
         os.environ["PYPARDISO_MKL_RT"] = usual[0]
     try:

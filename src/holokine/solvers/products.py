@@ -9,6 +9,7 @@ from __future__ import annotations
 import ctypes
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -165,7 +166,12 @@ def one_pool() -> Iterator[None]:
     if sparse_library() is None:
         yield
         return
+    with _numpys_own().limit(limits=1):
+        yield
+
+
+@lru_cache(maxsize=1)
+def _numpys_own() -> Any:
     from threadpoolctl import ThreadpoolController  # type: ignore[import-untyped]
 
-    with ThreadpoolController().select(internal_api="openblas").limit(limits=1):
-        yield
+    return ThreadpoolController().select(internal_api="openblas")

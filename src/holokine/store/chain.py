@@ -39,6 +39,7 @@ from holokine.respond.answer_time import COUPLED
 from holokine.respond.bench import acting_loads
 from holokine.sizes import enough_memory
 from holokine.solvers.eigen import Progress
+from holokine.solvers.products import one_pool
 from holokine.state.about import AtRest, at_rest
 from holokine.system import build_system
 from holokine.system.build import System
@@ -105,7 +106,7 @@ class Chain:
         HolokineError
         """
         try:
-            with self.document.folder.steady(), enough_memory(what):
+            with self.document.folder.steady(), enough_memory(what), one_pool():
                 yield
         except HolokineError as err:
             self.document.say_where(err)
