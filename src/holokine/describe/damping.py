@@ -52,8 +52,10 @@ class Damping(Strict):
         if self.loss_factor is not None and self.composite is not None:
             raise complaint("composite damping has ratios of members; give loss factors instead of it, not beside it")
         rows = [r for _, r in (*(self.table or ()), *(self.rayleigh or ()))]
-        for ratio in (self.ratio, *(self.modes or ()), *rows, *(self.composite or {}).values()):
-            if ratio is not None and ratio >= 1.0:
+        named = [(r, 1.0) for r in (self.ratio, *(self.modes or ())) if r is not None]
+        named += [(r, 2.0) for r in (*rows, *(self.composite or {}).values())]  # critical in part of the range
+        for ratio, most in named:
+            if ratio >= most:
                 raise complaint(f"a damping ratio of {ratio:g} is critical or more; did you mean a percentage?")
         if self.modes is not None and not self.modes:
             raise complaint("the list of ratios is empty")

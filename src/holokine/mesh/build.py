@@ -15,7 +15,7 @@ from holokine.describe import Description
 from holokine.describe.files import Folder
 from holokine.describe.parts import Beam, MeshFile, Ring
 from holokine.errors import MeshError
-from holokine.mesh.builders import mesh_geometry, normal_axes, outlined
+from holokine.mesh.builders import in_part, mesh_geometry, normal_axes, outlined
 from holokine.mesh.cells import CELLS
 from holokine.mesh.files import FileMesh, pick, read_mesh
 from holokine.mesh.mesh import Block, Mesh
@@ -58,10 +58,12 @@ def build_mesh(description: Description, folder: Folder | None = None) -> Mesh:
     later: list[tuple[int, str]] = []
     for name, part in description.parts.items():
         if part.beam is not None:
-            nodes, block = _beam_run(name, part.beam, pieces[0], points, count)
+            with in_part(name):
+                nodes, block = _beam_run(name, part.beam, pieces[0], points, count)
             own = [block]
         elif part.ring is not None:
-            nodes, block = _ring(name, part.ring, count)
+            with in_part(name):
+                nodes, block = _ring(name, part.ring, count)
             own = [block]
         elif part.mesh is not None:
             nodes, own, named_sets = _from_file(name, part.mesh, folder, files, count, notes)
@@ -100,10 +102,8 @@ def _add_outlined(
     sheets = []
     for name, plate in plates.items():
         assert plate is not None
-        try:
+        with in_part(name):
             sheets.append(Sheet.of(name, plate))
-        except MeshError as err:
-            raise MeshError(f'part "{name}": {err}') from None
     ends = [s.space(np.array([c.start for c in s.curves])) for s in sheets]
     diagonal = float(np.linalg.norm(np.ptp(np.concatenate([places, *ends]), axis=0)))
     reach = description.merge_tolerance

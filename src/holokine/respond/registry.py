@@ -13,6 +13,7 @@ from holokine.respond.answer_spectrum import answer_spectrum
 from holokine.respond.answer_sweep import answer_sweep
 from holokine.respond.answer_time import answer_time
 from holokine.respond.bench import Bench
+from holokine.respond.combine import SpectrumResult
 from holokine.respond.static import StaticResult, answer_static
 from holokine.respond.sweep import SweepResult
 
@@ -49,9 +50,12 @@ def refuse_infinite(name: str, result: Any) -> None:
         Naming the readings, and what such numbers come from.
     """
     sizes = np.asarray(result.together if isinstance(result, SweepResult) else result.peaks)
+    # readings that an event of this kind cannot have are not numbers; of finite parts no others are
     wrong = np.flatnonzero(~np.isfinite(sizes))
-    if isinstance(result, StaticResult) and np.isfinite(result.displacement).all():
-        wrong = np.flatnonzero(np.isinf(sizes))  # what accelerates reads nothing at rest
+    if isinstance(result, StaticResult | SpectrumResult):
+        parts = result.displacement if isinstance(result, StaticResult) else result.modal
+        if not np.isinf(parts).any():
+            wrong = np.flatnonzero(np.isinf(sizes))
     if len(wrong):
         labels = first_few((result.reduced.readings[i].label for i in wrong), 4)
         raise EventError(

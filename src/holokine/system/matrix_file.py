@@ -6,6 +6,7 @@ of the assembly; of an NPZ file the sizes are looked at before anything is unpac
 
 from __future__ import annotations
 
+import warnings
 import zipfile
 from io import BytesIO
 from pathlib import Path
@@ -113,17 +114,21 @@ def _numbers(text: bytes, width: int, path: Path, line: int) -> Any:
     if not text.strip():
         return np.zeros((0, width))
     try:
-        table = pd.read_csv(
-            BytesIO(text), sep=r"\s+", header=None, comment="%", dtype=float, names=range(width), index_col=False,
-            engine="c", on_bad_lines="error",
-        )  # fmt: skip
-    except (ValueError, pd.errors.ParserError) as err:
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")  # of values that have no column
+            table = pd.read_csv(
+                BytesIO(text), sep=r"\s+", header=None, comment="%", dtype=float, names=range(width + 1),
+                index_col=False, engine="c", on_bad_lines="error",
+            )  # fmt: skip
+    except (ValueError, pd.errors.ParserError, pd.errors.ParserWarning) as err:
         first = str(err).strip().split("\n")[0]
         raise MeshError(f"{path}, after line {line}: expected {width} numbers in every line ({first})") from None
-    if table.isna().to_numpy().any():
-        row = int(np.flatnonzero(table.isna().to_numpy().any(axis=1))[0])
-        raise MeshError(f"{path}, after line {line}: entry {row + 1} has no {width} finite numbers")
-    return table.to_numpy()
+    values, more = table.to_numpy()[:, :width], table.to_numpy()[:, width]
+    for wrong, words in ((~np.isnan(more), f"more than {width} numbers"), (np.isnan(values).any(axis=1),
+                                                                           f"no {width} finite numbers")):  # fmt: skip
+        if wrong.any():
+            raise MeshError(f"{path}, after line {line}: entry {int(np.flatnonzero(wrong)[0]) + 1} has {words}")
+    return values
 
 
 def _npz(path: Path) -> csr_array:
