@@ -6,7 +6,8 @@ Every message says what is wrong and where, and, where it can, what was expected
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from reprlib import Repr
 
 __all__ = [
@@ -26,6 +27,7 @@ __all__ = [
     "StaleError",
     "UnitError",
     "UnknownNameError",
+    "argument",
     "first_few",
     "nearest_hint",
     "shown",
@@ -40,6 +42,24 @@ def shown(value: object) -> str:
     """A value in a message, as Python writes it, in at most some sixty characters."""
     text = _SHORT.repr(value)
     return text if len(text) < 60 else text[:57] + "..."
+
+
+@contextmanager
+def argument(name: str) -> Iterator[None]:
+    """Within it, errors begin with the argument (or file) that they stem from.
+
+    Raises
+    ------
+    HolokineError
+    """
+    try:
+        yield
+    except HolokineError as err:
+        if not str(err).startswith(name):
+            err.args = (f"{name}: {err}",)
+        raise
+    except (TypeError, ValueError, OverflowError) as err:
+        raise DescriptionError(f"{name}: {err}") from None
 
 
 def first_few(words: Iterable[object], most: int) -> str:

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.errors import DescriptionError, UnknownNameError, nearest_hint
+from holokine.errors import DescriptionError, UnknownNameError, argument, nearest_hint
 from holokine.units import UnitSystem, quantity
 
 __all__ = ["FORMULAS", "Formula", "FormulaResult", "evaluate"]
@@ -474,7 +474,8 @@ def evaluate(name: str, *, modes: int = 5, units: UnitSystem | None = None, **in
         if known[key] == "text":
             values[key] = str(value)
             continue
-        values[key] = quantity(value, known[key], units or UnitSystem())
+        with argument(key):
+            values[key] = quantity(value, known[key], units or UnitSystem())
         optional = key in formula.options
         if key != "preload" and (values[key] < 0 or (values[key] == 0 and not optional)):
             raise DescriptionError(f'formula "{name}", {key}: must be greater than 0, got {value}')

@@ -13,9 +13,18 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
-from holokine.errors import UnitError, nearest_hint, shown
+from holokine.errors import UnitError, argument, nearest_hint, shown
 
-__all__ = ["DIMENSIONS", "POSSIBLE", "STANDARD_GRAVITY", "UnitSystem", "quantity", "refuse_impossible", "unit_factor"]
+__all__ = [
+    "DIMENSIONS",
+    "POSSIBLE",
+    "STANDARD_GRAVITY",
+    "UnitSystem",
+    "argument_of",
+    "quantity",
+    "refuse_impossible",
+    "unit_factor",
+]
 
 STANDARD_GRAVITY = 9.80665
 """Standard acceleration of gravity in m/s² (exact, 3rd CGPM 1901)."""
@@ -438,6 +447,17 @@ def quantity(value: Any, dimension: str, system: UnitSystem | None = None, *, un
     if not unbounded:
         refuse_impossible(result, value, dimension)
     return result
+
+
+def argument_of(name: str, value: Any, dimension: str) -> float:
+    """An argument of a call as SI; its errors name it.
+
+    Raises
+    ------
+    UnitError
+    """
+    with argument(name):
+        return quantity(value, dimension)
 
 
 def refuse_impossible(number: float, value: Any, dimension: str, *, tiny: bool = False) -> None:

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from operator import index
 from pathlib import Path, PurePath
 from typing import TYPE_CHECKING, Any, Literal
 
 from holokine.describe.document import Document, Origin, Places, read_document, validated, variant_of
 from holokine.describe.files import Folder
 from holokine.describe.stages import Request, VectorRequest
-from holokine.errors import DescriptionError, EventError, UnknownNameError, nearest_hint
-from holokine.units import quantity
+from holokine.errors import DescriptionError, EventError, UnknownNameError, argument, nearest_hint
+from holokine.units import argument_of
 
 if TYPE_CHECKING:
     from holokine.api.answer import Answer
@@ -557,7 +558,10 @@ class Assembly:
         """
         from holokine.api.modes import Modes
 
-        limit, low, around = (None if f is None else quantity(f, "frequency") for f in (upto, above, near))
+        asked = {"upto": upto, "above": above, "near": near}
+        limit, low, around = (None if f is None else argument_of(n, f, "frequency") for n, f in asked.items())
+        with argument("count"):
+            count = None if count is None else index(count)
         request = Request.of(self.description, count, limit, low, around)
         return Modes(self, self._chain.modal(request, progress))
 
@@ -723,7 +727,8 @@ class Assembly:
             return event, self.event_named(event)
         if isinstance(event, dict):
             name = "event" if "event" not in self.description.events else "event given"
-            return "event", self.changed({"events": {name: event}}).description.events[name]
+            changed = {"events": {name: _plain(event)}}
+            return "event", variant_of(self.document, "", changed, "the event given").description.events[name]
         return "event", event
 
     def event_named(self, name: str) -> EventKind:

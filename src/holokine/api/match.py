@@ -6,10 +6,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from pydantic import ValidationError
+
+from holokine.describe.document import Places, translated
 from holokine.describe.events import SpectrumTable
 from holokine.excite import build_spectrum
 from holokine.respond.match import MatchedRecord, match_record
-from holokine.units import STANDARD_GRAVITY, quantity
+from holokine.units import STANDARD_GRAVITY, argument_of
 from holokine.whole import whole_csv
 
 if TYPE_CHECKING:
@@ -106,9 +109,14 @@ def match(
     """
     keys = spectrum if isinstance(spectrum, dict) else {"file": str(spectrum)}
     title = name or ("spectrum" if isinstance(spectrum, dict) else Path(spectrum).name)
-    table = build_spectrum(SpectrumTable.model_validate(keys), source=title)
+    try:
+        table = build_spectrum(SpectrumTable.model_validate(keys), source=title)
+    except ValidationError as err:
+        raise translated(err, Places(), ("spectrum",)) from None
+    ratio = argument_of("damping", damping, "number")
+    longest = None if duration is None else argument_of("duration", duration, "time")
     found = match_record(
-        table.frequency_hz, table.acceleration, damping=quantity(damping, "number"), per_octave=per_octave,
-        duration=None if duration is None else quantity(duration, "time"), within_db=within_db, seed=seed,
+        table.frequency_hz, table.acceleration, damping=ratio, per_octave=per_octave, duration=longest,
+        within_db=within_db, seed=seed,
     )  # fmt: skip
     return Matched(found, title)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import UnknownNameError, nearest_hint
 from holokine.modes import Finding
-from holokine.units import quantity
+from holokine.units import argument_of
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -275,7 +275,7 @@ class Modes:
         from holokine.errors import DescriptionError
         from holokine.modes.participation import DIRECTIONS, enough_mass
 
-        wanted = quantity(share, "number")
+        wanted = argument_of("share", share, "number")
         if not 0.0 < wanted <= 1.0:
             raise DescriptionError(f"a share of mass lies between 0 and 100 %, got {share}")
         chosen = tuple(directions)
@@ -306,7 +306,7 @@ class Modes:
             return self.set.unit_maximum()
         if to == "mass":
             return self.set.shapes
-        return self.set.at_energy(quantity(to, "energy"))
+        return self.set.at_energy(argument_of("to", to, "energy"))
 
     def at_points(self, points: str | Sequence[str] | None = None, *, scale: str | float = "mass") -> pd.DataFrame:
         """Shape values at named points, a row per mode and point: x y z and rotations rx ry rz.
@@ -338,7 +338,7 @@ class Modes:
         """Largest displacement of each mode, in mm, where it holds a given energy."""
         from holokine.show.mode_tables import peak_at_energy_table
 
-        return peak_at_energy_table(self.set, quantity(energy, "energy"))
+        return peak_at_energy_table(self.set, argument_of("energy", energy, "energy"))
 
     def compare(self, after: Modes) -> Compared:
         """Pair these modes with those of another run by the modal assurance criterion.
@@ -514,7 +514,7 @@ class Modes:
         """
         from holokine.show.scene import animate_mode
 
-        scale = None if true_scale is None else quantity(true_scale, "length")
+        scale = None if true_scale is None else argument_of("true_scale", true_scale, "length")
         animate_mode(self.set, mode, Path(path), share=share, true_scale=scale, frames=frames, rate=rate,
                      pixels=pixels)  # fmt: skip
         return Path(path)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from holokine.errors import EventError, UnitError, first_few, nearest_hint
+from holokine.errors import EventError, UnitError, argument, first_few, nearest_hint
 from holokine.excite.tables import read_columns
 from holokine.modes.check import Finding
 from holokine.respond.shock import (
@@ -22,7 +22,7 @@ from holokine.respond.shock import (
     octave_frequencies,
     shock_spectrum,
 )
-from holokine.units import quantity
+from holokine.units import argument_of, quantity
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -170,7 +170,8 @@ def shock(
     1.77
     """
     if isinstance(record, tuple):
-        time, acceleration = (np.asarray(c, dtype=float) for c in record)
+        with argument("record"):
+            time, acceleration = (np.asarray(c, dtype=float) for c in record)
         title = name or "record"
     else:
         columns = read_columns(record)
@@ -181,22 +182,23 @@ def shock(
         time, acceleration = columns["time"], columns["acceleration"]
         title = name or Path(record).name
     if of not in QUANTITIES:
-        raise EventError(f'there is no quantity "{of}". {nearest_hint(of, QUANTITIES, "quantities")}')
+        raise EventError(f'of: there is no quantity "{of}". {nearest_hint(of, QUANTITIES, "quantities")}')
     factors = [float(q)] if isinstance(q, float | int) else [float(one) for one in q]
     if any(not one > 0.5 for one in factors):
-        raise EventError("a quality factor must be greater than 0.5 (Q = 1 / (2 ζ), ζ below 1)")
+        raise EventError("q: a quality factor must be greater than 0.5 (Q = 1 / (2 ζ), ζ below 1)")
     if damping is None:
         damping = () if factors else ("5 %",)
     levels = [damping] if isinstance(damping, float | int | str) else list(damping)
-    ratios = [quantity(z, "number") for z in levels] + [0.5 / one for one in factors]
+    ratios = [argument_of("damping", z, "number") for z in levels] + [0.5 / one for one in factors]
     f = _listed(frequencies, low, high, per_octave, ratios)
     peaks_at = tuple(x for x in resonances if f[0] < x < f[-1])
     if frequencies is None:
         f = np.unique(np.concatenate([f, peaks_at]))
-    width = quantity(broaden, "number")
+    width = argument_of("broaden", broaden, "number")
     if not 0 <= width < 1:
-        raise EventError("a spectrum is broadened by 0 to less than 100 %")
-    found = shock_spectrum(time, acceleration, f, ratios, quantity=of, remove_offset=remove_offset)  # type: ignore[arg-type]
+        raise EventError("broaden: a spectrum is broadened by 0 to less than 100 %")
+    with argument(title):
+        found = shock_spectrum(time, acceleration, f, ratios, quantity=of, remove_offset=remove_offset)  # type: ignore[arg-type]
     more = _spacing_findings(f, found, float(time[-1] - time[0]), peaks_at, frequencies is not None)
     return Shock(replace(found, findings=(*found.findings, *more)), title, width)
 
@@ -211,12 +213,15 @@ def _listed(
     """The natural frequencies asked for, rising, in Hz."""
     if frequencies is not None:
         if any(x is not None for x in (low, high, per_octave)):
-            raise EventError("give a list of frequencies, or low, high and per octave, not both")
+            raise EventError("frequencies: give a list of them, or low, high and per octave, not both")
         given = np.unique([_as_frequency(x)[0] for x in frequencies])
         if len(given) == 0 or not given[0] > 0:
-            raise EventError("a list of frequencies needs one at least, all greater than 0 Hz")
+            raise EventError("frequencies: the list needs one at least, all greater than 0 Hz")
         return given
-    (first, is_period), (last, other) = _as_frequency(low or "5 Hz"), _as_frequency(high or "2 kHz")
+    with argument("low"):
+        first, is_period = _as_frequency(low or "5 Hz")
+    with argument("high"):
+        last, other = _as_frequency(high or "2 kHz")
     if is_period and other and first > last:  # from a short period to a long one
         first, last = last, first
     return octave_frequencies(first, last, per_octave or fine_enough(min(ratios, default=0.05)))

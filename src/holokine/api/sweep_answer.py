@@ -161,7 +161,7 @@ class SweepAnswer(MovingAnswer[SweepResult]):
 
     def _frequency(self, at: float | str | None) -> tuple[float, float | None]:
         """A frequency in Hz and a phase in rad from ``45 Hz``, ``45 Hz, 90 deg`` or a number."""
-        from holokine.units import quantity
+        from holokine.units import argument_of, quantity
 
         if at is None:
             if not len(self.result.peak_frequencies):
@@ -172,7 +172,7 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         if isinstance(at, str) and words[-1].rstrip("0123456789.+-") in ("deg", "°", "rad") and len(words) > 2:
             turn = quantity(" ".join(words[-2:]), "angle")
             at = " ".join(words[:-2])
-        f = quantity(at, "frequency")
+        f = argument_of("at", at, "frequency")
         low, high = float(self.result.frequency_hz.min()), float(self.result.frequency_hz.max())
         if not low * (1 - 1e-9) <= f <= high * (1 + 1e-9):
             raise EventError(f"the sweep runs from {low:.6g} to {high:.6g} Hz; {f:g} Hz lies outside")
@@ -194,11 +194,11 @@ class SweepAnswer(MovingAnswer[SweepResult]):
             A frequency outside the sweep.
         """
         from holokine.api.deformed import Deformed
-        from holokine.units import quantity
+        from holokine.units import argument_of
 
         f, turn = self._frequency(at)
         if phase is not None:
-            turn = quantity(phase, "angle")
+            turn = argument_of("phase", phase, "angle")
         amplitude = self.motion.amplitude(f)
         if turn is None:
             turn = _largest_instant(amplitude)

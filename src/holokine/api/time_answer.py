@@ -82,11 +82,11 @@ class TimeAnswer(MovingAnswer[TimeResult]):
             An instant outside the history, or no whole fields.
         """
         from holokine.api.deformed import Deformed
-        from holokine.units import quantity
+        from holokine.units import argument_of
 
         if at is None and not len(self.result.peak_times):
             raise EventError("no gauge tells which instant is meant: give one, such as at=0.012 or at='12 ms'")
-        when = float(self.result.peak_times[0]) if at is None else quantity(at, "time")
+        when = float(self.result.peak_times[0]) if at is None else argument_of("at", at, "time")
         time, field = self.motion.at(when, nearest=nearest)
         return Deformed(self.system, field, self.name, time)
 
@@ -229,14 +229,14 @@ class TimeAnswer(MovingAnswer[TimeResult]):
             No such window, another ending, or imageio is not installed.
         """
         from holokine.show.histories import animate_answer
-        from holokine.units import quantity
+        from holokine.units import argument_of
 
         result = self.result
         number = 0 if gauge is None else self._numbers(gauge)[0]
         if window is None:
             slow = 2.0 * np.pi / float(result.reduced.omega.min())
             window = (float(result.time[0]), min(result.pulse.end + 5.0 * slow, float(result.time[-1])))
-        start, end = (quantity(w, "time") for w in window)
+        start, end = (argument_of("window", w, "time") for w in window)
         animate_answer(self.motion, number, (start, end), Path(path), seconds, rate, share, pixels)
         return Path(path)
 

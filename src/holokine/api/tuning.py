@@ -12,7 +12,7 @@ from holokine.api.tuned import TunedDamper
 from holokine.describe.events import SweepEvent, SweepRange
 from holokine.errors import DescriptionError, EventError
 from holokine.respond.tuned import tune
-from holokine.units import quantity
+from holokine.units import argument_of
 
 if TYPE_CHECKING:
     from holokine.api.modes import Modes
@@ -29,8 +29,8 @@ def tuned_damper(
     """See `Modes.tune`."""
     if (mass is None) == (ratio is None):
         raise DescriptionError("a tuned damper: give its mass, or its ratio to the effective mass, one of them")
-    kilograms = None if mass is None else quantity(mass, "mass")
-    share = None if ratio is None else quantity(ratio, "number")
+    kilograms = None if mass is None else argument_of("mass", mass, "mass")
+    share = None if ratio is None else argument_of("ratio", ratio, "number")
     for value, word in ((kilograms, "mass"), (share, "ratio")):
         if value is not None and not value > 0:
             raise DescriptionError(f"a tuned damper: its {word} must be greater than 0")
@@ -40,7 +40,7 @@ def tuned_damper(
     chain = modes._now
     node = chain.system.node(at, "tuned damper")
     row = modes.set.index(mode) if mode is not None else _most_moved(modes, node, direction)
-    limits = None if band is None else tuple(quantity(b, "frequency") for b in band)
+    limits = None if band is None else tuple(argument_of("band", b, "frequency") for b in band)
     if limits is not None and (len(limits) != 2 or not 0 < limits[0] < limits[1]):
         raise EventError("a band runs from one frequency to a higher one")
     acts: Any = against or "force"

@@ -22,7 +22,7 @@ from holokine.describe.walk import walk
 from holokine.describe.yaml_file import DEEPEST, read_yaml
 from holokine.errors import DescriptionError, HolokineError, UnitError, UnknownNameError, shown
 
-__all__ = ["Document", "Origin", "Places", "read_document", "validated", "variant_of"]
+__all__ = ["Document", "Origin", "Places", "read_document", "translated", "validated", "variant_of"]
 
 _KINDS: dict[str, type[DescriptionError]] = {"unit": UnitError, "key": UnknownNameError}
 _HIDDEN = {"function-before", "function-after", "nullable"}
@@ -188,7 +188,7 @@ def validated(data: Mapping[str, Any], places: Places, folder: Folder) -> Docume
         units = Units.model_validate(plain.get(spelt.get("units", "units")) or {})
         system = units.system()
     except ValidationError as err:
-        raise _translated(err, places, ("units",)) from None
+        raise translated(err, places, ("units",)) from None
     except UnitError as err:
         raise UnitError(f"{places.of(('units',))}: {err}") from None
     if "holokine" not in plain and places.source:
@@ -198,7 +198,7 @@ def validated(data: Mapping[str, Any], places: Places, folder: Folder) -> Docume
     try:
         description = Description.model_validate(plain, context={"units": system})
     except ValidationError as err:
-        raise _translated(err, places, ()) from None
+        raise translated(err, places, ()) from None
     check_references(description, places.of)
     document = Document(adjusted(description), plain, places, folder, Origin(places.source))
     for name, change in description.variants.items():
@@ -206,8 +206,8 @@ def validated(data: Mapping[str, Any], places: Places, folder: Folder) -> Docume
     return document
 
 
-def variant_of(document: Document, name: str, override: Mapping[str, Any]) -> Document:
-    """The document with a variant's values in place of its own; without a name, with changes made by a call.
+def variant_of(document: Document, name: str, override: Mapping[str, Any], what: str = "changed") -> Document:
+    """The document with a variant's values in place of its own; without a name, with changes made by a call (`what`).
 
     Raises
     ------
@@ -216,7 +216,7 @@ def variant_of(document: Document, name: str, override: Mapping[str, Any]) -> Do
     """
 
     def where() -> str:
-        return document.places.of(("variants", name)) if name else "changed"
+        return document.places.of(("variants", name)) if name else what
 
     if "variants" in override:
         raise DescriptionError(f"{where()}: a variant cannot have variants")
@@ -224,7 +224,12 @@ def variant_of(document: Document, name: str, override: Mapping[str, Any]) -> Do
     try:
         result = validated(plain, Places(), document.folder)
     except DescriptionError as err:
-        raise type(err)(f"{where()}: {err}") from None
+        told = (
+            str(err).removeprefix("events, event given").removeprefix("events, event")
+            if what != "changed"
+            else str(err)
+        )
+        raise type(err)(f"{where()}{told if told.startswith((',', ':')) else ': ' + told}") from None
     before = document.origin
     return replace(result, origin=Origin(before.source, (*before.changes, (name, dict(override))), before.digest))
 
@@ -275,7 +280,8 @@ _LONG_NAME = 200
 _TOLD = 20
 
 
-def _translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) -> HolokineError:
+def translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) -> HolokineError:
+    """What a validator found as one of our errors, each with its place."""
     problems: list[tuple[str, str]] = []
     for item in _of_the_right_kind(err.errors(include_url=False)):
         path = prefix + tuple(p for p in item["loc"] if not (isinstance(p, str) and _hidden(p)))
