@@ -57,6 +57,8 @@ def main() -> int:
                 kinds[outcome.kind] += 1
                 slowest = sorted([*slowest, (seconds, number, words)], reverse=True)[:5]
                 if outcome.fault:
+                    if outcome.way not in ways:
+                        print(f"case {number} ({words[:110]}): {outcome.kind}: {outcome.words[:300]}", flush=True)
                     ways[outcome.way] += 1
                     first.setdefault(outcome.way, (number, words, outcome.words))
         for way, many in ways.most_common():

@@ -224,11 +224,9 @@ def variant_of(document: Document, name: str, override: Mapping[str, Any], what:
     try:
         result = validated(plain, Places(), document.folder)
     except DescriptionError as err:
-        told = (
-            str(err).removeprefix("events, event given").removeprefix("events, event")
-            if what != "changed"
-            else str(err)
-        )
+        told = str(err)
+        if what != "changed":  # an event given in a call stands in no table
+            told = told.removeprefix("events, event given").removeprefix("events, event")
         raise type(err)(f"{where()}{told if told.startswith((',', ':')) else ': ' + told}") from None
     before = document.origin
     return replace(result, origin=Origin(before.source, (*before.changes, (name, dict(override))), before.digest))
