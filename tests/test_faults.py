@@ -23,8 +23,6 @@ from holokine import whole
 from holokine.errors import OutputError, RunFileError, StaleError
 from holokine.store.sealed import seal
 
-HOLOKINE = [sys.executable, "-c", "from holokine.cli.main import run; run()"]
-
 
 @pytest.fixture(scope="module")
 def saved(tmp_path_factory) -> Path:
@@ -200,7 +198,7 @@ while True:
 """Saves one run and then the other over it, without end."""
 
 
-@pytest.mark.parametrize("rounds", [12])
+@pytest.mark.parametrize("rounds", [8])
 def test_a_process_killed_while_it_saves_leaves_a_whole_file(saved, tmp_path, rounds):
     """`scripts/faults.py` does 200 rounds."""
     kill_and_reopen(saved, tmp_path, rounds)

@@ -57,7 +57,7 @@ class Tags(HTMLParser):
             self.inside = ""
 
 
-@pytest.mark.parametrize("first", range(0, len(NASTY), 3))
+@pytest.mark.parametrize("first", range(0, len(NASTY), 4))
 def test_names_are_text_in_every_output(tmp_path, first):
     """Every command with all its files, from an assembly file of such names and from its run file."""
     title, event, gauge = (NASTY[(first + k) % len(NASTY)] for k in (0, 6, 5))
