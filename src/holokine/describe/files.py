@@ -61,6 +61,8 @@ class Folder:
             self._seen[name] = self._looked_at(name)
         except OSError as err:
             return f"{name} cannot be read: {err.strerror}"
+        except DescriptionError as err:  # said where it is read
+            return f"{name} cannot be read: {err}"
         return self._seen[name][1]
 
     def _looked_at(self, name: str) -> tuple[tuple[int, ...], str]:

@@ -508,6 +508,8 @@ class Outlined:
             segments.setdefault((a, b), False)
         for place in sheet.points:
             node(place)
+        if not rims:
+            raise MeshError("the outline is no larger than what is merged into one node: is its unit right?")
         meets = np.bincount(np.array(list(rims)).ravel(), minlength=len(places))
         bad = [*np.flatnonzero(meets > 2).tolist(), *(e[0] for e, n in rims.items() if n > 1)]
         if bad:
