@@ -29,6 +29,7 @@ __all__ = [
     "UnknownNameError",
     "argument",
     "first_few",
+    "headed",
     "nearest_hint",
     "shown",
 ]
@@ -45,8 +46,8 @@ def shown(value: object) -> str:
 
 
 @contextmanager
-def argument(name: str) -> Iterator[None]:
-    """Within it, errors begin with the argument (or file) that they stem from.
+def headed(head: str) -> Iterator[None]:
+    """Within it, our errors begin with what they are about (a part, a file, an argument).
 
     Raises
     ------
@@ -55,9 +56,22 @@ def argument(name: str) -> Iterator[None]:
     try:
         yield
     except HolokineError as err:
-        if not str(err).startswith(name):
-            err.args = (f"{name}: {err}",)
+        if not str(err).startswith(head):
+            err.args = (f"{head}: {err}",)
         raise
+
+
+@contextmanager
+def argument(name: str) -> Iterator[None]:
+    """Within it, errors begin with the argument of a call whose value they are about, Python's own included.
+
+    Raises
+    ------
+    HolokineError
+    """
+    try:
+        with headed(name):
+            yield
     except (TypeError, ValueError, OverflowError) as err:
         raise DescriptionError(f"{name}: {err}") from None
 

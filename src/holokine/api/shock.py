@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from holokine.errors import EventError, UnitError, argument, first_few, nearest_hint
+from holokine.errors import EventError, UnitError, argument, first_few, headed, nearest_hint
 from holokine.excite.tables import read_columns
 from holokine.modes.check import Finding
 from holokine.respond.shock import (
@@ -197,7 +197,7 @@ def shock(
     width = argument_of("broaden", broaden, "number")
     if not 0 <= width < 1:
         raise EventError("broaden: a spectrum is broadened by 0 to less than 100 %")
-    with argument(title):
+    with headed(title):
         found = shock_spectrum(time, acceleration, f, ratios, quantity=of, remove_offset=remove_offset)  # type: ignore[arg-type]
     more = _spacing_findings(f, found, float(time[-1] - time[0]), peaks_at, frequencies is not None)
     return Shock(replace(found, findings=(*found.findings, *more)), title, width)

@@ -14,8 +14,8 @@ from scipy.sparse.csgraph import connected_components
 from holokine.describe import Description
 from holokine.describe.files import Folder
 from holokine.describe.parts import Beam, MeshFile, Ring
-from holokine.errors import MeshError
-from holokine.mesh.builders import in_part, mesh_geometry, normal_axes, outlined
+from holokine.errors import MeshError, headed
+from holokine.mesh.builders import mesh_geometry, normal_axes, outlined
 from holokine.mesh.cells import CELLS
 from holokine.mesh.files import FileMesh, pick, read_mesh
 from holokine.mesh.mesh import Block, Mesh
@@ -58,11 +58,11 @@ def build_mesh(description: Description, folder: Folder | None = None) -> Mesh:
     later: list[tuple[int, str]] = []
     for name, part in description.parts.items():
         if part.beam is not None:
-            with in_part(name):
+            with headed(f'part "{name}"'):
                 nodes, block = _beam_run(name, part.beam, pieces[0], points, count)
             own = [block]
         elif part.ring is not None:
-            with in_part(name):
+            with headed(f'part "{name}"'):
                 nodes, block = _ring(name, part.ring, count)
             own = [block]
         elif part.mesh is not None:
@@ -102,7 +102,7 @@ def _add_outlined(
     sheets = []
     for name, plate in plates.items():
         assert plate is not None
-        with in_part(name):
+        with headed(f'part "{name}"'):
             sheets.append(Sheet.of(name, plate))
     ends = [s.space(np.array([c.start for c in s.curves])) for s in sheets]
     diagonal = float(np.linalg.norm(np.ptp(np.concatenate([places, *ends]), axis=0)))

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe.parts import Box, Cylinder, Extrusion, Part, Plate, Tube
-from holokine.errors import MeshError
+from holokine.errors import MeshError, headed
 from holokine.mesh.grids import (
     brick_layers,
     convert,
@@ -23,7 +21,7 @@ from holokine.mesh.grids import (
 )
 from holokine.mesh.outlines import Outlined, Sheet, meet
 
-__all__ = ["in_part", "mesh_geometry", "normal_axes", "outlined"]
+__all__ = ["mesh_geometry", "normal_axes", "outlined"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -32,26 +30,11 @@ Meshed = tuple[Floats, Ints, str]
 
 def mesh_geometry(name: str, part: Part) -> tuple[Floats, list[tuple[Ints, str]]]:
     """Nodes (n, 3) in m, and cells with their kind, of a part that is a grid or extruded."""
-    with in_part(name):
+    with headed(f'part "{name}"'):
         if part.extrusion is not None and not part.extrusion.is_grid:
             return _pushed_outline(name, part.extrusion)
         points, cells, kind = _grid(part)
     return points, [(cells, kind)]
-
-
-@contextmanager
-def in_part(name: str) -> Iterator[None]:
-    """Within it, errors name the part.
-
-    Raises
-    ------
-    MeshError
-    """
-    try:
-        yield
-    except MeshError as err:
-        head = f'part "{name}": '
-        raise MeshError(str(err) if str(err).startswith(head) else head + str(err)) from None
 
 
 def outlined(
@@ -64,7 +47,7 @@ def outlined(
     for sheet in sheets:
         shape = parts[sheet.name].plate
         assert shape is not None
-        with in_part(sheet.name):
+        with headed(f'part "{sheet.name}"'):
             points, cells, bent = meshes.mesh(sheet, shape.cells == "quads")
             points, blocks = surface_cells(points, cells, shape.quadratic, bent)
         result[sheet.name] = sheet.space(points), blocks

@@ -71,7 +71,6 @@ def damped_lines(found: DampedModes, coupling: Coupling) -> list[str]:
 
 def plot_poles(found: DampedModes, count: int, title: str) -> Any:
     """Poles in the upper half of the complex plane, with lines of equal damping ratio; returns the Figure."""
-
     figure = empty_figure(SIZE)
     ax = figure.subplots()
     real, imaginary = found.poles.real, found.poles.imag / (2.0 * np.pi)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 from pathlib import Path
 from typing import Any
 
@@ -34,7 +33,6 @@ MOST_ROWS = 8000
 
 def plot_excitation(pulse: BasePulse, name: str) -> Any:
     """Acceleration, velocity and displacement of the base, and factors of loads, against time; returns the Figure."""
-
     moves, loads = pulse.moves_base, [k for k in pulse.loads if pulse.resting[k] == 0]
     rows = 3 * moves + bool(loads)
     figure = empty_figure((12.8, 8.0))
@@ -154,9 +152,7 @@ def write_sweep_page(answer: SweepResult, path: Path, title: str) -> None:
 def _write_page(
     data: dict[str, Any], heading: str, lines: list[str], findings: tuple[Finding, ...], path: Path
 ) -> None:
-    facts = "".join(f"<li>{html.escape(line)}</li>" for line in lines)
-    facts += "".join(f'<li class="{f.level}">{f.level}: {html.escape(f.text)}</li>' for f in findings)
-    text = filled_page("histories.html", heading, facts, data)
+    text = filled_page("histories.html", heading, lines, findings, data)
     with whole_file(path) as part:
         part.write_text(text, encoding="utf-8")
 

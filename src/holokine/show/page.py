@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import html
 from pathlib import Path
 from typing import Any
 
@@ -91,9 +90,7 @@ def write_page(modes: ModeSet, path: Path, table: pd.DataFrame, shares: pd.DataF
         "shapes": _packed(np.round(shapes.reshape(modes.count, -1) * 30000.0), "<i2"),
         "modes": rows,
     }
-    facts = "".join(f"<li>{html.escape(line)}</li>" for line in [proof_text(modes), *mass_lines(modes)])
-    facts += "".join(f'<li class="{f.level}">{f.level}: {html.escape(f.text)}</li>' for f in modes.findings)
-    text = filled_page("page.html", title, facts, data)
+    text = filled_page("page.html", title, [proof_text(modes), *mass_lines(modes)], modes.findings, data)
     with whole_file(path) as part:
         part.write_text(text, encoding="utf-8")
 

@@ -9,6 +9,8 @@ from functools import cache
 from importlib.resources import files
 from typing import Any
 
+from holokine.findings import Finding
+
 __all__ = ["empty_figure", "filled_page", "label"]
 
 _LONGEST = 48
@@ -43,13 +45,17 @@ def label(text: str) -> str:
     return f" {short}" if short.startswith("_") else short
 
 
-def filled_page(template: str, heading: str, facts: str, data: dict[str, Any]) -> str:
-    """A template of this package with its heading, its facts (HTML) and the data of its script put in.
+def filled_page(
+    template: str, heading: str, lines: list[str], findings: tuple[Finding, ...], data: dict[str, Any]
+) -> str:
+    """A template of this package with its heading, lines, findings and the data of its script put in.
 
     All at once, so that nothing that is put in is taken for a place to put in more; no text in the data can end the
     script or begin another.
     """
     text = files("holokine.show").joinpath(template).read_text(encoding="utf-8")
+    facts = "".join(f"<li>{html.escape(line)}</li>" for line in lines)
+    facts += "".join(f'<li class="{f.level}">{f.level}: {html.escape(f.text)}</li>' for f in findings)
     script = json.dumps(data)
     for sign in "<>&":
         script = script.replace(sign, f"\\u{ord(sign):04x}")

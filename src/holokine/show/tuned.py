@@ -97,7 +97,6 @@ def tuned_findings(result: Tuned) -> tuple[Finding, ...]:
 
 def plot_tuned(result: Tuned, title: str) -> Any:
     """Amplitude of the reading over frequency without the damper and with each setting; returns the Figure."""
-
     figure = empty_figure(SIZE)
     ax = figure.subplots()
     unit, size = _unit(result)

@@ -16,7 +16,7 @@ import numpy as np
 import scipy.linalg.blas
 from numpy.typing import NDArray
 
-from holokine.solvers.factor import sparse_library
+from holokine.solvers.factor import fast_installed, sparse_library
 from holokine.system.wide import Matrix, WideSum
 
 __all__ = ["WIDE", "Symmetric", "inner", "inverse_form", "one_pool", "subtract"]
@@ -162,8 +162,11 @@ def subtract(W: Floats, P: Floats, V: Floats) -> None:
 
 @contextmanager
 def one_pool() -> Iterator[None]:
-    """Within it NumPy's own threads rest, where the sparse solver brings a pool that also does large products."""
-    if sparse_library() is None:
+    """Within it NumPy's own threads rest, where the sparse solver brings a pool that also does large products.
+
+    Whether it does is told without loading it: many an answer needs no solver.
+    """
+    if not fast_installed():
         yield
         return
     with _numpys_own().limit(limits=1):

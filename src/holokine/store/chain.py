@@ -98,8 +98,10 @@ class Chain:
         return self.memory.take(stage, key, made)
 
     @contextmanager
-    def working(self, what: str) -> Iterator[None]:
+    def working(self, what: str, *, described: bool = True) -> Iterator[None]:
         """Within it, errors say where in the description they arose; files stay as they are; memory is enough.
+
+        `described`: whether what is made stands in the description at all.
 
         Raises
         ------
@@ -109,7 +111,8 @@ class Chain:
             with self.document.folder.steady(), enough_memory(what), one_pool():
                 yield
         except HolokineError as err:
-            self.document.say_where(err)
+            if described:
+                self.document.say_where(err)
             raise
 
     @property
@@ -216,10 +219,8 @@ class Chain:
     def answered(self, bench: Any, name: str, event: EventKind) -> Any:
         """The result of an event on a bench, from files that are as they were."""
         tell(f'answering "{name}"')
-        if self.document.description.events.get(name) is not event:  # given in a call: no line says it
-            with enough_memory(f'the answer to "{name}"'):
-                return answer_event(bench, name, event)
-        with self.working(f'the answer to "{name}"'):
+        described = self.document.description.events.get(name) is event  # of one given in a call no line tells
+        with self.working(f'the answer to "{name}"', described=described):
             return answer_event(bench, name, event)
 
 
