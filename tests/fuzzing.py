@@ -142,14 +142,18 @@ def whole_job(path: Path) -> Outcome:
         return Outcome("refused", str(err)) if placed(str(err)) else Outcome("no place", str(err))
     for name, table in tables.items():
         numbers = table.select_dtypes("number").drop(columns="period_s", errors="ignore")  # endless of rigid modes
-        bad = [c for c in numbers if np.isinf(numbers[c].to_numpy(dtype=float)).any() or _no_peak(c, numbers[c])]
+        bad = [c for c in numbers if np.isinf(numbers[c].to_numpy(dtype=float)).any() or _no_peak(c, numbers)]
         if bad:
             return Outcome("not finite", f"{name}, {bad[0]}")
     return Outcome("done", "")
 
 
-def _no_peak(column: str, values: Any) -> bool:
-    return column in ("frequency_hz", "peak") and bool(values.isna().any())
+def _no_peak(column: str, numbers: Any) -> bool:
+    """A peak, or its frequency, is missing; a reading that stays at zero has no frequency of its peak."""
+    if column not in ("frequency_hz", "peak"):
+        return False
+    lost = numbers[column].isna()
+    return bool((lost & (numbers["peak"] != 0)).any() if "peak" in numbers else lost.any())
 
 
 def placed(text: str) -> bool:
