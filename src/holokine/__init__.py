@@ -47,6 +47,7 @@ __all__ = [
     "formula",
     "match",
     "shock",
+    "verify",
 ]
 
 _LAZY = dict.fromkeys(
@@ -67,6 +68,8 @@ def __getattr__(name: str) -> Any:
         return getattr(import_module("holokine.api.shock"), name)
     if name in ("Matched", "match"):
         return getattr(import_module("holokine.api.match"), name)
+    if name == "verify":
+        return import_module("holokine.verification").verify
     if name == "formula":
         return import_module("holokine.api.formula").formula
     raise AttributeError(f"module 'holokine' has no attribute {name!r}")

@@ -125,6 +125,24 @@ class Rest:
         }  # fmt: skip
         return {name: table for name, table in found.items() if len(table)}
 
+    def screens(self, most: int = 12) -> list[tuple[str, pd.DataFrame]]:
+        """Tables as a reader wants them first, with their titles; long ones with their largest rows."""
+        titles = {
+            "feet": "One-way supports", "springs": "One-way springs, and springs with a law",
+            "axial": "Axial force of beams, tension positive", "supports": "Forces of supports on the assembly",
+            "readings": "Gauges at rest", "points": "Displacement of points", "stress": "Largest stress of parts",
+        }  # fmt: skip
+        tables, shown = self.tables(), []
+        for key, title in titles.items():
+            table = tables.get(key)
+            if table is None:
+                continue
+            if key in ("axial", "points") and len(table) > most:
+                title += f", the {most} largest of {len(table)}"
+                table = (table if key == "axial" else table.sort_values("size_mm", ascending=False)).head(most)
+            shown.append((title, table))
+        return shown
+
     def buckling(self, count: int = 6) -> BucklingAnswer:
         """Load factors of buckling.
 

@@ -104,6 +104,23 @@ class Check:
 
         return elements_table(self.system)
 
+    @property
+    def lines(self) -> list[str]:
+        """Totals and counts, a line each."""
+        from holokine.show.text import check_lines
+
+        return check_lines(self.report, self.system)
+
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """All tables by name."""
+        return {"mass": self.masses(), "elements": self.elements(), "connections": self.connections(),
+                "supports": self.supports()}  # fmt: skip
+
+    def screens(self) -> list[tuple[str, pd.DataFrame]]:
+        """Tables as a reader wants them first, with their titles."""
+        titles = ("Mass", "Elements (shape: 1 perfect, 0 flat)", "What holds what", "Supports")
+        return list(zip(titles, self.tables().values(), strict=True))
+
     def __str__(self) -> str:
         from holokine.show.text import check_text
 

@@ -53,6 +53,14 @@ class Damped:
 
         return damped_table(self.set, self._coupling.modes, self.modes.set, self.modes.damping)
 
+    def screens(self) -> list[tuple[str, pd.DataFrame]]:
+        """The columns that a reader wants first, with a title."""
+        table = self.table()
+        hidden = ["uncoupled_damping_percent", "real_part_per_s", "imaginary_part_per_s"]
+        if (table["kind"] == "swings").all():
+            hidden.append("kind")
+        return [("Damped modes", table.drop(columns=hidden))]
+
     @property
     def lines(self) -> list[str]:
         """What damps, and how strongly it couples the modes."""

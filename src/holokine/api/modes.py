@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from holokine.api.assembly import Assembly
     from holokine.api.compared import Compared
     from holokine.api.damped import Damped
+    from holokine.api.report import Report
     from holokine.api.tuned import TunedDamper
     from holokine.describe.events import EventKind
     from holokine.gauges import GaugeSet
@@ -178,6 +179,13 @@ class Modes:
         from holokine.show.text import proof_text
 
         return proof_text(self.set)
+
+    def lines(self, enough: Sequence[Enough] | None = None) -> list[str]:
+        """Mass held, whether the modes are `enough` (by default for 90 %), the proof of their number, the time step."""
+        from holokine.show.text import mass_lines, time_step_line
+
+        found = self.enough() if enough is None else enough
+        return [*mass_lines(self.set), *(e.words for e in found), self.statement, time_step_line(self.set)]
 
     def table(self) -> pd.DataFrame:
         """One row per mode: frequencies, what it is in words, where its energy is, how far the mesh can be trusted."""
@@ -489,6 +497,40 @@ class Modes:
 
         write_page(self.set, Path(path), self.table(), self.participation(), self.assembly.title)
         return Path(path)
+
+    def report(
+        self,
+        path: str | Path | None = None,
+        *,
+        sections: Sequence[str] | None = None,
+        events: Sequence[str] | None = None,
+        text: str | Path | None = None,
+    ) -> Report:
+        """The report of these modes and of every event: one HTML page for readers and printers, or a workbook.
+
+        Parameters
+        ----------
+        path : str or Path, optional
+            Where the page is written; without one, ``report().write`` and ``report().workbook`` do.
+        sections : list of str, optional
+            Of findings, assembly, state, modes, energy, damped, events, origin; all when left out.
+        events : list of str, optional
+            All events of the description when left out.
+        text : str or Path, optional
+            A Markdown file of the analyst's own. A heading of the first level that names a section or event puts what
+            follows at its beginning, any other makes a chapter.
+
+        Raises
+        ------
+        UnknownNameError, EventError, DescriptionError, OutputError
+            An unknown section or event, a text that cannot be read, a page that cannot be written.
+        """
+        from holokine.api.report import Report
+
+        made = Report(self, sections, events, text)
+        if path is not None:
+            made.write(path)
+        return made
 
     def animate(
         self,

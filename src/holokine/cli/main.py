@@ -612,13 +612,55 @@ def page(assembly: Path, page: Path, wanted: ModesRange) -> None:
     from holokine.cli.reports import open_modes
     from holokine.progress import quiet
 
-    if page.suffix.lower() not in (".html", ".htm"):
-        raise click.UsageError(f"{page}: the page's name must end with .html")
-    if not page.resolve().parent.is_dir():
-        raise click.UsageError(f"{page}: there is no folder {page.resolve().parent}")
+    _refuse_name(page, (".html", ".htm"), "page")
     open_modes(assembly, wanted).page(page)
     quiet()
     click.echo(f"wrote {page}")
+
+
+@cli.command()
+@_ASSEMBLY
+@click.argument("page", type=click.Path(path_type=Path, dir_okay=False))
+@click.option("--sections", metavar="LIST", help="Of findings, assembly, state, modes, energy, damped, events, origin; "
+              "all when left out.")  # fmt: skip
+@click.option("--event", "events", multiple=True, metavar="EVENT", help="Only this event (repeatable).")
+@click.option("--text", type=click.Path(path_type=Path), metavar="FILE",
+              help="Markdown of your own; after '# modes' or '# kerb strike' it goes into that section.")  # fmt: skip
+@click.option("--workbook", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+              help="Also every table, whole, as a workbook (.xlsx).")  # fmt: skip
+@_range
+def report(
+    assembly: Path,
+    page: Path,
+    sections: str | None,
+    events: tuple[str, ...],
+    text: Path | None,
+    workbook: Path | None,
+    wanted: ModesRange,
+) -> None:
+    """Write one HTML page to hand over: findings, assembly, modes, energies, every event, your own text.
+
+    \b
+    Example:
+      holokine report crate.yaml crate.html
+      holokine report crate.run crate.html --text notes.md --workbook crate.xlsx
+      holokine report crate.run crate.html --sections findings,modes,events --event "kerb strike"
+    """
+    from holokine.cli.reports import write_report
+
+    _refuse_name(page, (".html", ".htm"), "page")
+    if workbook is not None:
+        _refuse_name(workbook, (".xlsx",), "workbook")
+    chosen = None if sections is None else [s.strip() for s in sections.split(",") if s.strip()]
+    write_report(assembly, wanted, page, chosen, events or None, text, workbook)
+
+
+def _refuse_name(path: Path, endings: tuple[str, ...], what: str) -> None:
+    """Raise for a file that would have a wrong ending or no folder, before anything is solved."""
+    if path.suffix.lower() not in endings:
+        raise click.UsageError(f"{path}: the {what}'s name must end with {endings[0]}")
+    if not path.resolve().parent.is_dir():
+        raise click.UsageError(f"{path}: there is no folder {path.resolve().parent}")
 
 
 @cli.command()
@@ -718,6 +760,36 @@ def srs(
             "damping": damping or None, "q": factors, "of": of,
             "remove_offset": remove_offset, "broaden": broaden}  # fmt: skip
     deliver_shock(record, event, gauge, sides, by, keys, to)
+
+
+@cli.command()
+@click.option("--only", multiple=True, metavar="WORDS", help="Only cases that speak of this (repeatable).")
+@click.option("--page", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+              help="Write the table, every figure and the versions as an HTML page, for the files.")  # fmt: skip
+@_output
+def verify(only: tuple[str, ...], page: Path | None, to: Delivery) -> None:
+    """Run the verification cases on this machine: expected and computed figures, deviation, tolerance, versions.
+
+    \b
+    Example:
+      holokine verify
+      holokine verify --only plate --only sweep
+      holokine verify --page verification.html --out evidence
+
+    Ends with exit code 1 when a case is out of its tolerance.
+    """
+    from holokine.cli.verification import VerificationView
+
+    if page is not None:
+        _refuse_name(page, (".html", ".htm"), "page")
+    view = VerificationView.of(only)
+    view.deliver(to)
+    if page is not None:
+        view.found.page(page)
+        if not (to.as_json or to.as_csv):
+            click.echo(f"wrote {page}")
+    if not view.found.ok:
+        raise CheckFailedError("a verification case is out of its tolerance")
 
 
 @cli.command()

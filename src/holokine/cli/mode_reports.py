@@ -106,16 +106,13 @@ class DampedView(_View):
         table = damped.table()
         for mode in animate:
             damped._row(mode)
-        hidden = ["uncoupled_damping_percent", "real_part_per_s", "imaginary_part_per_s"]
-        if (table["kind"] == "swings").all():
-            hidden.append("kind")
         return cls(
             modes.assembly,
             f"{modes.assembly.title}: damped modes",
             "modes",
             modes.key,
             lines=damped.lines,
-            screens=[("Damped modes", table.drop(columns=hidden))],
+            screens=damped.screens(),
             tables={"damped_modes": table},
             figures={"poles": damped.plot},
             pictures={f"damped_mode_{m:02d}.{film.ending}": partial(damped.animate, m, **film.keys) for m in animate},
@@ -165,6 +162,8 @@ class EnergyView(_View):
 
     @classmethod
     def of(cls, path: Path, wanted: ModesRange, by: str, chosen: tuple[int, ...], change: str) -> EnergyView:
+        from holokine.show.mode_tables import ENERGY_TITLE, energy_in_words
+
         def before(assembly: Assembly) -> None:
             if by != "member":
                 assembly.refuse_groups(None if by == "group" else [by])
@@ -189,12 +188,7 @@ class EnergyView(_View):
             "modes",
             modes.key,
             lines=lines,
-            screens=[
-                (
-                    "Share of the energy (percent; those above 5 % or the three largest, at most six)",
-                    _screen_energy(energy),
-                )
-            ],
+            screens=[(ENERGY_TITLE, energy_in_words(energy))],
             tables={"energy": energy, "guidance": guidance},
             figures={"energy": lambda: modes.plot_energy(None if by == "member" else by)},
             findings=modes.findings,
@@ -205,25 +199,6 @@ class EnergyView(_View):
             ],
             facts={"advice": advice},
         )
-
-
-def _screen_energy(energy: pd.DataFrame) -> pd.DataFrame:
-    """Members that matter in each mode, strain and kinetic side by side, in words."""
-    import pandas as pd
-
-    rows = []
-    for mode, own in energy.groupby("mode", sort=False):
-        row: dict[str, Any] = {"mode": mode, "frequency_hz": float(own["frequency_hz"].iloc[0])}
-        for which in ("strain", "kinetic"):
-            ranked = own.sort_values(f"{which}_percent", ascending=False, kind="stable")
-            share = ranked[f"{which}_percent"]
-            large = ranked[share >= min(5.0, float(share.iloc[:3].min()))].iloc[:6]
-            words = [f"{m} {p:.0f}" for m, p in zip(large["member"], large[f"{which}_percent"], strict=True)]
-            rest = float(share.iloc[len(large) :].sum())
-            more = f"{int((share.iloc[len(large) :] > 0).sum()):,} others {rest:.0f}" if rest >= 0.5 else ""
-            row[which] = ", ".join([*words, *([more] if more else [])])
-        rows.append(row)
-    return pd.DataFrame(rows)
 
 
 @dataclass

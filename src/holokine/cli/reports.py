@@ -124,26 +124,17 @@ class CheckReportView(_View):
 
     @classmethod
     def of(cls, path: Path, as_saved: bool = False, look: LookAsked = PLAIN, sections: bool = False) -> CheckReportView:
-        from holokine.show.text import check_lines
-
         assembly = _read(path, as_saved)
         check = assembly.check()
-        masses, supports = check.masses(), check.supports()
-        elements, connections = check.elements(), check.connections()
         totals = check.report.totals
         return cls(
             assembly,
             f"{assembly.title}: check",
             "system",
             check.key,
-            lines=check_lines(check.report, check.system),
-            screens=[
-                ("Mass", masses),
-                ("Elements (shape: 1 perfect, 0 flat)", elements),
-                ("What holds what", connections),
-                ("Supports", supports),
-            ],
-            tables={"mass": masses, "elements": elements, "connections": connections, "supports": supports},
+            lines=check.lines,
+            screens=check.screens(),
+            tables=check.tables(),
             pictures={"assembly.png": partial(check.picture, **look.keys, sections=sections)},
             meshes={"assembly.vtu": assembly.write_mesh},
             findings=check.findings,
@@ -160,26 +151,6 @@ class CheckReportView(_View):
             },
             check=check,
         )
-
-
-def _screen_words(table: pd.DataFrame) -> pd.DataFrame:
-    """Frequency and what each mode is."""
-    result = table[["mode", "frequency_hz", "period_s", "what", "most_strain", "most_kinetic"]].copy()
-    result["period_s"] = 1e3 * result["period_s"]
-    result = result.rename(columns={"period_s": "period_ms"})
-    result["mesh_error_percent"] = table["mesh_error_percent"]
-    result["residual"] = [f"{r:.0e}" for r in table["residual"]]
-    return result
-
-
-def _screen_modes(table: pd.DataFrame, shares: pd.DataFrame) -> pd.DataFrame:
-    """Effective mass by direction with its running sum."""
-    result = shares[["mode", "frequency_hz"]].copy()
-    for d in "xyz":
-        result[f"{d}_kg"] = shares[f"effective_{d}_kg"]
-        result[f"{d}_percent"] = 100.0 * shares[f"ratio_{d}_of_free"]
-        result[f"{d}_sum_percent"] = 100.0 * shares[f"cumulative_{d}_of_free"]
-    return result
 
 
 def about_asked(assembly: Assembly) -> Assembly:
@@ -231,6 +202,29 @@ def open_modes(path: Path, wanted: ModesRange, before: Any = None, any_state: bo
     return assembly.modes(wanted.count, upto=wanted.upto, above=wanted.above, near=wanted.near)
 
 
+def write_report(
+    path: Path,
+    wanted: ModesRange,
+    page: Path,
+    sections: list[str] | None,
+    events: tuple[str, ...] | None,
+    text: Path | None,
+    workbook: Path | None,
+) -> None:
+    """`holokine report`."""
+    modes = open_modes(path, wanted, before=lambda a: [a.event_named(e) for e in events or ()])
+    made = modes.report(sections=sections, events=events, text=text)
+    made.write(page)
+    if workbook is not None:
+        made.workbook(workbook)
+    quiet()
+    click.echo(f"wrote {page}: {', '.join(s.title for s in made.sections)}")
+    if workbook is not None:
+        click.echo(f"wrote {workbook}: {len(made.tables)} tables")
+    for line in made.failed:
+        click.echo(f"not in it: {line}")
+
+
 @dataclass(frozen=True)
 class ModesAsked:
     """What `holokine modes` is asked to show."""
@@ -275,20 +269,19 @@ class ModesView(_View):
 
     @classmethod
     def about(cls, assembly: Assembly, modes: Modes, asked: ModesAsked) -> ModesView:
-        from holokine.show.mode_tables import enough_table, sorted_top
+        from holokine.show.mode_tables import enough_table, mass_by_direction, modes_in_words, sorted_top
         from holokine.show.scene import refuse_animation
-        from holokine.show.text import mass_lines, time_step_line
 
         table, shares = modes.table(), modes.participation()
         shares = sorted_top(shares, asked.sort, asked.top)
         shapes, animate = asked.shapes, asked.animate
         figures: dict[str, Any] = {"effective_mass": modes.plot_participation, "energy": modes.plot_energy}
         enough = modes.enough(0.9 if asked.need is None else asked.need, asked.along)
-        details = [*mass_lines(modes.set), *(e.words for e in enough), modes.statement, time_step_line(modes.set)]
+        details = modes.lines(enough)
         tables = {"modes": table, "participation": shares, "enough": enough_table(enough)}
         screens = [
-            ("What the modes are", _screen_words(table)),
-            ("Effective mass (percent of the free mass)", _screen_modes(table, shares)),
+            ("What the modes are", modes_in_words(table)),
+            ("Effective mass (percent of the free mass)", mass_by_direction(shares)),
         ]
         if asked.at_energy is not None:
             tables["peak_at_energy"] = modes.peak_at_energy(asked.at_energy)

@@ -12,18 +12,12 @@ if TYPE_CHECKING:
 
 __all__ = ["Busy", "Screen"]
 
-_UNITS = {
-    "_hz": " (Hz)", "_rad_s": " (rad/s)", "_kg": " (kg)", "_db": " (dB)", "_percent": " (%)", "_ms": " (ms)",
-    "_mm": " (mm)", "_s": " (s)", "_kg_m2": " (kg m²)", "_m": " (m)", "_mpa": " (MPa)", "_n": " (N)",
-    "_n_per_mm": " (N/mm)", "_n_s_per_m": " (N s/m)", "_deg": " (deg)",
-}  # fmt: skip
-
 
 def _title(column: str) -> str:
-    for ending in sorted(_UNITS, key=len, reverse=True):
-        if column.endswith(ending):
-            return column.removesuffix(ending).replace("_", " ") + "\n" + _UNITS[ending].strip()
-    return column.replace("_", " ")
+    from holokine.show.numbers import column_words
+
+    words, unit = column_words(column)
+    return f"{words}\n({unit})" if unit else words
 
 
 class Screen:
@@ -59,7 +53,7 @@ class Screen:
         from rich import box
         from rich.table import Table
 
-        from holokine.show.numbers import number_text
+        from holokine.show.numbers import cell_text
 
         if data.empty:
             return
@@ -75,24 +69,7 @@ class Screen:
         for row in data.itertuples(index=False):
             cells = []
             for column, value in zip(data.columns, row, strict=True):
-                if isinstance(value, float):
-                    percent = str(column).endswith("percent")
-                    tiny = str(column).endswith("_kg") and abs(value) < 0.05
-                    fine = "damping" in str(column)
-                    text = (
-                        f"{value:.2f}"
-                        if percent and fine
-                        else f"{value:.1f}"
-                        if percent
-                        else f"{value:.3f}"
-                        if tiny
-                        else number_text(value)
-                    )
-                    cells.append("-" if value != value else text)
-                elif column == "gauge" and value == previous:
-                    cells.append("")
-                else:
-                    cells.append(str(value))
+                cells.append("" if column == "gauge" and value == previous else cell_text(str(column), value))
             previous = row[0]
             table.add_row(*cells)
         self.console.print()

@@ -27,6 +27,9 @@ def with_factors(value: Any) -> Any:
     if isinstance(value, str):
         return {value: 1.0}
     if isinstance(value, list | tuple):
+        odd = [name for name in value if not isinstance(name, str)]
+        if odd:
+            raise complaint(f"a list of loads holds their names; loads with factors are a table, got {odd[0]!r}")
         return dict.fromkeys(value, 1.0)
     return value
 

@@ -32,9 +32,10 @@ def damped_table(found: DampedModes, count: int, modes: ModeSet, ratios: NDArray
     })  # fmt: skip
     if not len(found.real_poles):
         return table
+    real = found.real_poles
     still = pd.DataFrame({
         "mode": 0, "kind": "real", "frequency_hz": 0.0, "damping_percent": np.nan,
-        "decay_time_s": -1.0 / found.real_poles,
+        "decay_time_s": np.divide(-1.0, real, out=np.full(len(real), np.inf), where=real != 0.0),
         "nearest_mode": [int(modes.numbers[k]) if k < count else 0 for k in found.real_nearest],
         "real_part_per_s": found.real_poles, "imaginary_part_per_s": 0.0,
     })  # fmt: skip

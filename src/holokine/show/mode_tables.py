@@ -17,14 +17,18 @@ from holokine.modes.ritz import LoadShare
 from holokine.modes.words import mode_kinds
 
 __all__ = [
+    "ENERGY_TITLE",
     "bands_table",
     "comparison_table",
+    "energy_in_words",
     "energy_table",
     "enough_table",
     "formula_table",
     "guidance_lines",
     "guidance_table",
     "mac_table",
+    "mass_by_direction",
+    "modes_in_words",
     "sorted_top",
 ]
 
@@ -280,3 +284,43 @@ def load_shares_table(modes: ModeSet, shares: list[LoadShare]) -> pd.DataFrame:
         table[f"{share.load}_static_percent"] = 100.0 * share.static
         table[f"{share.load}_dynamic_percent"] = 100.0 * share.dynamic
     return pd.DataFrame(table)
+
+
+def modes_in_words(table: pd.DataFrame) -> pd.DataFrame:
+    """Frequency and what each mode is: the main columns of the table of modes."""
+    result = table[["mode", "frequency_hz", "period_s", "what", "most_strain", "most_kinetic"]].copy()
+    result["period_s"] = 1e3 * result["period_s"]
+    result = result.rename(columns={"period_s": "period_ms"})
+    result["mesh_error_percent"] = table["mesh_error_percent"]
+    result["residual"] = [f"{r:.0e}" for r in table["residual"]]
+    return result
+
+
+def mass_by_direction(shares: pd.DataFrame) -> pd.DataFrame:
+    """Effective mass by direction with its running sum, in percent of the free mass."""
+    result = shares[["mode", "frequency_hz"]].copy()
+    for d in "xyz":
+        result[f"{d}_kg"] = shares[f"effective_{d}_kg"]
+        result[f"{d}_percent"] = 100.0 * shares[f"ratio_{d}_of_free"]
+        result[f"{d}_sum_percent"] = 100.0 * shares[f"cumulative_{d}_of_free"]
+    return result
+
+
+ENERGY_TITLE = "Share of the energy (percent; those above 5 % or the three largest, at most six)"
+
+
+def energy_in_words(energy: pd.DataFrame) -> pd.DataFrame:
+    """Members that matter in each mode, strain and kinetic side by side, in words."""
+    rows = []
+    for mode, own in energy.groupby("mode", sort=False):
+        row: dict[str, object] = {"mode": mode, "frequency_hz": float(own["frequency_hz"].iloc[0])}
+        for which in ("strain", "kinetic"):
+            ranked = own.sort_values(f"{which}_percent", ascending=False, kind="stable")
+            share = ranked[f"{which}_percent"]
+            large = ranked[share >= min(5.0, float(share.iloc[:3].min()))].iloc[:6]
+            words = [f"{m} {p:.0f}" for m, p in zip(large["member"], large[f"{which}_percent"], strict=True)]
+            rest = float(share.iloc[len(large) :].sum())
+            more = f"{int((share.iloc[len(large) :] > 0).sum()):,} others {rest:.0f}" if rest >= 0.5 else ""
+            row[which] = ", ".join([*words, *([more] if more else [])])
+        rows.append(row)
+    return pd.DataFrame(rows)

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 from holokine.units import DIMENSIONS, STANDARD_GRAVITY
 
-__all__ = ["DISPLAY_UNITS", "display_unit", "number_text"]
+__all__ = ["DISPLAY_UNITS", "cell_text", "column_words", "display_unit", "number_text"]
 
 DISPLAY_UNITS: dict[str, tuple[str, float]] = {
     "displacement": ("mm", 1e-3),
@@ -19,6 +20,39 @@ DISPLAY_UNITS: dict[str, tuple[str, float]] = {
     "stress": ("MPa", 1e6),
     "share": ("%", 1e-2),
 }
+
+
+COLUMN_UNITS = {
+    "_hz": "Hz", "_rad_s": "rad/s", "_kg": "kg", "_db": "dB", "_percent": "%", "_ms": "ms", "_mm": "mm", "_s": "s",
+    "_kg_m2": "kg m²", "_m": "m", "_mpa": "MPa", "_n": "N", "_nm": "N m", "_n_per_mm": "N/mm", "_n_s_per_m": "N s/m",
+    "_deg": "deg",
+}  # fmt: skip
+"""Units by the endings of columns of tables."""
+
+
+def column_words(column: str) -> tuple[str, str]:
+    """Words and unit of a column of a table.
+
+    Examples
+    --------
+    >>> column_words("effective_z_kg"), column_words("what")
+    (('effective z', 'kg'), ('what', ''))
+    """
+    for ending in sorted(COLUMN_UNITS, key=len, reverse=True):
+        if column.endswith(ending) and column != ending:
+            return column.removesuffix(ending).replace("_", " "), COLUMN_UNITS[ending]
+    return column.replace("_", " "), ""
+
+
+def cell_text(column: str, value: Any) -> str:
+    """A cell of a table: four digits, percents to a tenth (damping to a hundredth), a dash where there is nothing."""
+    if not isinstance(value, float):
+        return str(value)
+    if value != value:
+        return "-"
+    if column.endswith("percent"):
+        return f"{value:.2f}" if "damping" in column else f"{value:.1f}"
+    return f"{value:.3f}" if column.endswith("_kg") and abs(value) < 0.05 else number_text(value)
 
 
 def display_unit(dimension: str) -> tuple[str, float]:

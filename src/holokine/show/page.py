@@ -18,7 +18,7 @@ from holokine.show.solids import feature_edges
 from holokine.show.text import mass_lines, proof_text
 from holokine.whole import whole_file
 
-__all__ = ["write_page"]
+__all__ = ["page_text", "write_page"]
 
 LARGEST = 60_000_000
 
@@ -28,12 +28,25 @@ def _packed(values: Any, kind: str) -> str:
 
 
 def write_page(modes: ModeSet, path: Path, table: pd.DataFrame, shares: pd.DataFrame, title: str) -> None:
-    """Write the page; shapes are kept to one part in 30,000 of the largest displacement.
+    """Write the page.
 
     Raises
     ------
     HolokineError
         When the shapes would make the file too large for a browser, or the file cannot be written.
+    """
+    text = page_text(modes, table, shares, title)
+    with whole_file(path) as part:
+        part.write_text(text, encoding="utf-8")
+
+
+def page_text(modes: ModeSet, table: pd.DataFrame, shares: pd.DataFrame, title: str) -> str:
+    """The page as text; shapes are kept to one part in 30,000 of the largest displacement.
+
+    Raises
+    ------
+    HolokineError
+        When the shapes would make the file too large for a browser.
     """
     drawing = drawing_of(modes.system)
     faces = np.concatenate([*drawing.faces.values(), np.zeros((0, 4), dtype=np.int64)])
@@ -90,9 +103,7 @@ def write_page(modes: ModeSet, path: Path, table: pd.DataFrame, shares: pd.DataF
         "shapes": _packed(np.round(shapes.reshape(modes.count, -1) * 30000.0), "<i2"),
         "modes": rows,
     }
-    text = filled_page("page.html", title, [proof_text(modes), *mass_lines(modes)], modes.findings, data)
-    with whole_file(path) as part:
-        part.write_text(text, encoding="utf-8")
+    return filled_page("page.html", title, [proof_text(modes), *mass_lines(modes)], modes.findings, data)
 
 
 def _percent(error: float) -> str:

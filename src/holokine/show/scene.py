@@ -59,12 +59,12 @@ def view_available() -> bool:
     return True
 
 
-def _plotter() -> Any:
+def _plotter(**keys: Any) -> Any:
     import pyvista
     from vtkmodules.vtkCommonCore import vtkLogger
 
     vtkLogger.SetStderrVerbosity(vtkLogger.VERBOSITY_OFF)  # it warns of a missing display, which is not needed
-    plotter = pyvista.Plotter(off_screen=True, window_size=list(PIXELS))
+    plotter = pyvista.Plotter(off_screen=True, window_size=list(PIXELS), **keys)
     plotter.set_background("white")
     return plotter
 
@@ -478,11 +478,10 @@ def picture_sheet(modes: ModeSet, chosen: list[int], path: Path) -> None:
         raise HolokineError(f"a sheet takes one to twelve modes, got {len(chosen)}")
     if not view_available():
         raise HolokineError(f"a sheet of modes needs pyvista; {VIEW_HINT}")
-    import pyvista
 
     columns = 1 if len(chosen) == 1 else 2 if len(chosen) <= 4 else 3 if len(chosen) <= 9 else 4
     rows = -(-len(chosen) // columns)
-    plotter = pyvista.Plotter(off_screen=True, window_size=(1280, 800), shape=(rows, columns), border=True)
+    plotter = _plotter(shape=(rows, columns), border=True)
     plotter.set_background("white")
     for k, mode in enumerate(chosen):
         plotter.subplot(k // columns, k % columns)

@@ -516,8 +516,15 @@ def _off(shape: _Shape, index: Ints) -> tuple[Floats, float]:
 
 
 def _floor(model: _Model, shape: _Shape) -> float:
-    """What rounding of node places leaves out of balance, relative to the largest force."""
-    stiffest = max((float(r.run.elastic[:, 6, 6].max()) for r in shape.runs), default=0.0)
+    """What rounding of node places leaves out of balance, relative to the largest force.
+
+    Of every element that meets at a node by itself, so that the squares add up.
+    """
+    squares = np.zeros(len(model.X))
+    for r in shape.runs:
+        for end in r.run.e.nodes.T:
+            np.add.at(squares, end, r.run.elastic[:, 6, 6] ** 2)
+    stiffest = float(np.sqrt(squares.max(initial=0.0)))
     scale = float((np.abs(shape.outside) + np.abs(shape.inner)).max(initial=0.0))
     return 20.0 * float(np.finfo(float).eps) * stiffest * model.size / max(scale, 1e-300)
 
