@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from operator import index
 from pathlib import Path, PurePath
 from typing import TYPE_CHECKING, Any, Literal
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from holokine.api.check import Check
     from holokine.api.modes import Modes
     from holokine.api.static_answer import StaticAnswer
+    from holokine.api.variation import BroughtMode, Refinement, Variation
     from holokine.describe.events import EventKind
     from holokine.describe.schema import Description
     from holokine.gauges import GaugeSet
@@ -564,6 +565,105 @@ class Assembly:
             count = None if count is None else index(count)
         request = Request.of(self.description, count, limit, low, around)
         return Modes(self, self._chain.modal(request, progress))
+
+    def _request(self, count: int | None, upto: Value | None) -> Request:
+        limit = None if upto is None else argument_of("upto", upto, "frequency")
+        with argument("count"):
+            count = None if count is None else index(count)
+        return Request.of(self.description, count, limit)
+
+    def vary(
+        self,
+        parameters: Mapping[str | tuple[str | int, ...], Any],
+        *,
+        samples: int | None = None,
+        seed: int = 1,
+        read: Sequence[str | tuple[str, str]] = (),
+        count: int | None = None,
+        upto: Value | None = None,
+        jobs: int | None = 1,
+        scheduler: str | None = None,
+        folder: str | Path | None = None,
+    ) -> Variation:
+        """Run many variants: modes followed by their shapes, and any reading of any event.
+
+        Parameters
+        ----------
+        parameters : dict
+            Values by place: keys of the description joined by slashes, such as ``"parts/deck/plate/thickness"``
+            (positions in lists from 1; a tuple of keys where a name holds a slash). Values are a list, or words:
+            ``"2 to 6 mm in 5"``, ``"uniform 2 to 6 mm"``, ``"normal 3 mm +- 5 %"``, ``"lognormal 3 mm +- 0.2 mm"``.
+        samples, seed : int, optional
+            Draw so many by a Latin hypercube, in place of a grid of all values.
+        read : list of str
+            ``"EVENT: GAUGE"``, each read as its peak.
+        count, upto : optional
+            Which modes, as for `modes`.
+        jobs : int, optional
+            Processes; None: as many as cores and memory allow. A script that asks for more than one guards its main
+            part by ``if __name__ == "__main__":``.
+        scheduler : str, optional
+            Address of a scheduler of dask.distributed, in place of processes here.
+        folder : str or Path, optional
+            Where finished variants are kept, so that an interrupted run goes on.
+
+        Raises
+        ------
+        DescriptionError, UnknownNameError, EventError, MechanismError, SolverError
+            A place, value, event or reading that is not there, a parameter that changes nothing, or an assembly that
+            cannot be solved as it is written. A variant that fails is a row of the table.
+        """
+        from holokine.api.variation import varied
+
+        basis = self._request(count, upto)
+        return varied(self, parameters, basis, read, samples, seed, jobs, scheduler, folder)
+
+    def reach(
+        self, parameter: str | tuple[str | int, ...], mode: int, to: Value, *, count: int | None = None
+    ) -> BroughtMode:
+        """Which value of a parameter brings a mode to a frequency: by derivatives, then run again to prove.
+
+        Parameters
+        ----------
+        parameter : str or tuple
+            A place that holds a number above zero, as for `vary`.
+        mode : int
+            By its number now; it is followed by its shape.
+        to : float or str
+            In Hz, or with a unit.
+
+        Raises
+        ------
+        DescriptionError, UnknownNameError
+            The mode hardly depends on it, or the value that is found on the way cannot be.
+        """
+        from holokine.api.variation import brought
+
+        with argument("mode"):
+            mode = index(mode)
+        basis = self._request(count, None)
+        if basis.count is not None and basis.count < mode + 4 and basis.upto is None:
+            basis = Request.of(self.description, mode + 4)
+        return brought(self, parameter, mode, argument_of("to", to, "frequency"), basis)
+
+    def refine(
+        self,
+        times: Sequence[float] = (1.5, 2.0),
+        *,
+        read: Sequence[str | tuple[str, str]] = (),
+        count: int | None = None,
+        upto: Value | None = None,
+    ) -> Refinement:
+        """Run with the built-in meshes finer by some factors: what frequencies and peaks tend to, with error bars.
+
+        Raises
+        ------
+        DescriptionError, UnknownNameError
+            No built-in mesh, or factors that make no difference.
+        """
+        from holokine.api.variation import refined_meshes
+
+        return refined_meshes(self, times, read, self._request(count, upto))
 
     @property
     def states(self) -> tuple[str, ...]:

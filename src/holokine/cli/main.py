@@ -570,6 +570,116 @@ def compare(
     CompareView.of(assembly, others, variants, mass_matrices, states, wanted).deliver(to)
 
 
+def _lowest(command: Any) -> Any:
+    """Options of which lowest modes, given to the command as `wanted`."""
+
+    @wraps(command)
+    def run(*args: Any, count: int | None, upto: str | None, **keys: Any) -> Any:
+        return command(*args, wanted=ModesRange(count, upto), **keys)
+
+    run = click.option("--upto", metavar="FREQ", help="Highest frequency, such as 400Hz (a bare number is Hz).")(run)
+    return click.option("--count", type=click.IntRange(min=1), help="Number of lowest modes.")(run)
+
+
+@cli.command()
+@_ASSEMBLY
+@click.option("--set", "given", multiple=True, required=True, metavar="'PLACE = VALUES'",
+              help="What is varied: keys joined by slashes, and a list (2, 3, 4 mm), a range (2 to 6 mm in 5), "
+              "or a distribution (uniform 2 to 6 mm; normal, lognormal 3 mm +- 5 %). Repeatable.")  # fmt: skip
+@click.option("--samples", type=click.IntRange(min=2), metavar="N", help="Draw N by a Latin hypercube, not a grid.")
+@click.option("--seed", type=int, default=1, show_default=True, help="Another start draws others.")
+@click.option("--read", multiple=True, metavar="'EVENT: GAUGE'", help="Peak to be read of every variant (repeatable).")
+@click.option("--wish", "wishes", multiple=True, metavar="WISH",
+              help="Such as 'lowest mode above 25 Hz', 'least mass' (repeatable): which variant is best.")  # fmt: skip
+@click.option("--write", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+              help="Write the best variant as an assembly file (needs --wish).")  # fmt: skip
+@click.option("--jobs", type=click.IntRange(min=1), metavar="N", help="Processes; as cores and memory allow.")
+@click.option("--scheduler", metavar="ADDRESS", help="Run on the workers of this dask.distributed scheduler, such as "
+              "tcp://host:8786.")  # fmt: skip
+@_lowest
+@_output
+def vary(
+    assembly: Path,
+    given: tuple[str, ...],
+    samples: int | None,
+    seed: int,
+    read: tuple[str, ...],
+    wishes: tuple[str, ...],
+    write: Path | None,
+    jobs: int | None,
+    scheduler: str | None,
+    wanted: ModesRange,
+    to: Delivery,
+) -> None:
+    """Run many variants: modes followed by their shapes, readings, and which is best.
+
+    With --out DIR finished variants are kept there, and an interrupted run goes on where it was. A variant that fails
+    is a row of the table.
+
+    \b
+    Example:
+      holokine vary crate.yaml --set "parts/deck/plate/thickness = 2 to 6 mm in 5" --out results
+      holokine vary crate.yaml --set "materials/steel/E = normal 205 GPa +- 3 %" --samples 40 --read "kerb strike: fan"
+      holokine vary crate.yaml --set "parts/deck/plate/thickness = 3, 4 mm" --wish "mode 7 above 30 Hz"
+
+    Ends with exit code 1 when no variant meets the bounds wished for.
+    """
+    from holokine.cli.vary_reports import VaryView
+
+    if write is not None and not wishes:
+        raise click.UsageError("--write needs --wish, which tells the best variant")
+    if jobs is not None and scheduler is not None:
+        raise click.UsageError("give --jobs (processes here) or --scheduler, not both")
+    keys = {"samples": samples, "seed": seed, "jobs": jobs, "scheduler": scheduler}
+    view = VaryView.of(assembly, given, read, wishes, keys, wanted, write, to.out)
+    view.deliver(to)
+    if not view.met:
+        raise CheckFailedError("no variant meets the bounds wished for")
+
+
+@cli.command()
+@_ASSEMBLY
+@click.argument("place")
+@click.option("--mode", type=click.IntRange(min=1), required=True, metavar="MODE", help="Its number as written.")
+@click.option("--to", "target", required=True, metavar="FREQ", help="Frequency that it is to have, such as 30Hz.")
+@click.option("--write", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+              help="Write the assembly with the value found.")  # fmt: skip
+@_output
+def reach(assembly: Path, place: str, mode: int, target: str, write: Path | None, to: Delivery) -> None:
+    """Which thickness, stiffness or other number brings a mode to a frequency; found by derivatives, proven by a run.
+
+    PLACE is written as for vary: keys joined by slashes.
+
+    \b
+    Example:
+      holokine reach crate.yaml parts/deck/plate/thickness --mode 7 --to 30Hz
+      holokine reach crate.yaml "adjust/fan set/stiffness" --mode 4 --to 25Hz --write stiffer.yaml
+    """
+    from holokine.cli.vary_reports import ReachView
+
+    ReachView.of(assembly, place, mode, target, write).deliver(to)
+
+
+@cli.command()
+@_ASSEMBLY
+@click.option("--times", type=float, multiple=True, metavar="FACTOR",
+              help="How much finer the elements become (repeatable; 1.5 and 2 when left out).")  # fmt: skip
+@click.option("--read", multiple=True, metavar="'EVENT: GAUGE'", help="Also the peak of this reading (repeatable).")
+@_lowest
+@_output
+def refine(assembly: Path, times: tuple[float, ...], read: tuple[str, ...], wanted: ModesRange, to: Delivery) -> None:
+    """Built-in meshes at two or three sizes: what frequencies and peaks tend to, with error bars.
+
+    \b
+    Example:
+      holokine refine crate.yaml --count 10
+      holokine refine crate.yaml --times 2 --read "kerb strike: deck stress" --out results
+    """
+    from holokine.cli.vary_reports import RefineView
+
+    RefineView.of(assembly, times, read, wanted).deliver(to)
+
+
 @cli.command()
 @click.argument("name", required=False)
 @click.argument("inputs", nargs=-1)
