@@ -179,7 +179,11 @@ def _panel(ax: Any, rows: pd.DataFrame, columns: list[str], k: int, shown: list[
     words = rows[columns[k]].dtype.kind not in "if"
     x = pd.Series(pd.factorize(rows[columns[k]])[0], index=rows.index) if words else rows[columns[k]]
     others = [c for m, c in enumerate(columns) if m != k]
-    groups = [rows.index] if not others else rows.groupby(others, sort=False, dropna=False).groups.values()
+    groups = (
+        [rows.index]
+        if not others
+        else rows.groupby(others[0] if len(others) == 1 else others, sort=False, dropna=False).groups.values()
+    )
     lines = [] if drawn else [g for g in groups if len(g) > 1]
     for number, column in enumerate(shown):
         colour = COLOURS[number % len(COLOURS)]

@@ -170,7 +170,7 @@ def reach(
         if not low < after < high:  # beyond what is known to be too far
             after = math.sqrt(low * high) if low > 0 and high < math.inf else after
         if high / max(low, 1e-300) - 1.0 < SHORTEST:
-            raise _ended(text, steps, target_hz, "two modes share its shape there, and in passing from one to the other "
+            raise _ended(text, steps, target_hz, "two modes share its shape there, and in passing from one to the next "
                          "it leaps over that frequency")  # fmt: skip
         predicted = f * (after / at) ** slope
         at = after

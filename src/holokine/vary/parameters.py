@@ -23,10 +23,8 @@ Path = tuple[str | int, ...]
 Kind = Literal["list", "range", "uniform", "normal", "lognormal"]
 _NUMBER = r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?"
 _QUANTITY = re.compile(rf"\s*(?P<number>{_NUMBER})\s*(?P<unit>.*?)\s*")
-_RANGE = re.compile(
-    rf"\s*(?P<low>{_NUMBER})\s*(?P<unit1>.*?)\s+to\s+(?P<high>{_NUMBER})\s*(?P<unit>.*?)"
-    r"(?:\s+in\s+(?P<count>\d+))?(?P<ratio>\s+by\s+ratio)?\s*"
-)
+_RANGE = re.compile(rf"\s*(?P<low>{_NUMBER})\s*(?P<unit1>.*?)\s+to\s+(?P<high>{_NUMBER})\s*(?P<unit>.*?)\s*")
+_STEPS = re.compile(r"\s+in\s+(?P<count>\d+)(?P<ratio>\s+by\s+ratio)?\s*$")
 _DRAWN = re.compile(
     rf"\s*(?P<number>{_NUMBER})\s*(?P<unit1>.*?)\s*(?:±|\+-|\+/-)\s*(?P<by>{_NUMBER})\s*(?P<unit>.*?)\s*"
 )
@@ -145,9 +143,10 @@ def read_spread(given: Any, where: str) -> Spread:
     kind = next((k for k in _KINDS if re.match(rf"{k}\b", words)), None)
     if kind is not None:
         return _drawn(kind, words[len(kind) :], where)
-    found = _RANGE.fullmatch(words)
+    steps = _STEPS.search(words)
+    found = _RANGE.fullmatch(words if steps is None else words[: steps.start()])
     if found is not None:
-        return _range(found, where)
+        return _range(found, steps, where)
     return _list([w.strip() for w in words.split(",")], where)
 
 
@@ -172,21 +171,21 @@ def _plain_number(value: Any) -> Any:
     return found[0] if found is not None and not found[1] else value
 
 
-def _range(found: re.Match[str], where: str) -> Spread:
+def _range(found: re.Match[str], steps: re.Match[str] | None, where: str) -> Spread:
     low, high, unit = float(found["low"]), float(found["high"]), found["unit"]
     if found["unit1"] and found["unit1"] != unit:
         raise DescriptionError(f"{where}: both ends of a range take one unit, got {found['unit1']} and {unit}")
-    if found["count"] is None:
+    if steps is None:
         raise DescriptionError(
             f"{where}: a range needs how many values, such as {found.group().strip()} in 5; to draw by chance, begin "
             "with uniform"
         )
-    count = int(found["count"])
+    count = int(steps["count"])
     if not 2 <= count <= MOST_VALUES or low == high:
         raise DescriptionError(f"{where}: a range takes two or more values (at most {MOST_VALUES:,}) between two ends")
-    if found["ratio"] and not (low > 0 and high > 0):
+    if steps["ratio"] and not (low > 0 and high > 0):
         raise DescriptionError(f"{where}: equal ratios need ends above zero")
-    numbers = np.geomspace(low, high, count) if found["ratio"] else np.linspace(low, high, count)
+    numbers = np.geomspace(low, high, count) if steps["ratio"] else np.linspace(low, high, count)
     plain = Spread("range", unit=unit)
     return Spread("range", tuple(plain.written(float(v)) for v in numbers), low, high, unit)
 
@@ -194,7 +193,7 @@ def _range(found: re.Match[str], where: str) -> Spread:
 def _drawn(kind: Any, words: str, where: str) -> Spread:
     if kind == "uniform":
         found = _RANGE.fullmatch(words)
-        if found is None or found["count"] or found["ratio"] or (found["unit1"] and found["unit1"] != found["unit"]):
+        if found is None or (found["unit1"] and found["unit1"] != found["unit"]):
             raise DescriptionError(f"{where}: expected uniform LOW to HIGH UNIT, got uniform{words}")
         low, high = float(found["low"]), float(found["high"])
         if not low < high:

@@ -10,6 +10,7 @@ import io
 import json
 import os
 import time
+import zlib
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from contextlib import ExitStack
@@ -18,6 +19,7 @@ from hashlib import sha256
 from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
+from zipfile import BadZipFile
 
 import numpy as np
 from numpy.typing import NDArray
@@ -404,7 +406,9 @@ def _on_a_cluster(base: _Base, groups: list[list[_Job]], address: str, stack: Ex
     shared = client.scatter(base, broadcast=True)
     futures = [client.submit(_worker, shared, group, pure=False) for group in groups]
     names = dict(zip((f.key for f in futures), groups, strict=True))
-    for future in as_completed(futures):
+    with client.as_current():
+        coming = as_completed(futures)
+    for future in coming:
         if future.status == "error":  # the worker itself failed, not the variant
             told = f"the worker failed: {future.exception()}"
             yield from (VariantResult(j.number, j.key, failed=told) for j in names[future.key])
@@ -497,7 +501,7 @@ def _kept(folder: Path, key: str, sample: Sample | None) -> VariantResult | None
     path = _file(folder, key, sample)
     try:
         found = VariantResult.of_bytes(path.read_bytes())
-    except (OSError, ValueError, KeyError, TypeError):
+    except (OSError, ValueError, KeyError, TypeError, EOFError, BadZipFile, zlib.error):
         return None
     return found if found.key == key else None
 
