@@ -19,9 +19,11 @@ Made from the docstrings by `python scripts/api_page.py`. `help(hk.Assembly.gaug
 are those of the [guide](guide.md).
 
 """
-CLASSES = ("Assembly", "Check", "Modes", "Compared", "Answer", "SpectrumAnswer", "TimeAnswer", "StaticAnswer", "Shock",
-           "Matched")  # fmt: skip
-FUNCTIONS = ("formula", "match", "shock", "demo_folder")
+CLASSES = (
+    "Assembly", "Check", "Modes", "Compared", "Answer", "SpectrumAnswer", "TimeAnswer", "StaticAnswer", "SweepAnswer",
+    "Damped", "TunedDamper", "Shock", "Matched", "Variation", "BroughtMode", "Refinement", "Report", "Verification",
+)  # fmt: skip
+FUNCTIONS = ("formula", "match", "shock", "verify", "demo_folder")
 
 
 def first_line(member: Any) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import io
 import json
+import shlex
 import shutil
 import subprocess
 import sys
@@ -97,8 +98,29 @@ def test_respond_prints_peaks_and_writes_tables_and_figures(crate_copy, tmp_path
     assert "missing mass answers with" in spectrum.stdout
 
 
-def test_demo_does_the_whole_job(tmp_path):
-    got = holokine("demo", "--out", str(tmp_path / "demo"))
+def test_the_demo_is_a_tour_whose_commands_work(tmp_path):
+    got = holokine("demo", cwd=tmp_path)
+    assert got.returncode == 0, got.stderr
+    lines = got.stdout.splitlines()
+    assert len(lines) <= 90
+    assert max(map(len, lines)) <= 120
+    folder = tmp_path / "crate-demo"
+    assert {p.name for p in folder.iterdir()} == {
+        "crate.yaml", "works.csv", "crate.run", "notes.md", "crate.html", "crate.xlsx"}  # fmt: skip
+    commands = [line.split("$ holokine ", 1)[1] for line in lines if "  $ holokine " in line]
+    assert len(commands) == 9
+    fan = hk.Modes.open(folder / "crate.run").respond("kerb strike").peaks().query("gauge == 'fan'").iloc[0]
+    assert f"the fan {fan['peak']:.3f} g after {fan['time_ms']:.2f} ms" in got.stdout
+    for command in commands:  # as they are typed, in the folder that the tour left
+        if "report" not in command:
+            told = inside(*(str(folder / w) if w.startswith("crate.") else w for w in shlex.split(command)))
+            assert told.returncode == 0, told.stderr
+    (tmp_path / "file").write_text("")
+    assert inside("demo", "--out", str(tmp_path / "file")).returncode == 2
+
+
+def test_demo_with_all_tables_does_the_whole_job(tmp_path):
+    got = holokine("demo", "--all", "--out", str(tmp_path / "demo"))
     assert got.returncode == 0, got.stderr
     for event in ("works shock", "kerb strike", "rail joint", "winter standstill", "fan start", "two wheel sets"):
         assert f": {event}" in got.stdout

@@ -30,18 +30,23 @@ __version__ = "0.1.0"
 __all__ = [
     "Answer",
     "Assembly",
+    "BroughtMode",
     "Check",
     "Compared",
     "Damped",
     "HolokineError",
     "Matched",
     "Modes",
+    "Refinement",
+    "Report",
     "Shock",
     "SpectrumAnswer",
     "StaticAnswer",
     "SweepAnswer",
     "TimeAnswer",
     "TunedDamper",
+    "Variation",
+    "Verification",
     "__version__",
     "demo_folder",
     "formula",
@@ -68,8 +73,12 @@ def __getattr__(name: str) -> Any:
         return getattr(import_module("holokine.api.shock"), name)
     if name in ("Matched", "match"):
         return getattr(import_module("holokine.api.match"), name)
-    if name == "verify":
-        return import_module("holokine.verification").verify
+    if name in ("Verification", "verify"):
+        return getattr(import_module("holokine.verification"), name)
+    if name in ("BroughtMode", "Refinement", "Variation"):
+        return getattr(import_module("holokine.api.variation"), name)
+    if name == "Report":
+        return import_module("holokine.api.report").Report
     if name == "formula":
         return import_module("holokine.api.formula").formula
     raise AttributeError(f"module 'holokine' has no attribute {name!r}")

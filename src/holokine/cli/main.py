@@ -903,19 +903,29 @@ def verify(only: tuple[str, ...], page: Path | None, to: Delivery) -> None:
 
 
 @cli.command()
-@click.option("--out", type=click.Path(path_type=Path, file_okay=False), metavar="DIR",
-              help="Write the assembly file, tables and figures into this folder.")  # fmt: skip
-def demo(out: Path | None) -> None:
-    """The whole job on the shipped demo: a converter crate on the roof of a tram.
+@click.option("--out", type=click.Path(path_type=Path), metavar="DIR",
+              help="Folder for the assembly, run file, report and workbook (crate-demo); with --all for every table "
+              "and figure.")  # fmt: skip
+@click.option("--all", "whole", is_flag=True, help="Every table of every step; files only with --out.")
+def demo(out: Path | None, whole: bool) -> None:
+    """A tour of the whole job on the shipped demo: a converter crate on the roof of a tram.
 
     \b
     Example:
       holokine demo
-      holokine demo --out crate-demo
-    """
-    from holokine.cli.reports import run_demo
+      holokine demo --out tour
+      holokine demo --all --out everything
 
-    run_demo(out)
+    The tour leaves its files in the folder crate-demo where it is called, or in DIR.
+    """
+    if whole:
+        from holokine.cli.reports import run_demo
+
+        run_demo(out)
+    else:
+        from holokine.cli.tour import run_tour
+
+        run_tour(out or Path("crate-demo"))
 
 
 def _end_in_order() -> None:

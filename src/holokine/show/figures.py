@@ -163,9 +163,17 @@ def plot_shock(result: ShockSpectrum, values: Any, name: str, side: str) -> Any:
     unit, size = display_unit(dimension.get(result.quantity, "acceleration"))
     figure, ax = _figure()
     for level, zeta in enumerate(result.damping):
-        ax.loglog(result.frequency_hz, values[level] / size, color=COLOURS[level % 6], lw=2,
-                  label=f"{100 * zeta:g} % damping")  # fmt: skip
+        curve = values[level] / size
+        ax.loglog(result.frequency_hz, curve, color=COLOURS[level % 6], lw=2, label=f"{100 * zeta:g} % damping")
+        if np.isfinite(curve).any():
+            best = int(np.nanargmax(curve))
+            where = float(result.frequency_hz[best]), float(curve[best])
+            ax.plot(*where, "o", color=COLOURS[level % 6], ms=6)
+            ax.annotate(f"{n(where[1])} {unit} at {n(where[0])} Hz", where, xytext=(0, 7), textcoords="offset points",
+                        ha="center", va="bottom", fontsize=9, color=COLOURS[level % 6],
+                        bbox={"facecolor": "white", "alpha": 0.75, "edgecolor": "none", "pad": 1})  # fmt: skip
     ax.set(xlabel="natural frequency (Hz)", ylabel=f"{result.quantity} ({unit})")
+    ax.margins(y=0.12)
     ax.set_title(f"{name}: shock response spectrum, {side}")
     plain_log_ticks(ax)
     ax.legend(loc="best")
@@ -209,7 +217,9 @@ def plot_conservatism(table: Any, name: str) -> Any:
         y, [own_label(f"{g} {c}") for g, c in zip(shown["gauge"], shown["component"], strict=True)], fontsize=8
     )
     ax.invert_yaxis()
-    ax.set_xlabel("combined peak / peak in time (right of 1: conservative)")
+    ax.set_xscale("log")
+    _plain_log(ax.xaxis)
+    ax.set(xlabel="combined peak / peak in time (right of 1: conservative)", ylabel="reading")
     left = f" ({len(shown)} of {len(table)} readings, those farthest from 1)" if len(table) > len(shown) else ""
     ax.set_title(f"{name}: rules of combination against the pulse in time{left}")
     ax.legend(loc="best")
@@ -218,12 +228,17 @@ def plot_conservatism(table: Any, name: str) -> Any:
 
 
 def plain_log_ticks(ax: Any) -> None:
+    """Plain numbers at 1, 2 and 5 on both axes."""
+    for axis in (ax.xaxis, ax.yaxis):
+        _plain_log(axis)
+
+
+def _plain_log(axis: Any) -> None:
     from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
-    for axis in (ax.xaxis, ax.yaxis):
-        axis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))
-        axis.set_major_formatter(FuncFormatter(lambda v, _: f"{v:g}"))
-        axis.set_minor_formatter(NullFormatter())
+    axis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))
+    axis.set_major_formatter(FuncFormatter(lambda v, _: f"{v:g}"))
+    axis.set_minor_formatter(NullFormatter())
 
 
 def main_readings(answer: TimeResult | SpectrumResult | SweepResult, checks: Sequence[LimitCheck] = ()) -> list[int]:
@@ -285,7 +300,7 @@ def plot_histories(answer: TimeResult, numbers: list[int] | None = None, checks:
             va="center", ha="left" if side > 0 else "right", color=COLOURS[1],
             bbox={"facecolor": "white", "alpha": 0.75, "edgecolor": "none", "pad": 1},
         )  # fmt: skip
-        ax.set_ylabel(f"({unit})")
+        ax.set_ylabel(f"{reading.dimension} ({unit})")
         frame = answer.reduced.channels.block(reading.channels[0]).frame
         ax.set_title(
             f"{reading.label} ({', '.join(w for w in (reading.dimension, frame) if w)})", loc="left", fontsize=10
@@ -334,6 +349,7 @@ def plot_shares(answer: SpectrumResult, numbers: list[int] | None = None, checks
         left_up += np.maximum(value, 0)
         left_down += np.minimum(value, 0)
     ax.set_yticks(y, [own_label(readings[i].label) for i in chosen])
+    ax.set_ylabel("reading")
     ax.set_xlabel("share in the square of the peak (%); below zero: the mode takes away")
     ax.set_title(f"{answer.name}: which modes make up each gauge" + (
         f" ({len(chosen)} of {len(every)})" if len(every) > len(chosen) else ""))  # fmt: skip

@@ -69,7 +69,7 @@ def plot_bands(modes: ModeSet) -> Any:
     ax.set_ylim(-0.6, len(bands) - 0.2)
     top = max([high for _, _, high in bands] + [1.0]) * 1.25
     ax.set_xlim(0, min(top, max(float(modes.frequencies_hz.max()) * 1.05, top * 0.5)))
-    ax.set_xlabel("frequency (Hz)")
+    ax.set(xlabel="frequency (Hz)", ylabel="band of excitation")
     ax.set_title("Natural frequencies against bands of excitation (marked: modes inside a band)", pad=24)
     ax.grid(axis="x", alpha=0.3)
     return ax

@@ -31,6 +31,17 @@ def _figure_class() -> Any:
                     text.set_parse_math(False)
             super().draw(renderer)
 
+        def _repr_png_(self) -> bytes:
+            """For notebooks."""
+            import io
+
+            from matplotlib.backends.backend_agg import FigureCanvasAgg
+
+            FigureCanvasAgg(self)
+            data = io.BytesIO()
+            self.savefig(data, dpi=80, format="png")
+            return data.getvalue()
+
     return PlainFigure
 
 

@@ -123,7 +123,7 @@ def _lighter(data: bytes) -> bytes:
 
     with Image.open(io.BytesIO(data)) as picture:
         less = io.BytesIO()
-        picture.convert("RGB").quantize(256, dither=Image.Dither.NONE).save(less, "PNG", optimize=True)
+        picture.convert("RGB").quantize(256, dither=Image.Dither.NONE).save(less, "PNG")
     return min(data, less.getvalue(), key=len)
 
 

@@ -5,6 +5,7 @@ Where the extra is not installed, pictures fall back to Matplotlib; animations a
 
 from __future__ import annotations
 
+import math
 import os
 import sys
 from collections.abc import Iterable, Iterator
@@ -253,10 +254,19 @@ class _Scene:
                 data.points = rest + displacement[node]
 
     def scale_bar(self) -> None:
-        self.plotter.add_scalar_bar(
-            self.label, mapper=self.painted[-1].mapper if self.painted else None, color="black", vertical=True,
-            position_x=0.88, position_y=0.2, height=0.5, width=0.05,
-        )  # fmt: skip
+        _scale_bar(self.plotter, self.label, self.painted[-1] if self.painted else None)
+
+
+def _scale_bar(plotter: Any, label: str, painted: Any) -> None:
+    """Colours with their numbers, at the right."""
+    bar = plotter.add_scalar_bar(
+        label, mapper=None if painted is None else painted.mapper, color="black", vertical=True, position_x=0.88,
+        position_y=0.2, height=0.5, width=0.05,
+    )  # fmt: skip
+    if bar is not None and painted is not None:
+        low, high = painted.mapper.scalar_range
+        places = max(0, 2 - math.floor(math.log10(max(abs(low), abs(high), 1e-300)))) if high > 0 else 2
+        bar.SetLabelFormat(f"%.{min(places, 12)}f")  # three digits of the largest, and no point without digits
 
 
 def _movable(system: System, amount: Floats, label: str, top: float, plotter: Any, look: Look | None = None) -> _Scene:
@@ -455,10 +465,7 @@ def picture_field(system: System, values: Floats, label: str, title: str, path: 
     _spheres(plotter, [m.place for m in drawing.masses], 3.0 * radius, COLOURS[0], "point masses")
     _spheres(plotter, [m.place for m in drawing.supports[:400]], 2.0 * radius, "black", "supports")
     plotter.add_text(title, font_size=12, color="black", position="upper_left")
-    plotter.add_scalar_bar(
-        label, mapper=None if painted is None else painted.mapper, color="black", vertical=True, position_x=0.88,
-        position_y=0.2, height=0.5, width=0.05,
-    )  # fmt: skip
+    _scale_bar(plotter, label, painted)
     _grounded(plotter, drawing, radius, None)
     _look(plotter, look)
     _shoot(plotter, path)

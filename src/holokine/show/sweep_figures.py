@@ -90,7 +90,7 @@ def plot_sweep(
             ax.set_ylim(bottom=0)
         ax.set_ylabel(f"{word} ({unit})")
         ax.margins(y=0.18)
-        ax.legend(loc="upper left", fontsize=9)
+        ax.legend(loc="best", fontsize=9)
         for x in natural:
             ax.axvline(x, color=GHOST, lw=0.6, alpha=0.35, zorder=0)
     for ax in axes:

@@ -233,7 +233,7 @@ def reached_lines(found: Reached) -> list[str]:
     )  # fmt: skip
     return [
         f"{found.text} = {found.written} brings mode {found.mode} to {n(last.frequency_hz, 6)} Hz{renamed}{unsure}; "
-        f"as written it is {n(first.value)}{f' {found.unit}' if found.unit else ''} and {n(first.frequency_hz)} Hz",
+        f"as written they are {n(first.value)}{f' {found.unit}' if found.unit else ''} and {n(first.frequency_hz)} Hz",
         f"proven by a run with that value: off the wish by {1e6 * abs(last.frequency_hz / found.target_hz - 1):.2g} "
         f"parts in a million; {len(found.steps)} runs. change: of the frequency, for 10 % more of the value "
         "(by the derivative)",
