@@ -269,29 +269,41 @@ def _scale_bar(plotter: Any, label: str, painted: Any) -> None:
         bar.SetLabelFormat(f"%.{min(places, 12)}f")  # three digits of the largest, and no point without digits
 
 
+def _together(pieces: Iterable[Any], width: int) -> Any:
+    """Cells of all parts as one: each mesh that is drawn holds all nodes."""
+    return np.concatenate([*(p for p in pieces if len(p)), np.zeros((0, width), dtype=np.int64)])
+
+
+def _edged(drawing: Drawing) -> dict[str, Any]:
+    """Whether edges of elements are drawn: not where they would cover everything."""
+    most = max((len(f) for f in drawing.faces.values()), default=0)
+    return {"show_edges": most < 6000, "edge_color": "#4A4A4A", "line_width": 0.5}
+
+
 def _movable(system: System, amount: Floats, label: str, top: float, plotter: Any, look: Look | None = None) -> _Scene:
     """The assembly coloured at its nodes, over a grey ghost of itself at rest."""
     drawing = drawing_of(system, look)
     radius = _beam_radius(drawing)
     scene = _Scene(plotter, drawing, [], [], label)
     keys = {"scalars": label, "cmap": "viridis", "clim": (0.0, top), "show_scalar_bar": False}
-    for faces in drawing.faces.values():
-        edges = feature_edges(drawing.nodes, faces)
-        if len(edges):
-            plotter.add_mesh(_lines(drawing.nodes, edges), color=GHOST, line_width=1.5)
+    edges = _together([feature_edges(drawing.nodes, faces) for faces in drawing.faces.values()], 2)
+    if len(edges):
+        plotter.add_mesh(_lines(drawing.nodes, edges), color=GHOST, line_width=1.5)
+    faces = _together(drawing.faces.values(), 4)
+    if len(faces):
         surface = _surface(drawing.nodes.copy(), faces)
         surface[label] = amount
-        scene.painted.append(
-            plotter.add_mesh(surface, show_edges=len(faces) < 6000, edge_color="#4A4A4A", line_width=0.5, **keys)
-        )
+        scene.painted.append(plotter.add_mesh(surface, **_edged(drawing), **keys))
         scene.moving.append((surface, None, None))
-    for lines in drawing.lines.values():
+    lines = _together(drawing.lines.values(), 2)
+    if len(lines):
         plotter.add_mesh(_lines(drawing.nodes, lines), color=GHOST, line_width=1.5)
         path = _lines(drawing.nodes.copy(), lines)
         path[label] = amount
         scene.painted.append(plotter.add_mesh(path, line_width=7, render_lines_as_tubes=True, **keys))
         scene.moving.append((path, None, None))
-    for arms in drawing.arms.values():
+    arms = _together(drawing.arms.values(), 2)
+    if len(arms):
         path = _lines(drawing.nodes.copy(), arms)
         plotter.add_mesh(path, color="#202124", line_width=2)
         scene.moving.append((path, None, None))
@@ -303,13 +315,15 @@ def _movable(system: System, amount: Floats, label: str, top: float, plotter: An
     if drawing.masses:
         import pyvista
 
-        nodes = [m.node for m in drawing.masses]
-        ball = pyvista.Sphere(radius=3.0 * radius)
-        for node in nodes:
-            body = ball.copy()
-            body.translate(drawing.nodes[node], inplace=True)
-            plotter.add_mesh(body, color=COLOURS[0])
-            scene.moving.append((body, node, body.points.copy()))
+        fine = {"theta_resolution": 12, "phi_resolution": 12} if len(drawing.masses) > 50 else {}
+        ball = pyvista.Sphere(radius=3.0 * radius, **fine)
+        nodes = np.repeat([m.node for m in drawing.masses], ball.n_points)
+        points = np.tile(np.asarray(ball.points), (len(drawing.masses), 1)) + drawing.nodes[nodes]
+        cells = ball.faces.reshape(-1, 4)[None] + ball.n_points * np.arange(len(drawing.masses))[:, None, None] * [
+            0, 1, 1, 1]  # fmt: skip
+        body = pyvista.PolyData(points, cells.ravel())
+        plotter.add_mesh(body, color=COLOURS[0])
+        scene.moving.append((body, nodes, points.copy()))
     _spheres(plotter, [m.place for m in drawing.supports[:400]], 2.0 * radius, "black", "supports")
     return scene
 
@@ -453,11 +467,12 @@ def picture_field(system: System, values: Floats, label: str, title: str, path: 
     plotter = _plotter()
     keys = {"scalars": label, "cmap": "viridis", "clim": (0.0, top), "show_scalar_bar": False}
     painted: Any = None
-    for faces in drawing.faces.values():
+    faces, lines = _together(drawing.faces.values(), 4), _together(drawing.lines.values(), 2)
+    if len(faces):
         surface = _surface(drawing.nodes, faces)
         surface[label] = values
-        painted = plotter.add_mesh(surface, show_edges=len(faces) < 6000, edge_color="#4A4A4A", line_width=0.5, **keys)
-    for lines in drawing.lines.values():
+        painted = plotter.add_mesh(surface, **_edged(drawing), **keys)
+    if len(lines):
         run = _lines(drawing.nodes, lines)
         run[label] = values
         painted = plotter.add_mesh(run, line_width=7, render_lines_as_tubes=True, **keys)
