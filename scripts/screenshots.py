@@ -9,7 +9,6 @@ written by the library itself.
 from __future__ import annotations
 
 import os
-import runpy
 import shutil
 import subprocess
 import sys
@@ -23,17 +22,16 @@ from holokine.show.figures import save
 
 TARGET = Path(__file__).parents[1] / "docs" / "screenshots"
 CRATE = hk.demo_folder() / "crate.yaml"
-COVER = Path(__file__).parents[1] / "examples" / "crate_cover.py"
 TERMINAL = {
     "check": "holokine check crate.yaml | head -48",
     "modes": "holokine modes crate.yaml --count 16 | head -49",
     "energy": "holokine energy crate.yaml --by group --count 12 | head -49",
     "compare": "holokine compare crate.yaml --variant 'thicker deck' --variant 'aluminium cage' --count 10",
     "respond_spectrum": "holokine respond crate.yaml 'works shock' | head -48",
-    "respond_pulse": "holokine respond crate.yaml 'kerb strike'",
-    "respond_static": "holokine respond crate.yaml 'winter standstill'",
-    "respond_sweep": "holokine respond crate.yaml shaker | head -48",
     "state": "holokine state crate.yaml 'iced up' | head -48",
+    "demo": "holokine demo | head -48",
+    "refine": "holokine refine crate.yaml --count 8 --times 2 --times 3",
+    "verify": "holokine verify | tail -48",
 }
 
 
@@ -54,7 +52,7 @@ def terminal(name: str, command: str) -> None:
                 ["xterm", "-geometry", "158x50+0+0", "-fa", "DejaVu Sans Mono", "-fs", "9", "-bg", "white", "-fg",
                  "black", "-e", "bash", "-c", shell], env=env,
             )  # fmt: skip
-            for _ in range(300):
+            for _ in range(900):
                 if (Path(folder) / "done").exists():
                     break
                 time.sleep(0.2)
@@ -77,18 +75,16 @@ def figures(wanted: set[str]) -> None:
             "transformer", "z", mass="12 kg", against="shaker", gauge="transformer z"
         ).plot(),
         "buckling": lambda: crate.rest("iced up").buckling().plot(),
+        "vary": lambda: crate.vary({"parts/deck/plate/thickness": "2 to 6 mm in 17"}, count=14).plot(),
     }
-    for name, write in (
-        ("mode", lambda path: modes.picture(3, path)),
-        ("stress_field", modes.respond("works shock").picture),
-        ("cover", lambda path: runpy.run_path(str(COVER))["modes"].picture(1, path)),
-    ):
-        if not wanted or name in wanted:
-            write(TARGET / f"{name}.png")
-            print(f"rendered {name}")
+    if not wanted or "mode" in wanted:
+        modes.picture(3, TARGET / "mode.png")
+        print("rendered mode")
     if not wanted or "page" in wanted:
         down = "window.dispatchEvent(new KeyboardEvent('keydown',{key:'ArrowDown'}));"
         photograph_page(modes.page, "page", down + down)
+    if not wanted or "report" in wanted:
+        photograph_page(lambda path: modes.report().write(path), "report", "")
     if not wanted or "histories_page" in wanted:
         zoom = "from = -5; to = 300; cursor = 66; draw();"
         photograph_page(modes.respond("kerb strike").page, "histories_page", zoom)
