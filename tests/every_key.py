@@ -219,7 +219,17 @@ SHAPES: dict[str, Any] = {
                "listed": {"sweep": {"at": [30, 31, 60]}, "base": {
                    "x": {"table": {"frequency": [20, 90], "velocity": [0.1, 0.2]}},
                    "y": {"table": {"frequency": [20, 90], "displacement": [0.001, 0.002]}}}},
-               "stepped": {"sweep": {"range": [20, 90], "spacing": "logarithmic", "per octave": 5}, "base": {"x": 1}}},
+               "stepped": {"sweep": {"range": [20, 90], "spacing": "logarithmic", "per octave": 5}, "base": {"x": 1}},
+               "rough": {"random": {"x": {"frequency": [10, 50, 400], "density": [0.1, 0.2, 0.05], "outside": "hold",
+                                          "rms": 7.0},
+                                    "y": {"frequency": [10, 50, 400], "level": 0.1, "slopes": [3, -3], "at": 50},
+                                    "z": {"pasted": "frequency_hz density_m2_s3\n10 0.1\n300 0.1", "scale": 2}},
+                         "loads": {"weight": {"frequency": [10, 100], "level": 0.01, "slopes": [1], "rms": 1.0}},
+                         "coherence": [{"between": ["x", "y"], "coherence": 0.5, "phase": 0.4}], "times": 4,
+                         "duration": 100.0, "static correction": True,
+                         "fatigue": {"slope": 4, "amplitude": 1e8, "cycles": 1e6}},
+               "rougher": {"random": {"x": {"file": "noise.csv"}},
+                           "loads": {"weight": {"frequency": [10, 100], "density": [0.1, 0.1]}}}},
     "loads": {"weight": {"gravity": "-z"}},
 }  # fmt: skip
 
@@ -332,7 +342,18 @@ DOCUMENTS = {
     "stated": STATED,
     "stepped": STEPPED,
 }
-FILES = ("shock.csv", "record.csv", "swing.csv", "sheet.vtu", "wire.vtu", "k.mtx", "m.mtx", "c.mtx", "dofs.csv")
+FILES = (
+    "noise.csv",
+    "shock.csv",
+    "record.csv",
+    "swing.csv",
+    "sheet.vtu",
+    "wire.vtu",
+    "k.mtx",
+    "m.mtx",
+    "c.mtx",
+    "dofs.csv",
+)
 
 
 def write_files(folder: Path, *, change: str = "") -> None:
@@ -342,6 +363,7 @@ def write_files(folder: Path, *, change: str = "") -> None:
     def of(name: str) -> float:
         return k if name == change else 1.0
 
+    (folder / "noise.csv").write_text(f"frequency_hz,density_g2_hz\n10,{0.001 * of('noise.csv')}\n200,0.001\n")
     (folder / "shock.csv").write_text(SPECTRUM.replace("20,4", f"20,{4 * of('shock.csv')}"))
     (folder / "record.csv").write_text(RECORD.replace("0.004,2", f"0.004,{2 * of('record.csv')}"))
     (folder / "swing.csv").write_text(f"frequency_hz,displacement_mm\n10,1\n100,{0.5 * of('swing.csv')}\n")

@@ -233,7 +233,9 @@ for room in sys.argv[1:]:
         "respond",
         "store",
     ]
-    rooms = [[n for n in names if n.split(".")[1] == room] for room in (*order, "show", "api", "cli")]
+    rooms = [
+        [n for n in names if n.split(".")[1] == room] for room in (*order, "vary", "show", "api", "verification", "cli")
+    ]
     rest = [n for n in names if not any(n in room for room in rooms)]
     assert len(rest) < 12
     whole = [" ".join(room) for room in ([n for n in rest if n.count(".") == 1], *rooms)]
@@ -242,9 +244,9 @@ for room in sys.argv[1:]:
 
 def test_public_names_are_pinned():
     assert hk.__all__ == [
-        "Answer", "Assembly", "Check", "Compared", "Damped", "HolokineError", "Matched", "Modes", "Shock",
-        "SpectrumAnswer", "StaticAnswer", "SweepAnswer", "TimeAnswer", "TunedDamper", "__version__", "demo_folder",
-        "formula", "match", "shock",
+        "Answer", "Assembly", "BroughtMode", "Check", "Compared", "Damped", "HolokineError", "Matched", "Modes",
+        "RandomAnswer", "Refinement", "Report", "Shock", "SpectrumAnswer", "StaticAnswer", "SweepAnswer", "TimeAnswer",
+        "TunedDamper", "Variation", "Verification", "__version__", "demo_folder", "formula", "match", "shock", "verify",
     ]  # fmt: skip
     assert set(dir(hk)) >= set(hk.__all__)
     with pytest.raises(AttributeError):

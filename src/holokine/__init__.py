@@ -19,6 +19,7 @@ if TYPE_CHECKING:
         Compared,
         Damped,
         Modes,
+        RandomAnswer,
         SpectrumAnswer,
         StaticAnswer,
         SweepAnswer,
@@ -37,6 +38,7 @@ __all__ = [
     "HolokineError",
     "Matched",
     "Modes",
+    "RandomAnswer",
     "Refinement",
     "Report",
     "Shock",
@@ -57,8 +59,8 @@ __all__ = [
 
 _LAZY = dict.fromkeys(
     (
-        "Answer", "Assembly", "Check", "Compared", "Damped", "Modes", "SpectrumAnswer", "StaticAnswer", "SweepAnswer",
-        "TimeAnswer", "TunedDamper",
+        "Answer", "Assembly", "Check", "Compared", "Damped", "Modes", "RandomAnswer", "SpectrumAnswer", "StaticAnswer",
+        "SweepAnswer", "TimeAnswer", "TunedDamper",
     ),
     "holokine.api",
 )  # fmt: skip

@@ -62,6 +62,8 @@ DIMENSIONS: dict[str, tuple[int, int, int, str]] = {
     "per length": (-1, 0, 0, "1/m"),
     "quadratic stiffness": (-1, 1, -2, "N/m^2"),
     "cubic stiffness": (-2, 1, -2, "N/m^3"),
+    "acceleration density": (2, 0, -3, "(m/s^2)^2/Hz"),
+    "factor density": (0, 0, 1, "1/Hz"),
 }
 POSSIBLE: dict[str, tuple[float, float]] = {
     # in SI: sizes that are not zero lie between these, whatever is modelled; beyond is a slip
@@ -96,6 +98,8 @@ POSSIBLE: dict[str, tuple[float, float]] = {
     "per length": (1e-12, 1e12),
     "quadratic stiffness": (1e-12, 1e30),
     "cubic stiffness": (1e-12, 1e40),
+    "acceleration density": (1e-30, 1e18),
+    "factor density": (1e-30, 1e18),
 }
 """Smallest and largest size that a quantity can have, in SI."""
 _SHOWN = {d[:3]: d[3] for d in reversed(list(DIMENSIONS.values()))}
@@ -317,7 +321,7 @@ def unit_factor(unit: str, dimension: str) -> float:
             return factor / (2.0 * math.pi)
         return factor
     standing = re.sub(r"(?<![A-Za-z_])g(?![A-Za-z_0-9])", "standard_gravity", unit)
-    if standing != unit and dimension == "acceleration":
+    if standing != unit and dimension in ("acceleration", "acceleration density"):
         factor, as_gravity, _ = _parse_unit(standing)
         if as_gravity == want:
             return factor

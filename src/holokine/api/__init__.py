@@ -6,6 +6,7 @@ from holokine.api.check import Check
 from holokine.api.compared import Compared
 from holokine.api.damped import Damped
 from holokine.api.modes import Modes
+from holokine.api.random_answer import RandomAnswer
 from holokine.api.spectrum_answer import SpectrumAnswer
 from holokine.api.static_answer import StaticAnswer
 from holokine.api.sweep_answer import SweepAnswer
@@ -19,6 +20,7 @@ __all__ = [
     "Compared",
     "Damped",
     "Modes",
+    "RandomAnswer",
     "SpectrumAnswer",
     "StaticAnswer",
     "SweepAnswer",

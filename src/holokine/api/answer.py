@@ -356,7 +356,7 @@ class MovingAnswer(Answer[R]):
 def short_peaks(peaks: pd.DataFrame) -> pd.DataFrame:
     """The main columns of a table of peaks."""
     details = ("lowest", "lowest_at_ms", "highest", "highest_at_ms", "rms", "place")
-    result = peaks.drop(columns=[c for c in details if c in peaks and not (c == "rms" and "peak" not in peaks)])
+    result = peaks.drop(columns=[c for c in details if c in peaks and not (c == "rms" and "lowest" not in peaks)])
     if "place" in peaks and peaks["place"].fillna("").astype(bool).any():
         result["place"] = peaks["place"].fillna("")
     return result

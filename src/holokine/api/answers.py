@@ -5,11 +5,12 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from holokine.api.answer import Answer
+from holokine.api.random_answer import RandomAnswer
 from holokine.api.spectrum_answer import SpectrumAnswer
 from holokine.api.static_answer import StaticAnswer
 from holokine.api.sweep_answer import SweepAnswer
 from holokine.api.time_answer import TimeAnswer
-from holokine.describe.events import EventKind, SpectrumEvent, StaticEvent, SweepEvent, TimeEvent
+from holokine.describe.events import EventKind, RandomEvent, SpectrumEvent, StaticEvent, SweepEvent, TimeEvent
 
 if TYPE_CHECKING:
     from holokine.api.assembly import Assembly
@@ -23,6 +24,7 @@ ANSWER_CLASSES: dict[type[EventKind], type[Answer[Any]]] = {
     TimeEvent: TimeAnswer,
     StaticEvent: StaticAnswer,
     SweepEvent: SweepAnswer,
+    RandomEvent: RandomAnswer,
 }
 
 

@@ -360,6 +360,10 @@ class Assembly:
         support_pulses: Table | None = None,
         loads: Table | None = None,
         static: str | Sequence[str] | Table | None = None,
+        random: Table | None = None,
+        coherence: Sequence[Table] | None = None,
+        times: float | None = None,
+        fatigue: Table | None = None,
         combine: str | None = None,
         directions: str | None = None,
         over_supports: str | None = None,
@@ -390,7 +394,7 @@ class Assembly:
         damping: Value | Table | None = None,
         upto: Value | None = None,
     ) -> Assembly:
-        """Add an event: spectra, pulse or loads in time, a sine sweep, loads at rest, and how it is answered.
+        """Add an event: spectra, pulse or loads in time, a sweep, random, loads at rest, and how it is answered.
 
         An option that does not belong to the event's kind is refused.
         """

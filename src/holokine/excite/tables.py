@@ -31,14 +31,17 @@ _WORDS = {
     "velocity": "velocity",
     "displacement": "displacement",
     "factor": "factor",
+    "density": "density",
 }
 _FEW = 2000  # rows that are read line by line
 _LONG = 100_000  # bytes of a file from which it is read as a table
 _MEASURED = ("acceleration", "velocity", "displacement")
-_DIMENSION = {"period": "time"}
+_DIMENSION = {"period": "time", "density": "acceleration density", "factor density": "factor density"}
 _SPELT = {
     "m_s2": "m/s^2", "m_per_s2": "m/s^2", "mm_s2": "mm/s^2", "mm_per_s2": "mm/s^2", "m_s": "m/s",
     "m_per_s": "m/s", "mm_s": "mm/s", "mm_per_s": "mm/s",
+    "g2_hz": "g^2/Hz", "g2_per_hz": "g^2/Hz", "g2/hz": "g^2/Hz", "g^2/hz": "g^2/Hz", "g²/hz": "g^2/Hz",
+    "m2_s3": "m^2/s^3", "per_hz": "1/Hz", "1/hz": "1/Hz", "(m/s^2)^2/hz": "m^2/s^3", "(m/s²)²/hz": "m^2/s^3",
 }  # fmt: skip
 _HEADER = re.compile(r"^\s*([A-Za-z]+)[\s_]*(?:[\[(]\s*(.*?)\s*[\])]|(.*?))\s*$")
 
@@ -74,6 +77,8 @@ def _header(text: str, file: Path, time: str) -> tuple[str, float]:
             f"{ {'frequency': 'hz', 'period': 's', 'time': 's', 'acceleration': 'g'}.get(name, 'm') }"
         )
     try:
+        if name == "density" and _spelt(unit) == "1/Hz":
+            return "factor density", 1.0
         return name, unit_factor(_spelt(unit), _DIMENSION.get(name, name))
     except UnitError as err:
         raise EventError(f'{file.name}, line 1: column "{text}": {err}') from None

@@ -16,6 +16,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.errors import SolverError
+
 __all__ = ["CoupledVibration", "DampedModes", "damped_modes"]
 
 Floats = NDArray[Any]  # float64
@@ -90,6 +92,42 @@ class CoupledVibration:
             return self._state[1]
         eye = np.eye(len(self.omega), dtype=complex)
         return np.hstack([eye, eye])
+
+    def fractions(self, weights: Floats) -> tuple[Complex, Complex]:
+        """Poles, and what each holds of the modal displacements: q(s) = Σ held / (s - pole).
+
+        Parameters
+        ----------
+        weights : ndarray, shape (modes, loads)
+            Modal force of each load.
+
+        Returns
+        -------
+        poles : ndarray, shape (2 modes,)
+            rad/s.
+        held : ndarray, shape (loads, 2 modes, modes)
+
+        Raises
+        ------
+        SolverError
+            Two poles fall into one, so that there are no such fractions.
+        """
+        n = len(self.omega)
+        if not self.coupled:
+            poles = self.poles
+            apart = poles[:n] - poles[n:]
+            if (np.abs(apart) < 1e-9 * np.abs(poles[:n])).any():
+                raise SolverError(
+                    "a mode is damped critically, so that its two poles are one; change its damping a little"
+                )
+            held = np.zeros((weights.shape[1], 2 * n, n), dtype=complex)
+            k = np.arange(n)
+            held[:, k, k], held[:, n + k, k] = (weights / apart[:, None]).T, (-weights / apart[:, None]).T
+            return poles, held
+        values, shapes, inner, condition = self._state
+        if condition >= _ILL:
+            raise SolverError("two poles of the damped modes are one; change the damping a little")
+        return values, np.einsum("kj,mk->jkm", inner @ weights, shapes)
 
     def solve(self, omega: Floats, weights: Floats, load: Complex) -> Complex:
         """Modal displacements of steady vibration, shape (frequencies, modes).

@@ -7,8 +7,9 @@ from typing import Any
 
 import numpy as np
 
-from holokine.describe.events import EventKind, SpectrumEvent, StaticEvent, SweepEvent, TimeEvent
+from holokine.describe.events import EventKind, RandomEvent, SpectrumEvent, StaticEvent, SweepEvent, TimeEvent
 from holokine.errors import EventError, first_few
+from holokine.respond.answer_random import answer_random
 from holokine.respond.answer_spectrum import answer_spectrum
 from holokine.respond.answer_sweep import answer_sweep
 from holokine.respond.answer_time import answer_time
@@ -24,6 +25,7 @@ ANSWERS: dict[type[EventKind], Callable[[Bench, str, Any], Any]] = {
     TimeEvent: answer_time,
     StaticEvent: answer_static,
     SweepEvent: answer_sweep,
+    RandomEvent: answer_random,
 }
 
 

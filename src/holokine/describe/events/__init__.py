@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 from pydantic import BeforeValidator, Discriminator, Tag
 
 from holokine.describe.events.kind import EventKind, ModalEvent
+from holokine.describe.events.random_event import RandomEvent
 from holokine.describe.events.signals import Amplitude, PulseShape, SignalTable
 from holokine.describe.events.spectrum_event import SpectrumEvent, SpectrumTable, SupportSpectra
 from holokine.describe.events.static_event import StaticEvent
@@ -29,6 +30,7 @@ __all__ = [
     "Harmonic",
     "ModalEvent",
     "PulseShape",
+    "RandomEvent",
     "SignalTable",
     "SpectrumEvent",
     "SpectrumTable",
@@ -40,7 +42,7 @@ __all__ = [
     "Unbalance",
 ]
 
-EVENT_KINDS: tuple[type[EventKind], ...] = (SpectrumEvent, TimeEvent, StaticEvent, SweepEvent)
+EVENT_KINDS: tuple[type[EventKind], ...] = (SpectrumEvent, TimeEvent, StaticEvent, SweepEvent, RandomEvent)
 """All kinds of event. A new one is added here, in `respond.registry` and in `api.answers`."""
 
 

@@ -1,0 +1,141 @@
+"""Answers to random vibration."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.api.answer import Answer, Writer
+from holokine.respond.random import RandomResult
+from holokine.whole import whole_csv
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from holokine.respond.random_field import RandomField
+
+__all__ = ["RandomAnswer"]
+
+
+class RandomAnswer(Answer[RandomResult]):
+    """RMS of every gauge, rates, densities, shares of modes, fatigue, and whole fields of RMS."""
+
+    peak_word = "RMS"
+    _largest_word: ClassVar[str] = "RMS of "
+
+    def peaks(self) -> pd.DataFrame:
+        """RMS of every gauge in display units, the peak told (a number of RMS, or as rarely exceeded), mean rate of
+        zero crossings, expected largest over the duration, and the estimate by the main mode alone."""
+        from holokine.show.random_tables import random_peaks
+
+        return random_peaks(self.result)
+
+    def lines(self) -> list[str]:
+        """What acts with its overall RMS, what the peak is, modes kept: what to read before the table."""
+        from holokine.show.random_tables import random_lines
+
+        return random_lines(self.result)
+
+    def sources(self) -> pd.DataFrame:
+        """What acts: range of each density, its overall RMS, and the one stated."""
+        from holokine.show.random_tables import sources_table
+
+        return sources_table(self.result)
+
+    def density(self, gauge: str) -> pd.DataFrame:
+        """Density of a gauge over frequency (all its components), and its running RMS, in display units.
+
+        Raises
+        ------
+        UnknownNameError
+        """
+        from holokine.show.random_tables import densities_table
+
+        known = [k for k in self._numbers(gauge) if np.isfinite(self.result.rms[k])]
+        return densities_table(self.result, known)
+
+    def shares(self) -> pd.DataFrame:
+        """Share of every mode in the mean square of every reading in percent, cross terms halved between two.
+
+        Mode 0: what acts besides (base and left-out modes). Negative where a mode takes away.
+        """
+        from holokine.show.random_tables import random_shares
+
+        return random_shares(self.result)
+
+    def fatigue(self) -> pd.DataFrame:
+        """Cycles and damage-equivalent amplitudes by the narrow band and by Dirlik, and damage; empty where the event
+        has no line of fatigue."""
+        from holokine.show.random_tables import fatigue_table
+
+        return fatigue_table(self.result)
+
+    @cached_property
+    def field(self) -> RandomField:
+        """Whole fields of RMS."""
+        from holokine.respond.random_field import RandomField
+
+        return RandomField(self.result, self.modes.set)
+
+    def points(self) -> pd.DataFrame:
+        """RMS of every named point: displacement relative to the frame in mm, absolute acceleration in g."""
+        from holokine.show.random_tables import random_points
+
+        nodes = self.system.moving_points()
+        dofs = (6 * np.array(list(nodes.values()), dtype=np.int64)[:, None] + np.arange(3)).ravel()
+        return random_points(nodes, self._largest, self.field.acceleration(dofs))
+
+    def _can_tell(self, reading: int) -> bool:
+        return bool(np.isfinite(self.result.peaks[reading]))
+
+    @cached_property
+    def _stress(self) -> Any:
+        return self.field.stress()
+
+    @cached_property
+    def _largest(self) -> NDArray[Any]:
+        return self.field.displacement()
+
+    def write_vtu(self, path: str | Path) -> Path:
+        """Write RMS of displacement relative to the frame (m) and of stress (Pa) as point data on the mesh."""
+        from holokine.mesh.files import write_mesh
+
+        data = {"RMS of displacement (m)": self._largest.reshape(-1, 6)[:, :3], "RMS of stress (Pa)": self._stress[1]}
+        write_mesh(Path(path), self.system.mesh, data)
+        return Path(path)
+
+    def plot(self, gauge: str | None = None) -> Any:
+        """Densities of what acts and of gauges, with the running RMS below; returns the Figure."""
+        from holokine.show.random_tables import plot_random
+
+        numbers = None if gauge is None else self._numbers(gauge)
+        return plot_random(self.result, numbers, self._checks())
+
+    def tables(self) -> dict[str, pd.DataFrame]:
+        """RMS, limits, what acts, shares of modes, fatigue, densities of the main readings."""
+        from holokine.show.figures import main_readings
+        from holokine.show.random_tables import densities_table
+
+        main = [k for k in main_readings(self.result) if np.isfinite(self.result.rms[k])]  # type: ignore[arg-type]
+        more = {"sources": self.sources(), "shares": self.shares(), "fatigue": self.fatigue(),
+                "densities": densities_table(self.result, main[:12])}  # fmt: skip
+        return {**super().tables(), **{k: t for k, t in more.items() if len(t)}}
+
+    def screens(self) -> list[tuple[str, pd.DataFrame]]:
+        """RMS and peaks, limits, fatigue."""
+        fatigue = self.fatigue()
+        return [*super().screens(), *([("Fatigue", fatigue)] if len(fatigue) else [])]
+
+    def files(self, look: Mapping[str, Any] | None = None) -> dict[str, Writer]:
+        """RMS fields as a mesh and pictures, and a table of points."""
+        more: dict[str, Writer] = {"_points.csv": lambda path: whole_csv(self.points(), path)}
+        return {**super().files(look), **more}
+
+    def figures(self) -> dict[str, Callable[[], Any]]:
+        """Densities with the running RMS; none without gauges."""
+        return {"": self.plot} if self.result.reduced.readings else {}

@@ -1,0 +1,181 @@
+"""Random vibration: densities of the base's acceleration along directions, and of loads."""
+
+from __future__ import annotations
+
+from itertools import combinations, pairwise
+from typing import Any, ClassVar, Literal
+
+from pydantic import Field, model_validator
+
+from holokine.describe.events.columns import list_of
+from holokine.describe.events.kind import ModalEvent
+from holokine.describe.fields import (
+    Acceleration,
+    Angle,
+    Axis,
+    FileName,
+    Frequency,
+    Number,
+    Strict,
+    Time,
+    complaint,
+    names_of,
+    quantity_field,
+)
+
+__all__ = ["AccelerationDensity", "Coherence", "Density", "Fatigue", "LoadDensity", "RandomEvent"]
+
+
+class Density(Strict):
+    """A one-sided density over frequency: rows, a level with slopes, a table that is pasted, or a CSV file.
+
+    Straight on logarithmic axes between rows; outside there is nothing, or the end values where it is held.
+    `slopes`, in dB per octave, lead from a `level` `at` a frequency (the first when left out) through all rows.
+    """
+
+    shorthand: ClassVar[str | None] = "file"
+    frequency: list_of("frequency", positive=True) | None = None  # type: ignore[valid-type]
+    slopes: list_of("number") | None = None  # type: ignore[valid-type]
+    at: Frequency | None = None
+    pasted: str | None = None
+    file: FileName | None = None
+    scale: quantity_field("number", above=0.0) = 1.0  # type: ignore[valid-type]
+    outside: Literal["nothing", "hold"] = "nothing"
+
+    _column: ClassVar[str] = "density"
+
+    @model_validator(mode="after")
+    def _one(self) -> Density:
+        own: Any = self
+        density, level = own.density, own.level
+        self.exactly_one({"frequency": self.frequency, "pasted": self.pasted, "file": self.file}, "a density")
+        if self.frequency is None:
+            given = self.model_fields_set
+            self.has_no_effect(given, ("density", "level", "slopes", "at"), "with a table that is pasted or a file")
+            return self
+        for row, (a, b) in enumerate(pairwise(self.frequency), start=2):
+            if b <= a:
+                raise complaint(f"row {row}: the frequency does not rise ({a:g} Hz, then {b:g} Hz)")
+        if len(self.frequency) < 2:
+            raise complaint("a density needs two frequencies at least")
+        self.exactly_one({"density": density, "level": level}, "a density over frequency")
+        if density is not None:
+            self.has_no_effect(self.model_fields_set, ("slopes", "at"), "with a density at every frequency")
+            if len(density) != len(self.frequency):
+                raise complaint(f"{len(density)} densities for {len(self.frequency)} frequencies")
+            if min(density) <= 0:
+                raise complaint("densities are above 0; leave out the frequencies at which there is nothing")
+            return self
+        if self.slopes is None or len(self.slopes) != len(self.frequency) - 1:
+            raise complaint(
+                f"a level needs slopes in dB per octave, {len(self.frequency) - 1} for so many rows less one"
+            )
+        if self.at is not None and self.at not in self.frequency:
+            raise complaint(f"at: {self.at:g} Hz is none of the frequencies")
+        return self
+
+
+class AccelerationDensity(Density):
+    """Of an acceleration, g²/Hz or (m/s²)²/Hz; `rms`: its overall RMS as stated elsewhere, which is checked."""
+
+    density: list_of("acceleration density") | None = None  # type: ignore[valid-type]
+    level: quantity_field("acceleration density", above=0.0) | None = None  # type: ignore[valid-type]
+    rms: Acceleration | None = None
+
+
+class LoadDensity(Density):
+    """Of a factor on a load, 1/Hz; `rms`: its overall RMS as stated elsewhere, which is checked."""
+
+    density: list_of("factor density") | None = None  # type: ignore[valid-type]
+    level: quantity_field("factor density", above=0.0) | None = None  # type: ignore[valid-type]
+    rms: Number | None = None
+
+
+class Coherence(Strict):
+    """How two of the sources (directions, loads) go together: coherence γ² from 0 to 1, and a phase of the first."""
+
+    between: tuple[str, str]
+    coherence: Number = Field(ge=0.0, le=1.0)
+    phase: Angle = 0.0
+
+
+class Fatigue(Strict):
+    """An S-N line: amplitude^slope × cycles is constant; with a point of it (amplitude, cycles) damage is told."""
+
+    slope: Number = Field(ge=1.0, le=30.0)
+    amplitude: quantity_field("stress", above=0.0) | None = None  # type: ignore[valid-type]
+    cycles: quantity_field("number", above=0.0) | None = None  # type: ignore[valid-type]
+
+    @model_validator(mode="after")
+    def _both(self) -> Fatigue:
+        if (self.amplitude is None) != (self.cycles is None):
+            raise complaint("a point of the S-N line takes an amplitude and its cycles")
+        return self
+
+
+class RandomEvent(ModalEvent):
+    """Stationary random vibration: of the base along directions (`random`), and by `loads`.
+
+    Sources are independent but for their `coherence`. `times`: how many RMS are told as the peak (a quantity that is no
+    Gaussian has the value that it exceeds as rarely). `duration`: for expected largest values, cycles and damage.
+    """
+
+    kind: ClassVar[str] = "random"
+    words: ClassVar[str] = "random vibration (random)"
+    told_by: ClassVar[tuple[str, ...]] = ("random",)
+
+    random: dict[Axis, AccelerationDensity]
+    loads: dict[names_of("loads"), LoadDensity] | None = None  # type: ignore[valid-type]
+    coherence: tuple[Coherence, ...] = ()
+    static_correction: bool = True
+    times: quantity_field("number", above=0.0) = 3.0  # type: ignore[valid-type]
+    duration: Time | None = None
+    fatigue: Fatigue | None = None
+
+    @model_validator(mode="after")
+    def _sense(self) -> RandomEvent:
+        if not self.random and not self.loads:
+            raise complaint("nothing shakes the assembly: give random (z: a density) or loads (densities of factors)")
+        if self.fatigue is not None and self.duration is None:
+            raise complaint("fatigue needs a duration")
+        if self.times > 5.5:
+            raise complaint(f"times: {self.times:g} RMS are exceeded less than once in 10^7; give at most 5.5")
+        names = [*self.axes, *self.load_names]
+        seen = set()
+        for c in self.coherence:
+            unknown = [n for n in c.between if n not in names]
+            if unknown:
+                raise complaint(f'coherence: "{unknown[0]}" is no source here; they are {", ".join(names)}')
+            if c.between[0] == c.between[1] or frozenset(c.between) in seen:
+                raise complaint(f"coherence between {' and '.join(c.between)}: each pair of two sources once")
+            seen.add(frozenset(c.between))
+        self._possible(names)
+        return self
+
+    def _possible(self, names: list[str]) -> None:
+        """Refuse coherences that cannot be together: as of a with b, and b with c, but not a with c."""
+        import cmath
+        import math
+
+        import numpy as np
+
+        own = {frozenset(c.between): c for c in self.coherence}
+        matrix = np.eye(len(names), dtype=complex)
+        for (i, a), (j, b) in combinations(enumerate(names), 2):
+            c = own.get(frozenset((a, b)))
+            if c is not None:
+                turn = c.phase if c.between[0] == a else -c.phase
+                matrix[i, j] = math.sqrt(c.coherence) * cmath.exp(1j * turn)
+                matrix[j, i] = matrix[i, j].conjugate()
+        if len(names) > 2 and np.linalg.eigvalsh(matrix).min() < -1e-9:
+            raise complaint("coherence: these pairs cannot all be so; sources that go with a third go with each other")
+
+    @property
+    def axes(self) -> tuple[str, ...]:
+        """Directions in which the whole base moves."""
+        return tuple(str(d) for d in self.random)
+
+    @property
+    def load_names(self) -> tuple[str, ...]:
+        """Loads that act."""
+        return tuple(self.loads or ())

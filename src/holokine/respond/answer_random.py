@@ -1,0 +1,117 @@
+"""Answering random vibration."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.describe.events import RandomEvent
+from holokine.errors import EventError
+from holokine.excite.density import build_density
+from holokine.modes.check import Finding
+from holokine.respond.bench import Bench, damping_words, taken
+from holokine.respond.random import FatigueLine, RandomReader, RandomResult, Source, respond_random
+from holokine.respond.reduced import ReducedModel, with_loads
+from holokine.respond.steady import steady_model
+from holokine.system.loads import LoadField, base_field, load_field
+
+__all__ = ["answer_random", "together_of"]
+
+Complex = NDArray[Any]  # complex128
+_HELD_DOWN = 0.1  # Hz, from where a density that is held begins
+_STATED = 0.02
+
+
+def answer_random(bench: Bench, name: str, event: RandomEvent) -> RandomResult:
+    """Mean squares of all readings under stationary random vibration.
+
+    Raises
+    ------
+    EventError
+        Tables that cannot be used, a load that moves supports, a mode without damping.
+    SolverError
+        Two poles in one.
+    """
+    reduced = taken(bench, event)
+    folder, d = bench.document.folder, bench.document.description
+    reach = _HELD_DOWN, 10.0 * float(reduced.frequencies_hz[-1])
+    sources, extra, findings = [], list[LoadField](), list[Finding]()
+    for axis, given in event.random.items():
+        density = build_density(given, folder, f'event "{name}", random {axis}', reach)
+        sources.append(Source(str(axis), density, given.rms))
+    for load, one in (event.loads or {}).items():
+        field = load_field(bench.system, load, d.loads[load])
+        if field.moved.any():
+            raise EventError(
+                f'event "{name}": the load "{load}" moves supports, which works at rest only; shake the base'
+            )
+        extra.append(field)
+        sources.append(Source(load, build_density(one, folder, f'event "{name}", load {load}', reach), one.rms))
+    if extra:
+        reduced = with_loads(reduced, bench.modes, bench.gauges, extra)
+
+    def fields() -> list[LoadField]:
+        return [base_field(bench.system, axis) for axis in "xyz"] + extra
+
+    model = steady_model(bench, reduced, fields, event.damping)
+    low = min(float(s.density.start[0]) for s in sources)
+    high = max(float(s.density.end[-1]) for s in sources)
+    _refuse_undamped(name, model.vibration.poles, low, high)
+    reader = RandomReader(model, tuple(sources), together_of(event), event.static_correction)
+    given_line = event.fatigue
+    line = None if given_line is None else FatigueLine(given_line.slope, given_line.amplitude, given_line.cycles)
+    result = respond_random(reader, name, event.times, event.duration, line)
+    findings += [*_stated(sources), *_about_modes(reduced, high), *damping_words(bench, event, reduced)]
+    untold = [r.label for r, v in zip(model.reduced.readings, result.rms, strict=True) if v != v]
+    if untold:
+        names = ", ".join(untold[:4]) + (f" and {len(untold) - 4} more" if len(untold) > 4 else "")
+        findings.append(Finding("note", f"no RMS is told of principal stress, which is no quadratic form: {names}"))
+    return replace(result, acting=tuple(extra), findings=(*model.findings, *findings))
+
+
+def together_of(event: RandomEvent) -> Complex:
+    """√coherence with its phase of every two sources, shape (sources, sources)."""
+    names = [*event.axes, *event.load_names]
+    result = np.eye(len(names), dtype=complex)
+    for c in event.coherence:
+        i, j = (names.index(n) for n in c.between)
+        result[i, j] = np.sqrt(c.coherence) * np.exp(1j * c.phase)
+        result[j, i] = np.conj(result[i, j])
+    return result
+
+
+def _refuse_undamped(name: str, poles: Complex, low: float, high: float) -> None:
+    f = np.abs(poles.imag) / (2.0 * np.pi)
+    bare = (np.abs(poles.real) < 1e-9 * np.abs(poles)) & (f >= low) & (f <= high)
+    if bare.any():
+        raise EventError(
+            f'event "{name}": the mode at {f[bare].min():.4g} Hz has no damping, under which random vibration grows '
+            "without bound; give damping"
+        )
+
+
+def _stated(sources: list[Source]) -> list[Finding]:
+    """Whether overall RMS values stated elsewhere are those of the densities."""
+    found = []
+    for s in sources:
+        if s.stated is not None and abs(s.density.rms / s.stated - 1.0) > _STATED:
+            off = 100.0 * (s.density.rms / s.stated - 1.0)
+            found.append(
+                Finding(
+                    "warning", f"{s.column}: the density has an overall RMS that is {off:+.1f} % off the one stated"
+                )
+            )
+    return found
+
+
+def _about_modes(reduced: ReducedModel, high: float) -> list[Finding]:
+    """Whether the modes reach beyond the densities."""
+    last = float(reduced.frequencies_hz[-1])
+    if last >= 1.5 * high:
+        return []
+    level: Any = "warning" if last < high else "note"
+    text = f"the densities reach to {high:.4g} Hz, the modes to {last:.4g} Hz: modes above are taken at rest"
+    return [Finding(level, f"{text}; extract up to {1.5 * high:.3g} Hz")]

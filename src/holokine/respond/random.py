@@ -1,0 +1,467 @@
+"""Random vibration: mean squares of all readings by exact integration of modal pairs over pieces of densities.
+
+Every channel is a sum of partial fractions of the damped modes' poles (and a constant, where the base or what was left
+out rides along), so that variance, moments of the spectrum and covariances of components are quadratic forms in one
+matrix of integrals (`moments`); close modes, coupled dampers and loss factors are within it. Equivalent stress has the
+mean square of its quadratic form under the covariance of the components (Segalman, Fulcher, Reese & Field, Sandia
+report SAND98-0260, 1998), and the percentile of the distribution of that form.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import cached_property
+from math import erf, gamma, sqrt
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.excite.density import PowerPieces, crossed
+from holokine.gauges.readings import Reading
+from holokine.modes.check import Finding
+from holokine.respond.moments import FeatureSpace
+from holokine.respond.reduced import ReducedModel, reading_noise
+from holokine.respond.steady import SteadyModel, SteadyReadout
+from holokine.system.loads import LoadField
+
+__all__ = [
+    "FatigueLine",
+    "RandomReader",
+    "RandomResult",
+    "Source",
+    "dirlik",
+    "largest_expected",
+    "quadratic_percentile",
+    "respond_random",
+    "root_of",
+]
+
+Floats = NDArray[Any]  # float64
+Complex = NDArray[Any]  # complex128
+_PLACES = 4000
+EULER = 0.5772156649015329
+
+
+@dataclass(frozen=True)
+class Source:
+    """What acts: a column of the reduced model with its density (one-sided, per Hz)."""
+
+    column: str
+    density: PowerPieces
+    stated: float | None = None
+
+
+@dataclass(frozen=True)
+class FatigueLine:
+    """amplitude^slope × cycles = constant; `amplitude` in Pa for `cycles`, where damage is told."""
+
+    slope: float
+    amplitude: float | None = None
+    cycles: float | None = None
+
+
+class _Features:
+    """Motion under one unit source, its rows being features in place of frequencies; see `readout.Motion`."""
+
+    def __init__(self, space: FeatureSpace, poles: Complex, held: Complex, weights: Floats, load: int, r: ReducedModel):
+        n, rows = len(poles), space.count
+        one = 1.0 / (2j * np.pi)  # 1 / (s - s_k) = 1 / 2πi · 1 / (f - z_k)
+        self.q = np.zeros((rows, held.shape[1]), dtype=complex)
+        self.v, self.a = np.zeros_like(self.q), np.zeros_like(self.q)
+        self.q[:n] = one * held
+        self.v[:n] = one * poles[:, None] * held
+        self.a[:n] = one * poles[:, None] ** 2 * held
+        constant = n + space.powers.index(0)
+        self.load = np.zeros((rows, len(r.loads)), dtype=complex)
+        self.load[constant, load] = 1.0
+        self.s = -self.a / r.omega**2  # its constant is (-Γ - w) / ω² = 0
+        self.a[constant] = weights
+        self.base_velocity = self.base_displacement = None
+        if len(space.powers) > 1:
+            self.base_velocity, self.base_displacement = (np.zeros((rows, 3), dtype=complex) for _ in range(2))
+            if load < 3:
+                self.base_velocity[n + space.powers.index(-1), load] = one
+                self.base_displacement[n + space.powers.index(-2), load] = one**2
+
+    def coordinate(self, which: int) -> Complex:
+        """By the number that `Readout.which` gives."""
+        return self.s - self.q if which == 4 else np.asarray(getattr(self, "qvas"[which]))
+
+    def product(self, which: int, weights: Floats) -> Complex:
+        """A coordinate times weights of the modes."""
+        return np.asarray(self.coordinate(which) @ weights)
+
+
+class RandomReader:
+    """Reads mean squares, covariances, moments and densities of channels.
+
+    Attributes
+    ----------
+    model : SteadyModel
+    sources : tuple of Source
+    together : ndarray, shape (sources, sources), complex
+        √coherence with its phase.
+    readout : SteadyReadout
+    """
+
+    def __init__(
+        self, model: SteadyModel, sources: tuple[Source, ...], together: Complex, correct: bool = True
+    ) -> None:
+        self.model, self.sources, self.together, self.correct = model, sources, together, correct
+        self.readout = SteadyReadout(model, correct)
+        r = model.reduced
+        weights = -r.participation
+        poles, held = model.vibration.fractions(weights)
+        self.poles = poles
+        self.space = FeatureSpace(poles, (0, -1, -2) if self.readout.needs_frame else (0,))
+        at = [r.column(s.column) for s in sources]
+        self.motions = [_Features(self.space, poles, held[k], weights[:, k], k, r) for k in at]
+        self._grams: dict[float, Complex] = {}
+
+    @property
+    def reduced(self) -> ReducedModel:
+        """With static shapes beside the modes."""
+        return self.model.reduced
+
+    def gram(self, power: float = 0.0) -> Complex:
+        """∫ f^power S_jk φ_a φ̄_b df of all sources and features, shape (sources features,) twice."""
+        if power not in self._grams:
+            n, count = len(self.sources), self.space.count
+            whole = np.zeros((n, count, n, count), dtype=complex)
+            for j, one in enumerate(self.sources):
+                for k in range(j, n):
+                    factor = self.together[j, k]
+                    pieces = one.density if k == j else crossed(one.density, self.sources[k].density)
+                    if factor == 0.0 or pieces is None:
+                        continue
+                    block = factor * self.space.gram(pieces, power)
+                    whole[j, :, k] = block
+                    if k != j:
+                        whole[k, :, j] = block.conj().T
+            self._grams[power] = whole.reshape(n * count, n * count)
+        return self._grams[power]
+
+    def features(self, columns: Any) -> Complex:
+        """What channels have of the features under each source, shape (sources features, columns)."""
+        return np.concatenate([self.readout.read(m, columns) for m in self.motions])
+
+    @cached_property
+    def slow(self) -> Floats:
+        """Covariance of modal displacements and sources, shape (modes + loads, modes + loads), real."""
+        return self.coordinates_covariance("q")
+
+    def coordinates_covariance(self, which: str, power: float = 0.0) -> Floats:
+        """Covariance of a modal coordinate (q, v, a) and of what acts, real."""
+        X = np.concatenate([np.hstack([getattr(m, which), m.load]) for m in self.motions])
+        return np.asarray((X.T @ (self.gram(power) @ X.conj())).real)
+
+    def covariance(self, columns: Any, power: float = 0.0) -> Floats:
+        """Covariance of some channels (times f^power), shape (columns, columns), real."""
+        R = self.features(columns)
+        return np.asarray((R.T @ (self.gram(power) @ R.conj())).real)
+
+    def _is_slow(self, columns: Any) -> bool:
+        """Whether channels read modal displacements only."""
+        own, r = self.readout, self.reduced
+        return not (
+            own.which[columns].any() or own.damped[columns].any() or r.channels.is_absolute[columns].any()
+            or own.on_rate is not None or own.on_loss is not None
+        )  # fmt: skip
+
+    def squares(self, reading: Reading) -> Floats:
+        """Mean square at each place of a reading, by its quadratic form; NaN where it has none, shape (places,)."""
+        half = half_form(reading)
+        if half is None:
+            return np.full(reading.count, np.nan)
+        found, width = [], reading.width
+        root = root_of(self.slow) if self._is_slow(reading.columns) else None
+        for a in range(0, reading.count, _PLACES):
+            own = reading.channels[a * width : min(a + _PLACES, reading.count) * width]
+            columns = slice(own.start, own.stop, own.step)
+            if root is not None:
+                W = np.vstack([self.reduced.modal[:, columns], self.readout.per_load(columns)])
+                W = (W.reshape(len(W), -1, width) @ half.T).reshape(len(W), -1)
+                square = np.square(root @ W).sum(axis=0)
+            else:
+                R = self.features(columns)
+                R = (R.reshape(len(R), -1, width) @ half.T).reshape(len(R), -1)
+                square = (R * (self.gram() @ R.conj())).sum(axis=0).real
+            found.append(square.reshape(-1, len(half)).sum(axis=1))
+        return np.maximum(np.concatenate(found), 0.0) if found else np.zeros(0)
+
+    def moments(self, reading: Reading, place: int) -> Floats:
+        """Moments of the density of a reading at a place, ∫ f^n S df for n = 0, 1, 2, 4."""
+        half = half_form(reading)
+        assert half is not None
+        R = self.features(np.array(reading.at(place))) @ half.T
+        return np.array([(R * (self.gram(p) @ R.conj())).sum().real for p in (0, 1, 2, 4)])
+
+    def shares(self, reading: Reading, place: int) -> tuple[Floats, float]:
+        """Share of every coordinate in the mean square, with half of each cross term, and of what acts besides."""
+        half = half_form(reading)
+        assert half is not None
+        columns = np.array(reading.at(place))
+        R = self.features(columns) @ half.T
+        y = self.gram() @ R.conj()
+        whole = float((R * y).sum().real)
+        r, own, count = self.reduced, self.readout, self.space.count
+        found = np.zeros(r.count)
+        for j, motion in enumerate(self.motions):
+            part = y[j * count : (j + 1) * count]
+            for w, c in enumerate(columns):
+                right = part @ half[:, w]  # of this channel
+                speed = r.modal_damper[:, c] + (0.0 if own.on_rate is None else own.on_rate[:, c])
+                found += (motion.coordinate(int(own.which[c])).T @ right).real * r.modal[:, c]
+                if np.any(speed):
+                    found += (motion.v.T @ right).real * speed
+                if own.on_loss is not None:
+                    found += (1j * (motion.q.T @ right)).real * own.on_loss[:, c]
+        if whole <= 0.0:
+            return found, 0.0
+        return found / whole, 1.0 - float(found.sum()) / whole
+
+    def density(self, reading: Reading, place: int, f: Floats) -> Floats:
+        """Density of a reading at a place (of its quadratic form), shape (frequencies,), per Hz."""
+        half = half_form(reading)
+        if half is None:
+            return np.full(len(f), np.nan)
+        values = self.space.at(f)
+        R = (self.features(np.array(reading.at(place))) @ half.T).reshape(len(self.sources), self.space.count, -1)
+        H = np.einsum("fk,jkc->jfc", values, R)
+        result = np.zeros(len(f))
+        for j, one in enumerate(self.sources):
+            for k, other in enumerate(self.sources):
+                if self.together[j, k] != 0.0:
+                    size = np.sqrt(one.density.at(f) * other.density.at(f))
+                    result += (self.together[j, k] * (H[j] * H[k].conj()).sum(axis=1)).real * size
+        return np.maximum(result, 0.0)
+
+
+def half_form(reading: Reading) -> Floats | None:
+    """A with value² = |A parts|², shape (rank, width); None where the value is no quadratic form."""
+    Q = reading.form.quadratic(reading.width)
+    if Q is None:
+        return None
+    values, vectors = np.linalg.eigh(Q)
+    keep = values > 1e-12 * values.max(initial=0.0)
+    return np.asarray((vectors[:, keep] * np.sqrt(values[keep])).T)
+
+
+def root_of(C: Floats) -> Floats:
+    """B with BᵀB = C for a covariance, shape (rank, size)."""
+    values, vectors = np.linalg.eigh(0.5 * (C + C.T))
+    keep = values > 1e-18 * max(float(values.max(initial=0.0)), 0.0)
+    return np.asarray((vectors[:, keep] * np.sqrt(values[keep])).T)
+
+
+@dataclass(frozen=True)
+class RandomResult:
+    """Answer to random vibration.
+
+    Attributes
+    ----------
+    reduced : ReducedModel
+    name : str
+    reader : RandomReader
+    times : float
+        How many RMS are told as the peak.
+    duration : float or None
+        s.
+    rms : ndarray, shape (readings,)
+        SI; of fields the largest of all places. NaN where a reading is no quadratic form.
+    peaks : ndarray, shape (readings,)
+        `times` RMS of Gaussian readings; of the others the value that is exceeded as rarely.
+    governing : ndarray of int, shape (readings,)
+    places : tuple of str
+    moments : ndarray, shape (readings, 4)
+        ∫ f^n S df for n = 0, 1, 2, 4.
+    gaussian : ndarray of bool, shape (readings,)
+    one_mode : ndarray, shape (readings,)
+        RMS by the mode that has most of it alone (Miles, J. Aeronaut. Sci. 21 (1954) 753-762).
+    main_mode : ndarray of int, shape (readings,)
+        Row of that mode.
+    main_share : ndarray, shape (readings,)
+    fatigue : FatigueLine or None
+    acting : tuple of LoadField
+    findings : tuple of Finding
+    """
+
+    reduced: ReducedModel
+    name: str
+    reader: RandomReader
+    times: float
+    duration: float | None
+    rms: Floats
+    peaks: Floats
+    governing: NDArray[Any]
+    places: tuple[str, ...]
+    moments: Floats
+    gaussian: NDArray[np.bool_]
+    one_mode: Floats
+    main_mode: NDArray[Any]
+    main_share: Floats
+    fatigue: FatigueLine | None = None
+    acting: tuple[LoadField, ...] = ()
+    findings: tuple[Finding, ...] = ()
+
+    @property
+    def noise(self) -> Floats:
+        """What is rounding only, shape (readings,)."""
+        return reading_noise(self.reduced.readings, self.rms)
+
+    @cached_property
+    def crossings_hz(self) -> Floats:
+        """Mean rate of crossings of zero upwards, of Gaussian readings; NaN for others (Rice 1945)."""
+        m0, m2 = self.moments[:, 0], self.moments[:, 2]
+        rate = np.sqrt(np.divide(m2, m0, out=np.zeros_like(m0), where=m0 > 0.0))
+        return np.where(self.gaussian & (m0 > 0.0), rate, np.nan)
+
+    @property
+    def expected_largest(self) -> Floats:
+        """Mean of the largest over the duration, of Gaussian readings (Davenport 1964); NaN without a duration."""
+        if self.duration is None:
+            return np.full(len(self.rms), np.nan)
+        return self.rms * largest_expected(self.crossings_hz * self.duration)
+
+    @property
+    def exceeded(self) -> float:
+        """Share of time for which a Gaussian reading lies beyond the peak told."""
+        return 1.0 - erf(self.times / sqrt(2.0))
+
+
+def largest_expected(cycles: Floats) -> Floats:
+    """Mean of the largest of n cycles over the RMS, √(2 ln n) + 0.5772 / √(2 ln n) (Davenport, Proc. ICE 1964)."""
+    with np.errstate(divide="ignore", invalid="ignore"):
+        root = np.sqrt(2.0 * np.log(np.asarray(cycles, dtype=float)))
+        return np.where(np.asarray(cycles) > 2.0, root + EULER / root, np.nan)
+
+
+def quadratic_percentile(covariance: Floats, probability: float) -> float:
+    """Value that √(Σ xᵢ²) stays below with a probability, for Gaussian x with a covariance.
+
+    The tail by inversion of the moment generating function on a contour of steepest descent (Rice, SIAM J. Sci.
+    Stat. Comput. 1 (1980) 438-448).
+    """
+    from scipy.optimize import brentq
+
+    values = np.linalg.eigvalsh(covariance)
+    top = float(values.max(initial=0.0))
+    if top <= 0.0:
+        return 0.0
+    lam = values[values > 1e-10 * top] / top
+    from scipy.special import ndtri
+
+    single = float(ndtri(0.5 + 0.5 * probability))
+    if len(lam) == 1:
+        return single * sqrt(top)
+
+    u = np.arange(-12.0, 12.0001, 0.04)
+
+    def beyond(x: float) -> float:
+        """(1 / 2πi) ∫ e^(-tx) Π (1 - 2λt)^(-1/2) dt / t on a parabola through the saddle, about the cuts from 1/2."""
+
+        def slope(t: float) -> float:
+            return float((lam / (1.0 - 2.0 * lam * t)).sum()) - x
+
+        saddle = brentq(slope, 0.05, 0.5 - 1e-9) if slope(0.05) < 0.0 else 0.05
+        reach = 0.5 - saddle
+        t = saddle + reach * (0.5 * u**2 + 1j * u)
+        root = np.prod(np.sqrt(1.0 - 2.0 * lam[:, None] * t), axis=0)
+        values = np.exp(-t * x) / (root * t) * reach * (u + 1j)
+        return float((values.sum() * (u[1] - u[0]) / (2j * np.pi)).real)
+
+    wanted = 1.0 - probability
+    high = single**2 * len(lam) + 10.0 * lam.sum()
+    return sqrt(top * brentq(lambda x: beyond(x) - wanted, 0.999 * single**2, high, xtol=1e-10))
+
+
+def dirlik(moments: Floats, slope: float) -> tuple[float, float]:
+    """Mean of amplitude^slope over ranges counted by rainflow, and ranges per s (Dirlik, PhD thesis, Warwick 1985).
+
+    Parameters
+    ----------
+    moments : ndarray, shape (4,)
+        ∫ f^n S df for n = 0, 1, 2, 4.
+    """
+    m0, m1, m2, m4 = (float(m) for m in moments)
+    if m0 <= 0.0 or m2 <= 0.0 or m4 <= 0.0:
+        return 0.0, 0.0
+    rate, bandwidth = sqrt(m4 / m2), m2 / sqrt(m0 * m4)
+    if bandwidth > 1.0 - 1e-6:  # one frequency only
+        return narrow_band(m0, slope), rate
+    centre = m1 / m0 * sqrt(m2 / m4)
+    d1 = 2.0 * (centre - bandwidth**2) / (1.0 + bandwidth**2)
+    r = (bandwidth - centre - d1**2) / (1.0 - bandwidth - d1 + d1**2)
+    d2 = (1.0 - bandwidth - d1 + d1**2) / (1.0 - r)
+    d3 = 1.0 - d1 - d2
+    q = 1.25 * (bandwidth - d3 - d2 * r) / d1
+    mean = d1 * q**slope * gamma(1.0 + slope) + 2.0 ** (slope / 2.0) * gamma(1.0 + slope / 2.0) * (
+        d2 * abs(r) ** slope + d3
+    )  # fmt: skip
+    return m0 ** (slope / 2.0) * mean, rate
+
+
+def narrow_band(m0: float, slope: float) -> float:
+    """Mean of amplitude^slope where amplitudes follow Rayleigh: (√2 σ)^b Γ(1 + b/2) (Miles 1954)."""
+    return (2.0 * m0) ** (slope / 2.0) * gamma(1.0 + slope / 2.0)
+
+
+def respond_random(
+    reader: RandomReader, name: str, times: float, duration: float | None = None, fatigue: FatigueLine | None = None
+) -> RandomResult:
+    """Mean squares of all readings, with the places that govern, moments, percentiles and the main mode."""
+    reduced = reader.reduced
+    count = len(reduced.readings)
+    rms, peaks, one_mode = np.full(count, np.nan), np.full(count, np.nan), np.full(count, np.nan)
+    governing, main = np.zeros(count, dtype=np.int64), np.zeros(count, dtype=np.int64)
+    share, moments = np.full(count, np.nan), np.full((count, 4), np.nan)
+    gaussian, places = np.zeros(count, dtype=bool), []
+    probability = erf(times / sqrt(2.0))
+    for n, reading in enumerate(reduced.readings):
+        squares = reader.squares(reading)
+        half = half_form(reading)
+        if half is None or not np.isfinite(squares).any():
+            places.append("")
+            continue
+        best = int(np.nanargmax(squares))
+        governing[n] = best
+        places.append(reading.place(best))
+        rms[n] = sqrt(float(squares[best]))
+        gaussian[n] = len(half) == 1
+        moments[n] = reader.moments(reading, best)
+        peaks[n] = times * rms[n]
+        if not gaussian[n]:
+            covariance = half @ reader.covariance(np.array(reading.at(best))) @ half.T
+            peaks[n] = quadratic_percentile(covariance, probability)
+        if rms[n] > 0.0:
+            shares, _ = reader.shares(reading, best)
+            own = shares[: reader.model.modes]
+            main[n] = int(np.argmax(own))
+            share[n] = own[main[n]]
+            one_mode[n] = _one_mode(reader, reading, best, int(main[n]), half)
+    return RandomResult(
+        reduced, name, reader, times, duration, rms, peaks, governing, tuple(places), moments, gaussian, one_mode, main,
+        share, fatigue,
+    )  # fmt: skip
+
+
+def _one_mode(reader: RandomReader, reading: Reading, place: int, mode: int, half: Floats) -> float:
+    """RMS of one mode alone under white noise of the density at its frequency: √(π/2 f Q S)."""
+    r = reader.reduced
+    columns = np.array(reading.at(place))
+    f, ratio = float(r.frequencies_hz[mode]), float(r.damping[mode])
+    if not ratio > 0.0:
+        return float("nan")
+    rate = r.omega[mode] ** (np.where(reader.readout.which[columns] < 3, reader.readout.which[columns], 0) - 2.0)
+    square = 0.0
+    for source in reader.sources:
+        push = r.participation[mode, r.column(source.column)]
+        value = half @ (push * r.modal[mode, columns] * rate)
+        square += float(value @ value) * float(source.density.at(np.array([f]))[0])
+    return sqrt(square * np.pi / 2.0 * f / (2.0 * ratio))
+
+
+def with_findings(result: RandomResult, more: list[Finding]) -> RandomResult:
+    """With what is to be known beside."""
+    return replace(result, findings=(*result.findings, *more))

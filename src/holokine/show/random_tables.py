@@ -1,0 +1,226 @@
+"""Tables, words and figures of answers to random vibration."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from holokine.respond.curves import gathered_points
+from holokine.respond.random import RandomResult, dirlik, narrow_band
+from holokine.show.figures import COLOURS, SIZE, main_readings, plain_log_ticks
+from holokine.show.numbers import display_unit
+from holokine.show.numbers import number_text as n
+from holokine.show.plain import empty_figure
+from holokine.show.plain import label as own_label
+from holokine.show.tables import peaks_table
+from holokine.show.text import kept_lines
+from holokine.units import STANDARD_GRAVITY
+
+__all__ = [
+    "densities_table",
+    "fatigue_table",
+    "frequencies_of",
+    "plot_random",
+    "random_lines",
+    "random_peaks",
+    "random_points",
+    "random_shares",
+    "sources_table",
+]
+
+Floats = NDArray[Any]  # float64
+
+
+def random_peaks(answer: RandomResult) -> pd.DataFrame:
+    """RMS of every reading, the peak told, rate of zero crossings, the expected largest, and the one-mode estimate."""
+    largest = answer.expected_largest
+
+    def more(number: int, size: float) -> dict[str, object]:
+        row: dict[str, object] = {
+            "peak": answer.peaks[number] / size, "crossings_hz": answer.crossings_hz[number],
+        }  # fmt: skip
+        if answer.duration is not None:
+            row["expected_largest"] = largest[number] / size
+        row |= {
+            "one_mode_rms": answer.one_mode[number] / size,
+            "most_by_mode": f"{answer.main_mode[number] + 1} ({100 * answer.main_share[number]:.0f} %)",
+            "place": answer.places[number],
+        }
+        return row
+
+    return peaks_table(answer, "rms", more, lambda k: not np.isfinite(answer.rms[k]), answer.rms)
+
+
+def sources_table(answer: RandomResult) -> pd.DataFrame:
+    """What acts: range of each density, its overall RMS, and the one stated."""
+    rows = []
+    for s in answer.reader.sources:
+        base = s.column in ("x", "y", "z")
+        size, unit = (STANDARD_GRAVITY, "g") if base else (1.0, "factor")
+        rows.append({
+            "source": f"base {s.column}" if base else s.column, "from_hz": s.density.start[0],
+            "to_hz": s.density.end[-1], "rms": s.density.rms / size, "unit": unit,
+            "stated_rms": np.nan if s.stated is None else s.stated / size, "rows": len(s.density.start) + 1,
+        })  # fmt: skip
+    return pd.DataFrame(rows)
+
+
+def random_lines(answer: RandomResult) -> list[str]:
+    """What acts, what the peak is, and what it is answered with."""
+    parts = []
+    for row in sources_table(answer).to_dict("records"):
+        parts.append(
+            f"{row['source']} {n(row['rms'])} {row['unit']} RMS from {n(row['from_hz'])} to {n(row['to_hz'])} Hz"
+        )
+    names = [s.column for s in answer.reader.sources]
+    together = [
+        f"{names[i]} and {names[k]} with a coherence of {abs(answer.reader.together[i, k]) ** 2:.3g}"
+        for i in range(len(names)) for k in range(i + 1, len(names)) if answer.reader.together[i, k] != 0
+    ]  # fmt: skip
+    if len(names) > 1:
+        parts.append("; ".join(together) if together else "independent of each other")
+    told = (
+        f"peak: {answer.times:g} RMS, exceeded {100 * answer.exceeded:.2g} % of the time; of magnitudes and equivalent "
+    )
+    told += "stress, which are no Gaussians, the value that is exceeded as rarely"
+    duration = [] if answer.duration is None else [f"expected largest over {n(answer.duration)} s (Davenport)"]
+    return [f"random vibration, {'; '.join(parts)}", told, *duration, *kept_lines(answer.reduced)]
+
+
+def random_shares(answer: RandomResult) -> pd.DataFrame:
+    """Share of every mode in the mean square of every reading, half of each cross term to either, in percent."""
+    rows = []
+    modes = answer.reader.model.modes
+    for number, reading in enumerate(answer.reduced.readings):
+        if not answer.rms[number] > answer.noise[number]:
+            continue
+        shares, rest = answer.reader.shares(reading, int(answer.governing[number]))
+        for k in np.flatnonzero(np.abs(shares[:modes]) >= 0.005):
+            f = answer.reduced.frequencies_hz[k]
+            rows.append({"gauge": reading.gauge, "component": reading.component, "mode": k + 1, "frequency_hz": f,
+                         "share_percent": 100.0 * shares[k]})  # fmt: skip
+        rest += float(shares[modes:].sum())
+        if abs(rest) >= 0.005:
+            rows.append({"gauge": reading.gauge, "component": reading.component, "mode": 0, "frequency_hz": np.nan,
+                         "share_percent": 100.0 * rest})  # fmt: skip
+    return pd.DataFrame(rows, columns=["gauge", "component", "mode", "frequency_hz", "share_percent"])
+
+
+def fatigue_table(answer: RandomResult) -> pd.DataFrame:
+    """Cycles, the amplitude of as many equal cycles that damages as much, and damage where the line is known.
+
+    By the narrow band and by Dirlik's ranges; of equivalent stress by the density of its quadratic form (Preumont &
+    Piefort, J. Vib. Acoust. 116 (1994) 245-248).
+    """
+    line, duration = answer.fatigue, answer.duration
+    if line is None or duration is None:
+        return pd.DataFrame()
+    rows = []
+    for k, reading in enumerate(answer.reduced.readings):
+        if not answer.rms[k] > answer.noise[k]:
+            continue
+        m, (unit, size) = answer.moments[k], display_unit(reading.dimension)
+        cycles = float(np.sqrt(m[2] / m[0])) * duration
+        narrow = narrow_band(float(m[0]), line.slope)
+        wide, rate = dirlik(m, line.slope)
+        wide *= rate * duration / cycles  # per cycle of the crossings
+        row = {"gauge": reading.gauge, "component": reading.component, "unit": unit, "cycles": cycles,
+               "narrow_band_amplitude": narrow ** (1 / line.slope) / size,
+               "wide_band_amplitude": wide ** (1 / line.slope) / size}  # fmt: skip
+        if line.amplitude is not None and line.cycles is not None and reading.dimension == "stress":
+            whole = line.cycles * line.amplitude**line.slope
+            row |= {"narrow_band_damage": cycles * narrow / whole, "wide_band_damage": cycles * wide / whole}
+        rows.append({**row, "place": answer.places[k]})
+    return pd.DataFrame(rows)
+
+
+def frequencies_of(answer: RandomResult) -> Floats:
+    """Frequencies for curves: gathered about every mode, with the rows of the densities."""
+    densities = [s.density for s in answer.reader.sources]
+    low, high = min(d.start[0] for d in densities), max(d.end[-1] for d in densities)
+    corners = np.unique(np.concatenate([np.append(d.start, d.end[-1]) for d in densities]))
+    centres, widths = answer.reader.model.vibration.resonances()
+    return gathered_points(float(low), float(high), centres, widths, corners)
+
+
+def _running(answer: RandomResult, number: int, f: Floats) -> Floats:
+    """RMS up to each frequency; between two by Gauss's rule, the end being the exact whole."""
+    reading, place = answer.reduced.readings[number], int(answer.governing[number])
+    x, w = np.polynomial.legendre.leggauss(4)
+    half = 0.5 * np.diff(f)
+    at = (0.5 * (f[1:] + f[:-1]))[:, None] + half[:, None] * x
+    values = answer.reader.density(reading, place, at.ravel()).reshape(at.shape)
+    total = np.concatenate([[0.0], np.cumsum((values * w).sum(axis=1) * half)])
+    return np.asarray(answer.rms[number] * np.sqrt(total / max(float(total[-1]), 1e-300)))
+
+
+def densities_table(answer: RandomResult, numbers: list[int]) -> pd.DataFrame:
+    """Density of readings over frequency in display units squared per Hz, and their running RMS."""
+    f = frequencies_of(answer)
+    table: dict[str, Any] = {"frequency_hz": f}
+    for number in numbers:
+        reading = answer.reduced.readings[number]
+        unit, size = display_unit(reading.dimension)
+        values = answer.reader.density(reading, int(answer.governing[number]), f)
+        table[f"{reading.label} ({unit}²/Hz)"] = values / size**2
+        table[f"{reading.label}, running RMS ({unit})"] = _running(answer, number, f) / size
+    return pd.DataFrame(table)
+
+
+def random_points(nodes: dict[str, int], displacement: Floats, acceleration: Floats) -> pd.DataFrame:
+    """RMS of every named point: displacement relative to the frame in mm, absolute acceleration in g, by direction."""
+    rows = []
+    for k, (point, node) in enumerate(nodes.items()):
+        u = 1e3 * displacement.reshape(-1, 6)[node, :3]
+        a = acceleration[3 * k : 3 * k + 3] / STANDARD_GRAVITY
+        rows.append({"point": point, **{f"{d}_rms_mm": u[i] for i, d in enumerate("xyz")},
+                     **{f"acceleration_{d}_rms_g": a[i] for i, d in enumerate("xyz")}})  # fmt: skip
+    return pd.DataFrame(rows)
+
+
+def plot_random(answer: RandomResult, numbers: list[int] | None = None, checks: Any = ()) -> Any:
+    """Densities of what acts and of readings above, running RMS (in percent of the whole) below; returns the Figure."""
+    chosen = main_readings(answer, checks) if numbers is None else numbers  # type: ignore[arg-type]
+    chosen = [k for k in chosen if answer.rms[k] > answer.noise[k]]
+    shown = chosen[:4] if numbers is None else chosen[:6]
+    figure = empty_figure(SIZE)
+    above, below = figure.subplots(2, 1, sharex=True, height_ratios=[2, 1])
+    f = frequencies_of(answer)
+    units = []
+    for k, s in enumerate(answer.reader.sources):
+        base = s.column in ("x", "y", "z")
+        size = STANDARD_GRAVITY if base else 1.0
+        values = s.density.at(f) / size**2
+        name = own_label(f"base {s.column}" if base else s.column)
+        above.loglog(f, np.where(values > 0, values, np.nan), "--", color="black", lw=1.2,
+                     alpha=1.0 - 0.25 * min(k, 2), label=name)  # fmt: skip
+        units.append("g²/Hz" if base else "1/Hz")
+    top = 0.0
+    for k, number in enumerate(shown):
+        reading = answer.reduced.readings[number]
+        unit, size = display_unit(reading.dimension)
+        values = answer.reader.density(reading, int(answer.governing[number]), f) / size**2
+        top = max(top, float(values.max()))
+        colour = COLOURS[k % len(COLOURS)]
+        above.loglog(f, np.where(values > 0, values, np.nan), color=colour, lw=1.5,
+                     label=own_label(f"{reading.label}, {n(answer.rms[number] / size)} {unit} RMS"))  # fmt: skip
+        below.semilogx(f, 100.0 * _running(answer, number, f) / answer.rms[number], color=colour, lw=1.5)
+        units.append(f"{unit}²/Hz")
+    if top > 0:
+        above.set_ylim(top * 1e-7, top * 5.0)
+    above.set_ylabel(f"density ({', '.join(dict.fromkeys(units))})")
+    below.set(xlabel="frequency (Hz)", ylabel="running RMS (% of whole)", ylim=(0, 105))
+    left = f" ({len(shown)} of {len(chosen)} gauges)" if len(shown) < len(chosen) else ""
+    above.set_title(f"{answer.name}: densities, and where the RMS comes from{left}")
+    above.legend(loc="lower left")
+    plain_log_ticks(above)
+    from matplotlib.ticker import LogFormatterMathtext, LogLocator
+
+    above.yaxis.set_major_locator(LogLocator())
+    above.yaxis.set_major_formatter(LogFormatterMathtext())
+    for ax in (above, below):
+        ax.grid(alpha=0.3, which="major")
+    return figure
