@@ -143,4 +143,4 @@ def test_demo_file_says_what_it_promises():
     kinds = {b.kind for b in crate.system.mesh.blocks}
     assert {"beam", "quad4", "hex8"} <= kinds
     assert {"rigid", "joint"} <= {b.kind for b in crate.system.bonds.values()}
-    assert {e.kind for e in crate.description.events.values()} == {"spectrum", "time", "static", "sweep"}
+    assert {e.kind for e in crate.description.events.values()} == {"random", "spectrum", "time", "static", "sweep"}

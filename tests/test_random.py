@@ -290,7 +290,7 @@ def test_sources_by_rows_slopes_pasted_and_files(tmp_path, monkeypatch):
     held = modes.respond({"random": {"x": {**rows, "outside": "hold"}}})
     assert rms_of(held)["a x"] > found[0]
     push = a.load("push", at="p", force=[10, 0, 0]).modes(1).respond({
-        "random": {}, "loads": {"push": {"frequency": [1, 1e5], "density": ["0.1 1/Hz"] * 2}}})  # fmt: skip
+        "random": {}, "loads": {"push": {"frequency": [1e-3, 1e5], "density": ["0.1 1/Hz"] * 2}}})  # fmt: skip
     w, z = 2 * np.pi * 40.0, 0.02
     assert rms_of(push)["u x"] == pytest.approx(sqrt((10 / 2.0) ** 2 * 0.1 / (8 * z * w**3)), rel=1e-4)
 

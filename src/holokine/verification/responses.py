@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -182,6 +183,50 @@ def _() -> Figures:
     low, high = (np.sqrt(1 - 2 * zeta**2 + sign * 2 * zeta * np.sqrt(1 - zeta**2)) for sign in (-1, 1))
     return ([1e-3 * row["peak"] * k, row["frequency_hz"], row["bandwidth_hz"]],
             [top, 10 * np.sqrt(1 - 2 * zeta**2), 10 * (high - low)])  # fmt: skip
+
+
+@case("white noise on one mass: RMS of acceleration, rate of crossings", "closed form (Crandall & Mark 1963)",
+      "a mass on a spring, 2 % of critical", 1e-5, "RMS (m/s²), displacement (m), crossings (Hz)")  # fmt: skip
+def _() -> Figures:
+    w, z, S = 2 * np.pi * 40.0, 0.02, 0.9617
+    a = hk.Assembly().damping(z).point("p", [0, 0, 0]).mass("m", at="p", mass=2.0)
+    a.spring("k", between=["ground", "p"], stiffness=2.0 * w**2, axis="x")
+    a.support("guide", at="p", hold=["y", "z"]).gauge("a", acceleration="p", axis="x")
+    a.gauge("u", displacement="p", axis="x")
+    result = a.modes(1).respond({"random": {"x": {"frequency": [1e-3, 1e6], "density": [S, S]}}}).result
+    exact = [np.sqrt(S * w * (1 + 4 * z**2) / (8 * z)), np.sqrt(S / (8 * z * w**3)), 40.0]
+    return [*result.rms[:2], result.crossings_hz[1]], exact
+
+
+@case("random motion in three pieces with slopes, two close modes", "adaptive quadrature of sweeps' transfer functions",
+      "three masses on springs", 1e-8, "mean square force (N²)")  # fmt: skip
+def _() -> Figures:
+    from scipy.integrate import quad
+
+    a = hk.Assembly().damping(0.02)
+    before = "ground"
+    for n, (m, k) in enumerate(((2.0, 7.1e4), (1.0, 3e4), (0.05, 1.9e3)), 1):
+        a.point(f"p{n}", [0.1 * n, 0, 0]).mass(f"m{n}", at=f"p{n}", mass=m)
+        a.spring(f"k{n}", between=[before, f"p{n}"], stiffness=k, axis="x")
+        a.support(f"guide {n}", at=f"p{n}", hold=["y", "z"])
+        before = f"p{n}"
+    a.gauge("f", force="k2")
+    table = {"frequency": [5.0, 20.0, 80.0, 300.0], "density": [0.5, 2.0, 2.0, 0.1]}
+    modes = a.modes(3)
+    answer: Any = modes.respond({"random": {"x": table}})
+    density = answer.result.reader.sources[0].density
+    swept: Any = modes.respond({"sweep": [5, 300], "base": {"x": 1.0}})
+
+    def value(f: float) -> float:
+        motion = swept.result.reader.motion(np.array([f]))
+        return float(abs(swept.result.reader.rows(motion, np.array([0]))[0, 0]) ** 2 * density.at(np.array([f]))[0])
+
+    marks = [5.0, 20.0, 80.0, 300.0]
+    for f, width in zip(modes.frequencies_hz, 0.04 * modes.frequencies_hz, strict=True):
+        marks += [float(f + k * width) for k in (-20, -4, -1, 0, 1, 4, 20) if 5 < f + k * width < 300]
+    marks = sorted(marks)
+    exact = sum(quad(value, p, q, epsabs=0, epsrel=1e-11, limit=200)[0] for p, q in pairwise(marks))
+    return [float(answer.result.rms[0] ** 2)], [exact]
 
 
 @case("tuned damper on an undamped mass, least of the largest", "Nishihara & Asami 2002 (exact optimum)",
