@@ -401,3 +401,49 @@ def test_vary_reach_and_refine_by_the_command_line(tmp_path, grid):
         got = inside(*wrong)
         assert got.returncode == 2
         assert words in got.stderr
+
+
+def test_scatter_by_derivatives_is_that_of_samples():
+    a = mast()
+    inputs = {"materials/steel/E": "normal 206 GPa +- 3 %", "sections/bar/rectangle/width": "uniform 28 to 32 mm",
+              "masses/lamp/mass": "lognormal 1.5 kg +- 4 %", "damping": "lognormal 2 % +- 0.3 %"}  # fmt: skip
+    found = a.scatter(inputs, read=["bump: lamp z", "hang: root"], samples=300, count=3)
+    table = found.table().set_index("what")
+    for what in ("mode 1", "mode 2", "mode 3", "bump: lamp z", "hang: root y"):
+        row = table.loc[what]
+        assert row["sample_deviation"] == pytest.approx(row["deviation"], rel=0.08), what
+        assert row["sample_mean"] == pytest.approx(row["at_means"], rel=0.01)
+        assert row["p5"] < row["p50"] < row["p95"]
+        assert row["samples"] == 300
+    # bending along z (mode 1, height 20 of width 30): f ~ √(E w / (m_beam w + c m)), by hand for E
+    effects = found.inputs().set_index(["what", "input"])
+    assert effects.loc[("mode 1", "steel E"), "effect_of_one_deviation"] == pytest.approx(
+        0.5 * 0.03 * table.loc["mode 1", "at_means"], rel=1e-3)  # fmt: skip
+    assert effects.loc[("mode 1", "damping"), "share_percent"] == pytest.approx(0.0, abs=1e-9)
+    assert effects.loc[("hang: root y", "steel E"), "share_percent"] < 1e-6  # statically determinate
+    assert table.loc["bump: lamp z", "most_by"].split(" (")[0] in {"damping", "steel E", "lamp mass", "bar width"}
+    shares = effects.groupby(level=0)["share_percent"].sum()
+    assert shares.to_numpy() == pytest.approx(np.full(5, 100.0))
+    best = effects.loc["mode 1"]["share_percent"].idxmax()
+    assert effects.loc[("mode 1", best), "rank_correlation"] == effects.loc["mode 1"]["rank_correlation"].abs().max()
+    figure = found.plot()
+    assert [ax.get_ylabel() for ax in figure.axes] == ["natural frequency (Hz)", "reading"]
+    alone = a.scatter(inputs, count=3)
+    assert alone.variation is None
+    np.testing.assert_allclose(alone.table()["deviation"], table["deviation"].iloc[:3], rtol=1e-9)
+    with pytest.raises(DescriptionError, match="takes a distribution"):
+        a.scatter({"masses/lamp/mass": [1, 2]})
+
+
+def test_scatter_by_the_command_line(tmp_path, grid):
+    file = grid.write(tmp_path / "mast.yaml")
+    out = tmp_path / "out"
+    command = ["scatter", str(file), "--set", "masses/lamp/mass = normal 1.5 kg +- 5 %", "--count", "2"]
+    got = inside(*command, "--samples", "12", "--jobs", "1", "--out", str(out))
+    assert got.returncode == 0, got.stderr
+    assert "lamp mass: normal, mean 1.500 kg, deviation 0.07500 kg" in got.stdout
+    assert {"scatter.csv", "scatter_inputs.csv", "scatter.png", "variants.csv"} <= {p.name for p in out.iterdir()}
+    table = pd.read_csv(out / "scatter.csv")
+    direct = grid.scatter({"masses/lamp/mass": "normal 1.5 kg +- 5 %"}, count=2, samples=12).table()
+    pd.testing.assert_frame_equal(table, direct, check_exact=False, rtol=1e-9)
+    assert inside(*command, "--jobs", "2").returncode == 2

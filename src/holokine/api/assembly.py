@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from holokine.api.at_rest import Rest
     from holokine.api.check import Check
     from holokine.api.modes import Modes
+    from holokine.api.scatter import Scatter
     from holokine.api.static_answer import StaticAnswer
     from holokine.api.variation import BroughtMode, Refinement, Variation
     from holokine.describe.events import EventKind
@@ -621,6 +622,33 @@ class Assembly:
 
         basis = self._request(count, upto)
         return varied(self, parameters, basis, read, samples, seed, jobs, scheduler, folder)
+
+    def scatter(
+        self,
+        parameters: Mapping[str | tuple[str | int, ...], Any],
+        *,
+        read: Sequence[str | tuple[str, str]] = (),
+        samples: int | None = None,
+        seed: int = 1,
+        count: int | None = None,
+        upto: Value | None = None,
+        jobs: int | None = 1,
+        scheduler: str | None = None,
+        folder: str | Path | None = None,
+    ) -> Scatter:
+        """What scattering inputs do to frequencies and peaks: by derivatives, and with `samples` by a Latin hypercube.
+
+        Parameters as of `vary`, with distributions for values: ``"normal 205 GPa +- 3 %"``, ``"lognormal 140 N/mm +-
+        10 %"``, ``"uniform 2.8 to 3.2 mm"``.
+
+        Raises
+        ------
+        DescriptionError, UnknownNameError, EventError, MechanismError, SolverError
+        """
+        from holokine.api.scatter import scattered
+
+        basis = self._request(count, upto)
+        return scattered(self, parameters, basis, read, samples, seed, jobs, scheduler, folder)
 
     def reach(
         self, parameter: str | tuple[str | int, ...], mode: int, to: Value, *, count: int | None = None

@@ -639,6 +639,48 @@ def vary(
 
 @cli.command()
 @_ASSEMBLY
+@click.option("--set", "given", multiple=True, required=True, metavar="'PLACE = DISTRIBUTION'",
+              help="What scatters: keys joined by slashes, and normal 205 GPa +- 3 %, lognormal 140 N/mm +- 10 % or "
+              "uniform 2.8 to 3.2 mm. Repeatable.")  # fmt: skip
+@click.option("--samples", type=click.IntRange(min=2), metavar="N", help="Also N samples of a Latin hypercube.")
+@click.option("--seed", type=int, default=1, show_default=True, help="Another start draws others.")
+@click.option("--read", multiple=True, metavar="'EVENT: GAUGE'", help="Also the peak of this reading (repeatable).")
+@click.option("--jobs", type=click.IntRange(min=1), metavar="N", help="Processes; as cores and memory allow.")
+@click.option("--scheduler", metavar="ADDRESS", help="Run samples on the workers of this dask.distributed scheduler.")
+@_lowest
+@_output
+def scatter(
+    assembly: Path,
+    given: tuple[str, ...],
+    samples: int | None,
+    seed: int,
+    read: tuple[str, ...],
+    jobs: int | None,
+    scheduler: str | None,
+    wanted: ModesRange,
+    to: Delivery,
+) -> None:
+    """What scatter of materials, thickness, springs or damping does to frequencies and peaks, and what matters most.
+
+    By derivatives at once; with --samples by runs too. With --out DIR finished samples are kept, as vary does.
+
+    \b
+    Example:
+      holokine scatter crate.yaml --set "materials/steel/E = normal 205 GPa +- 3 %" --count 12
+      holokine scatter crate.yaml --set "damping = lognormal 2 % +- 0.5 %" --read "kerb strike: fan" --samples 40
+    """
+    from holokine.cli.vary_reports import ScatterView
+
+    if samples is None and (jobs is not None or scheduler is not None):
+        raise click.UsageError("--jobs and --scheduler are for --samples")
+    if jobs is not None and scheduler is not None:
+        raise click.UsageError("give --jobs (processes here) or --scheduler, not both")
+    keys = {"samples": samples, "seed": seed, "jobs": jobs, "scheduler": scheduler}
+    ScatterView.of(assembly, given, read, keys, wanted, to.out).deliver(to)
+
+
+@cli.command()
+@_ASSEMBLY
 @click.argument("place")
 @click.option("--mode", type=click.IntRange(min=1), required=True, metavar="MODE", help="Its number as written.")
 @click.option("--to", "target", required=True, metavar="FREQ", help="Frequency that it is to have, such as 30Hz.")

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     from holokine.api.variation import Variation
 
-__all__ = ["ReachView", "RefineView", "VaryView"]
+__all__ = ["ReachView", "RefineView", "ScatterView", "VaryView"]
 
 MOST_MODES = 6
 
@@ -107,6 +107,35 @@ def _short(table: pd.DataFrame, view: VaryView | None) -> pd.DataFrame:
     if "failed" in result:
         result["failed"] = ["" if not f else "failed" for f in result["failed"]]
     return result
+
+
+@dataclass
+class ScatterView(_View):
+    """`holokine scatter`."""
+
+    @classmethod
+    def of(
+        cls, path: Path, given: tuple[str, ...], read: tuple[str, ...], keys: dict[str, Any], wanted: ModesRange,
+        out: Path | None,
+    ) -> ScatterView:  # fmt: skip
+        settings = _settings(given)
+        if out is not None and out.exists() and not out.is_dir():
+            raise OutputError(f"{out}: is not a folder")
+        assembly = _read(path, False)
+        folder = out if keys["samples"] is not None else None
+        found = assembly.scatter(settings, read=read, count=wanted.count, upto=wanted.upto, folder=folder, **keys)
+        table, inputs = found.table(), found.inputs()
+        failed = {} if found.variation is None else found.variation.failed
+        view = cls(
+            assembly, f"{assembly.title}: scatter", "modes", found.first_order.first.key, lines=found.lines,
+            screens=[("Frequencies and peaks", table)], tables={"scatter": table, "scatter_inputs": inputs},
+            figures={"scatter": found.plot}, facts={"failed": failed},
+        )  # fmt: skip
+        if found.variation is not None:
+            view.tables["variants"] = found.variation.table()
+        view.details += [f"variant {k} failed: {why}" for k, why in list(failed.items())[:10]]
+        view.details.append("shares of every input are in --json and --out (scatter_inputs)")
+        return view
 
 
 @dataclass

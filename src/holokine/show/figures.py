@@ -218,7 +218,7 @@ def plot_conservatism(table: Any, name: str) -> Any:
     )
     ax.invert_yaxis()
     ax.set_xscale("log")
-    _plain_log(ax.xaxis)
+    plain_ticks(ax.xaxis)
     ax.set(xlabel="combined peak / peak in time (right of 1: conservative)", ylabel="reading")
     left = f" ({len(shown)} of {len(table)} readings, those farthest from 1)" if len(table) > len(shown) else ""
     ax.set_title(f"{name}: rules of combination against the pulse in time{left}")
@@ -230,10 +230,11 @@ def plot_conservatism(table: Any, name: str) -> Any:
 def plain_log_ticks(ax: Any) -> None:
     """Plain numbers at 1, 2 and 5 on both axes."""
     for axis in (ax.xaxis, ax.yaxis):
-        _plain_log(axis)
+        plain_ticks(axis)
 
 
-def _plain_log(axis: Any) -> None:
+def plain_ticks(axis: Any) -> None:
+    """Plain numbers at 1, 2 and 5 on a logarithmic axis."""
     from matplotlib.ticker import FuncFormatter, LogLocator, NullFormatter
 
     axis.set_major_locator(LogLocator(subs=(1.0, 2.0, 5.0)))

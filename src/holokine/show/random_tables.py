@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from holokine.respond.curves import gathered_points
 from holokine.respond.random import RandomResult, dirlik, narrow_band
-from holokine.show.figures import COLOURS, SIZE, main_readings, plain_log_ticks
+from holokine.show.figures import COLOURS, SIZE, main_readings, plain_ticks
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import empty_figure
@@ -182,45 +182,52 @@ def random_points(nodes: dict[str, int], displacement: Floats, acceleration: Flo
 
 
 def plot_random(answer: RandomResult, numbers: list[int] | None = None, checks: Any = ()) -> Any:
-    """Densities of what acts and of readings above, running RMS (in percent of the whole) below; returns the Figure."""
+    """Densities of what acts and of readings by unit, running RMS (in percent of the whole) below; the Figure."""
     chosen = main_readings(answer, checks) if numbers is None else numbers  # type: ignore[arg-type]
     chosen = [k for k in chosen if answer.rms[k] > answer.noise[k]]
     shown = chosen[:4] if numbers is None else chosen[:6]
-    figure = empty_figure(SIZE)
-    above, below = figure.subplots(2, 1, sharex=True, height_ratios=[2, 1])
     f = frequencies_of(answer)
-    units = []
+    groups: dict[str, list[int]] = {}
+    for number in shown:
+        groups.setdefault(display_unit(answer.reduced.readings[number].dimension)[0], []).append(number)
+    acting = {"g" if s.column in ("x", "y", "z") else "factor" for s in answer.reader.sources}
+    units = [*sorted(acting), *(u for u in groups if u not in acting)]
+    figure = empty_figure(SIZE)
+    axes = np.atleast_1d(figure.subplots(len(units) + 1, 1, sharex=True))
+    for ax, unit in zip(axes[:-1], units, strict=True):
+        _densities(ax, answer, unit, groups.get(unit, []), shown, f)
+    for k, number in enumerate(shown):
+        running = 100.0 * _running(answer, number, f) / answer.rms[number]
+        axes[-1].semilogx(f, running, color=COLOURS[k % len(COLOURS)], lw=1.5)
+    axes[-1].set(xlabel="frequency (Hz)", ylabel="running RMS (%)", ylim=(0, 105), xlim=(f[0], f[-1]))
+    left = f" ({len(shown)} of {len(chosen)} gauges)" if len(shown) < len(chosen) else ""
+    axes[0].set_title(f"{answer.name}: densities, and where the RMS comes from{left}")
+    plain_ticks(axes[-1].xaxis)
+    for ax in axes:
+        ax.grid(alpha=0.3, which="major")
+    figure.align_ylabels(axes)
+    return figure
+
+
+def _densities(ax: Any, answer: RandomResult, unit: str, numbers: list[int], shown: list[int], f: Floats) -> None:
+    """Densities of one unit: of what acts in it, and of readings."""
+    top = 0.0
     for k, s in enumerate(answer.reader.sources):
         base = s.column in ("x", "y", "z")
-        size = STANDARD_GRAVITY if base else 1.0
-        values = s.density.at(f) / size**2
-        name = own_label(f"base {s.column}" if base else s.column)
-        above.loglog(f, np.where(values > 0, values, np.nan), "--", color="black", lw=1.2,
-                     alpha=1.0 - 0.25 * min(k, 2), label=name)  # fmt: skip
-        units.append("g²/Hz" if base else "1/Hz")
-    top = 0.0
-    for k, number in enumerate(shown):
+        if unit != ("g" if base else "factor"):
+            continue
+        values = s.density.at(f) / (STANDARD_GRAVITY**2 if base else 1.0)
+        top = max(top, float(values.max()))
+        ax.loglog(f, np.where(values > 0, values, np.nan), "--" if k == 0 else ":", color="black", lw=1.3,
+                  label=own_label(f"base {s.column}" if base else s.column))  # fmt: skip
+    for number in numbers:
         reading = answer.reduced.readings[number]
-        unit, size = display_unit(reading.dimension)
+        size = display_unit(reading.dimension)[1]
         values = answer.reader.density(reading, int(answer.governing[number]), f) / size**2
         top = max(top, float(values.max()))
-        colour = COLOURS[k % len(COLOURS)]
-        above.loglog(f, np.where(values > 0, values, np.nan), color=colour, lw=1.5,
-                     label=own_label(f"{reading.label}, {n(answer.rms[number] / size)} {unit} RMS"))  # fmt: skip
-        below.semilogx(f, 100.0 * _running(answer, number, f) / answer.rms[number], color=colour, lw=1.5)
-        units.append(f"{unit}²/Hz")
+        ax.loglog(f, np.where(values > 0, values, np.nan), color=COLOURS[shown.index(number) % len(COLOURS)], lw=1.5,
+                  label=own_label(f"{reading.label}, {n(answer.rms[number] / size)} {unit} RMS"))  # fmt: skip
     if top > 0:
-        above.set_ylim(top * 1e-7, top * 5.0)
-    above.set_ylabel(f"density ({', '.join(dict.fromkeys(units))})")
-    below.set(xlabel="frequency (Hz)", ylabel="running RMS (% of whole)", ylim=(0, 105))
-    left = f" ({len(shown)} of {len(chosen)} gauges)" if len(shown) < len(chosen) else ""
-    above.set_title(f"{answer.name}: densities, and where the RMS comes from{left}")
-    above.legend(loc="lower left")
-    plain_log_ticks(above)
-    from matplotlib.ticker import LogFormatterMathtext, LogLocator
-
-    above.yaxis.set_major_locator(LogLocator())
-    above.yaxis.set_major_formatter(LogFormatterMathtext())
-    for ax in (above, below):
-        ax.grid(alpha=0.3, which="major")
-    return figure
+        ax.set_ylim(top * 1e-6, top * 4.0)
+    ax.set_ylabel("1/Hz" if unit == "factor" else f"{unit}²/Hz")
+    ax.legend(loc="best", fontsize=9)
