@@ -16,6 +16,9 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
+
+from PIL import Image
 
 import holokine as hk
 from holokine.show.figures import save
@@ -67,15 +70,19 @@ def terminal(name: str, command: str) -> None:
 def figures(wanted: set[str]) -> None:
     crate = hk.Assembly.read(CRATE)
     modes = crate.modes()
-    drawn = {
-        "srs": modes.respond("kerb strike").shock("fan z", low=5, high=200, damping=["2 %", "5 %"]).plot,
-        "sweep": lambda: modes.respond("shaker").plot(),
-        "poles": lambda: crate.variant("rubber fan bushings").modes().damped().plot(),
-        "tuned_damper": lambda: modes.tune(
-            "transformer", "z", mass="12 kg", against="shaker", gauge="transformer z"
-        ).plot(),
-        "buckling": lambda: crate.rest("iced up").buckling().plot(),
-        "vary": lambda: crate.vary({"parts/deck/plate/thickness": "2 to 6 mm in 17"}, count=14).plot(),
+    steel = {"materials/steel/E": "normal 205 GPa +- 3 %", "parts/deck/plate/thickness": "uniform 2.8 to 3.2 mm"}
+    drawn: dict[str, list[Callable[[], Any]]] = {
+        "srs": [modes.respond("kerb strike").shock("fan z", low=5, high=200, damping=["2 %", "5 %"]).plot],
+        "frequency": [modes.respond("shaker").plot, modes.respond("rough track").plot],
+        "damping": [
+            lambda: crate.variant("rubber fan bushings").modes().damped().plot(),
+            lambda: modes.tune("transformer", "z", mass="12 kg", against="shaker", gauge="transformer z").plot(),
+        ],
+        "buckling": [lambda: crate.rest("iced up").buckling().plot()],
+        "vary": [
+            lambda: crate.vary({"parts/deck/plate/thickness": "2 to 6 mm in 17"}, count=14).plot(),
+            lambda: crate.scatter(steel, read=["kerb strike: deck stress"], samples=40, count=10).plot(),
+        ],
     }
     if not wanted or "mode" in wanted:
         modes.picture(3, TARGET / "mode.png")
@@ -90,8 +97,24 @@ def figures(wanted: set[str]) -> None:
         photograph_page(modes.respond("kerb strike").page, "histories_page", zoom)
     for name, draw in drawn.items():
         if not wanted or name in wanted:
-            save(draw(), TARGET / f"{name}.png")
+            stacked(draw, TARGET / f"{name}.png")
             print(f"drew {name}")
+
+
+def stacked(draw: list[Callable[[], Any]], path: Path) -> None:
+    """One figure, or several one above the other."""
+    with tempfile.TemporaryDirectory() as folder:
+        pictures = []
+        for k, one in enumerate(draw):
+            save(one(), Path(folder) / f"{k}.png")
+            with Image.open(Path(folder) / f"{k}.png") as picture:
+                pictures.append(picture.convert("RGB"))
+        whole = Image.new("RGB", (pictures[0].width, sum(p.height for p in pictures)), "white")
+        top = 0
+        for picture in pictures:
+            whole.paste(picture, (0, top))
+            top += picture.height
+        whole.save(path)
 
 
 def photograph_page(write: Callable[[Path], Path], name: str, script: str) -> None:

@@ -555,6 +555,9 @@ def results(modes: hk.Modes, events: tuple[str, ...]) -> dict[str, np.ndarray]:
         limits = answer.limits()
         out[f"{name} limits"] = limits["limit"].to_numpy(dtype=float) if len(limits) else np.zeros(0)
         out[f"{name} says"] = np.array([f.text for f in answer.result.findings])
+        if isinstance(answer, hk.RandomAnswer):
+            out[f"{name} lasts"] = np.nan_to_num(answer.result.expected_largest)
+            out[f"{name} fatigue"] = np.nan_to_num(answer.fatigue().select_dtypes("number").to_numpy(dtype=float))
         for rows in ("histories", "curves"):
             if hasattr(answer, rows):
                 out[f"{name} {rows}"] = getattr(answer, rows)().to_numpy()
