@@ -227,7 +227,7 @@ SHAPES: dict[str, Any] = {
                          "loads": {"weight": {"frequency": [10, 100], "level": 0.01, "slopes": [1], "rms": 1.0}},
                          "coherence": [{"between": ["x", "y"], "coherence": 0.5, "phase": 0.4}], "times": 4,
                          "duration": 100.0, "static correction": True,
-                         "fatigue": {"slope": 4, "amplitude": 1e8, "cycles": 1e6}},
+                         "fatigue": {"slope": 4, "amplitude": 1e4, "cycles": 1e3}},
                "rougher": {"random": {"x": {"file": "noise.csv"}},
                            "loads": {"weight": {"frequency": [10, 100], "density": [0.1, 0.1]}}}},
     "loads": {"weight": {"gravity": "-z"}},
