@@ -2,6 +2,7 @@
 
 python scripts/fuzz.py 10000
 python scripts/fuzz.py 500 --first 20000
+python scripts/fuzz.py 300 --commands      # through the real command line, a process each
 python scripts/fuzz.py --case 4711
 """
 
@@ -33,18 +34,25 @@ def _try(number: int, folder: str) -> tuple[int, str, fuzzing.Outcome, float]:
     return (number, *fuzzing.tried(SOURCE, number, Path(folder) / f"case-{number}"))
 
 
+def _command(number: int, folder: str) -> tuple[int, str, fuzzing.Outcome, float]:
+    assert SOURCE is not None
+    return (number, *fuzzing.tried_command(SOURCE, number, Path(folder) / f"case-{number}"))
+
+
 def main() -> int:
     """Try them and tell; the exit code is 1 where one fell short."""
     ask = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     ask.add_argument("count", type=int, nargs="?", default=1000)
     ask.add_argument("--first", type=int, default=0)
     ask.add_argument("--case", type=int)
+    ask.add_argument("--commands", action="store_true")
     ask.add_argument("--jobs", type=int, default=2)
     asked = ask.parse_args()
     with tempfile.TemporaryDirectory() as folder:
         if asked.case is not None:
             _begin(folder)
-            words, outcome, seconds = fuzzing.tried(SOURCE, asked.case, Path(folder) / "case")
+            tried = fuzzing.tried_command if asked.commands else fuzzing.tried
+            words, outcome, seconds = tried(SOURCE, asked.case, Path(folder) / "case")
             print(f"{words}\n{outcome.kind}: {outcome.words}\n{seconds:.1f} s")
             return int(outcome.fault)
         numbers = range(asked.first, asked.first + asked.count)
@@ -53,7 +61,9 @@ def main() -> int:
         first: dict[str, tuple[int, str, str]] = {}
         slowest: list[tuple[float, int, str]] = []
         with ProcessPoolExecutor(asked.jobs, initializer=_begin, initargs=(folder,)) as pool:
-            for number, words, outcome, seconds in pool.map(_try, numbers, [folder] * len(numbers), chunksize=4):
+            for number, words, outcome, seconds in pool.map(
+                _command if asked.commands else _try, numbers, [folder] * len(numbers), chunksize=4
+            ):
                 kinds[outcome.kind] += 1
                 slowest = sorted([*slowest, (seconds, number, words)], reverse=True)[:5]
                 if outcome.fault:

@@ -13,12 +13,15 @@ import one_thread  # noqa: F401 - before NumPy loads
 import contextlib
 import copy
 import io
+import json
 import os
 import re
 import resource
 import select
 import shutil
 import signal
+import subprocess
+import sys
 import time
 import traceback
 import warnings
@@ -360,3 +363,54 @@ def tried(source: Source, number: int | Random, into: Path) -> tuple[str, Outcom
         outcome = Outcome("left over", left[0])
     shutil.rmtree(into, ignore_errors=True)
     return words, outcome, time.monotonic() - begin
+
+
+# -- the command line ---------------------------------------------------------------------------------------
+
+COMMANDS = [
+    ["check", "a.yaml"], ["modes", "a.yaml", "--count", "3", "--out", "out", "--save", "b.run"],
+    ["respond", "a.yaml", "kerb strike", "--json"], ["energy", "a.yaml"], ["page", "a.yaml", "a.html"],
+    ["compare", "a.yaml", "--count", "2"], ["srs", "works.csv"], ["modes", "a.run"],
+    ["respond", "a.yaml", "rough track", "--csv"], ["report", "a.yaml", "a.html", "--sections", "findings,events", "--event", "works shock"],
+    ["reach", "a.yaml", "parts/deck/plate/thickness", "--mode", "1", "--to", "17Hz", "--write", "b.yaml"],
+    ["vary", "a.yaml", "--set", "parts/deck/plate/thickness = 3, 4 mm", "--count", "2", "--jobs", "1", "--out", "out"],
+]  # fmt: skip
+LIMITS = "import resource; resource.setrlimit(resource.RLIMIT_AS, (8 << 30, 8 << 30)); from holokine.cli.main import run; run()"
+
+
+def tried_command(source: Source, number: int, into: Path) -> tuple[str, Outcome, float]:
+    """A wrong demo crate (and records, and a run file) given to a real command."""
+    rng, command = Random(number), COMMANDS[number % len(COMMANDS)]
+    source.case(9000 + number, into)
+    data = read_yaml(source.folder / "crate.yaml").data
+    words = f"{command[0]}: {wrong_value(rng, data)}"
+    _write(data, into / "a.yaml")
+    (into / "works.csv").write_bytes(wrong_bytes(rng, (source.folder / "works.csv").read_bytes()))
+    if command[-1] == "a.run":
+        (into / "a.run").write_bytes(source.run.read_bytes())
+        wrong_run(rng, into / "a.run")
+    begin = time.monotonic()
+    try:
+        got = subprocess.run([sys.executable, "-c", LIMITS, *command], cwd=into, capture_output=True, text=True,
+                             timeout=120, check=False)  # fmt: skip
+    except subprocess.TimeoutExpired:
+        return words, Outcome("hang", "longer than 120 s"), 120.0
+    outcome = _ended(got, command, into)
+    shutil.rmtree(into, ignore_errors=True)
+    return words, outcome, time.monotonic() - begin
+
+
+def _ended(got: Any, command: list[str], into: Path) -> Outcome:
+    """How a command ended."""
+    if got.returncode not in (0, 1, 2) or "Traceback" in got.stderr + got.stdout:
+        return Outcome("crash", f"exit code {got.returncode}: {got.stderr[-400:]}")
+    left = [p.name for p in into.rglob("*") if p.name.startswith(".")]
+    if left or (got.returncode == 2 and (into / "b.run").exists()):
+        return Outcome("left over", ", ".join(left) or "b.run")
+    if got.returncode == 2:
+        if not got.stderr.startswith("holokine: error: ") or not placed(got.stderr):
+            return Outcome("no place", got.stderr[-400:])
+        return Outcome("refused", got.stderr[-200:])
+    if command[-1] == "--json":
+        json.loads(got.stdout)
+    return Outcome("done", "")

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 __all__ = ["RandomAnswer"]
 
+MOST_DENSITIES = 12
+
 
 class RandomAnswer(Answer[RandomResult]):
     """RMS of every gauge, rates, densities, shares of modes, fatigue, and whole fields of RMS."""
@@ -39,7 +41,17 @@ class RandomAnswer(Answer[RandomResult]):
         """What acts with its overall RMS, what the peak is, modes kept: what to read before the table."""
         from holokine.show.random_tables import random_lines
 
-        return random_lines(self.result)
+        lines = random_lines(self.result)
+        main = self._main
+        if len(main) > MOST_DENSITIES:
+            lines.append(f"the table of densities has {MOST_DENSITIES} of {len(main)} gauges; density(...) tells any")
+        return lines
+
+    @property
+    def _main(self) -> list[int]:
+        from holokine.show.figures import main_readings
+
+        return [k for k in main_readings(self.result) if np.isfinite(self.result.rms[k])]  # type: ignore[arg-type]
 
     def sources(self) -> pd.DataFrame:
         """What acts: range of each density, its overall RMS, and the one stated."""
@@ -117,13 +129,13 @@ class RandomAnswer(Answer[RandomResult]):
         return plot_random(self.result, numbers, self._checks())
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """RMS, limits, what acts, shares of modes, fatigue, densities of the main readings."""
-        from holokine.show.figures import main_readings
+        """RMS, limits, what acts, shares of modes, fatigue, densities of the main readings (twelve at most; `lines`
+        says so, and `density` has any)."""
         from holokine.show.random_tables import densities_table
 
-        main = [k for k in main_readings(self.result) if np.isfinite(self.result.rms[k])]  # type: ignore[arg-type]
+        main = self._main
         more = {"sources": self.sources(), "shares": self.shares(), "fatigue": self.fatigue(),
-                "densities": densities_table(self.result, main[:12])}  # fmt: skip
+                "densities": densities_table(self.result, main[:MOST_DENSITIES])}  # fmt: skip
         return {**super().tables(), **{k: t for k, t in more.items() if len(t)}}
 
     def screens(self) -> list[tuple[str, pd.DataFrame]]:

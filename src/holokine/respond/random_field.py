@@ -12,8 +12,7 @@ from holokine.elements.stress import StressField, equivalent_form, mapped
 from holokine.modes.extract import ModeSet
 from holokine.progress import tell
 from holokine.respond.random import RandomResult, root_of
-from holokine.respond.reduced import solve_static
-from holokine.state.rest import rest_factor
+from holokine.respond.reduced import left_out_fields
 from holokine.system.loads import base_field
 from holokine.system.recovery import PartPeak, keep_worst, stress_fields
 
@@ -34,16 +33,9 @@ class RandomField:
     @cached_property
     def left_out(self) -> Floats:
         """What left-out modes answer statically to each load, shape (loads, dofs)."""
-        result = np.zeros((len(self.loads), self.shapes.shape[1]))
-        reader, reduced = self.answer.reader, self.answer.reduced
-        if not reader.correct:
-            return result
-        factor = rest_factor(self.modes.system)
-        for source in reader.sources:
-            k = reduced.column(source.column)
-            whole = solve_static(self.modes.system, [self.loads[k]], factor)[0]
-            result[k] = whole + (reduced.participation[:, k] / reduced.omega**2) @ self.shapes
-        return result
+        reader = self.answer.reader
+        columns = [s.column for s in reader.sources] if reader.correct else []
+        return left_out_fields(self.modes.system, self.loads, columns, self.answer.reduced, self.shapes)
 
     @cached_property
     def _fields(self) -> Floats:

@@ -23,6 +23,7 @@ from holokine.system.loads import LoadField, base_field
 __all__ = [
     "ReducedModel",
     "at_supports",
+    "left_out_fields",
     "read_static",
     "reading_noise",
     "reduce_model",
@@ -169,6 +170,19 @@ def solve_static(system: System, fields: list[LoadField], factor: Any = None) ->
     loads = np.array([f.force - system.mass @ f.ride - system.stiffness @ f.moved for f in fields])
     free = np.asarray(factor.solve(np.ascontiguousarray(T.T @ loads.T)))
     return np.asarray((T @ free).T + np.array([f.moved for f in fields]))
+
+
+def left_out_fields(
+    system: System, loads: list[LoadField], columns: list[str], reduced: ReducedModel, shapes: Floats
+) -> Floats:
+    """What left-out modes move, statically, under each load; of those in `columns`, zero for others, (loads, dofs)."""
+    result = np.zeros((len(loads), shapes.shape[1]))
+    factor = rest_factor(system)
+    for name in columns:
+        k = reduced.column(name)
+        whole = solve_static(system, [loads[k]], factor)[0]
+        result[k] = whole + (reduced.participation[:, k] / reduced.omega**2) @ shapes
+    return result
 
 
 def read_static(gauges: GaugeSet, field: LoadField, moved: Floats) -> Floats:

@@ -14,9 +14,8 @@ from holokine.elements.stress import mapped
 from holokine.modes.extract import ModeSet
 from holokine.progress import counted
 from holokine.respond.governing import largest_stress
-from holokine.respond.reduced import solve_static
+from holokine.respond.reduced import left_out_fields
 from holokine.respond.sweep import SweepResult
-from holokine.state.rest import rest_factor
 from holokine.system.loads import base_field
 from holokine.system.recovery import PartPeak, section_maps
 
@@ -55,16 +54,9 @@ class FieldSweep:
     @cached_property
     def left_out(self) -> Floats:
         """What left-out modes answer statically to each load, shape (loads, dofs)."""
-        result = np.zeros((len(self.loads), self.shapes.shape[1]))
-        if not self.answer.reader.correct:
-            return result
-        system, reduced = self.modes.system, self.answer.reduced
-        factor = rest_factor(system)
-        for column in self.answer.reader.excitation.columns:
-            k = reduced.column(column)
-            whole = solve_static(system, [self.loads[k]], factor)[0]
-            result[k] = whole + (reduced.participation[:, k] / reduced.omega**2) @ self.shapes
-        return result
+        reader = self.answer.reader
+        columns = list(reader.excitation.columns) if reader.correct else []
+        return left_out_fields(self.modes.system, self.loads, columns, self.answer.reduced, self.shapes)
 
     def fields(self, what: str = "displacement") -> Floats:
         """Fields that go with `coordinates`, shape (coordinates, dofs)."""
