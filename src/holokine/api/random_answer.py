@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 __all__ = ["RandomAnswer"]
 
-MOST_DENSITIES = 12
+MOST_DENSITIES = 24
 
 
 class RandomAnswer(Answer[RandomResult]):
@@ -129,7 +129,7 @@ class RandomAnswer(Answer[RandomResult]):
         return plot_random(self.result, numbers, self._checks())
 
     def tables(self) -> dict[str, pd.DataFrame]:
-        """RMS, limits, what acts, shares of modes, fatigue, densities of the main readings (twelve at most; `lines`
+        """RMS, limits, what acts, shares of modes, fatigue, densities of the main readings (24 at most; `lines`
         says so, and `density` has any)."""
         from holokine.show.random_tables import densities_table
 
