@@ -169,6 +169,50 @@ def test_covariance_in_two_planes_by_hand_and_equivalent_stress():
     assert half.result.rms[number] ** 2 == pytest.approx(brute(half, "tip z"), rel=1e-8)
 
 
+def test_equivalent_stress_of_a_beam_in_bending_and_torsion_by_hand():
+    b, h, L = 0.02, 0.03, 0.6
+    a = hk.Assembly().material("m", E=2e11, nu=0.3, density=1.0).section("s", rectangle={"width": b, "height": h})
+    a.point("root", [0, 0, 0]).point("end", [L, 0, 0]).damping(0.03)
+    a.part("arm", beam={"through": ["root", "end"], "section": "s", "up": "z", "divisions": 4}, material="m")
+    a.support("wall", at="root", hold="all").mass(
+        "body", at="end", mass=4.0, inertia=[0.03, 0.02, 0.02], offset=[0, 0.1, 0]
+    )
+    a.gauge("eq", stress="arm", component="equivalent", end="start").gauge("n", stress="arm", end="start")
+    a.gauge("f", beam_force="arm", end="start").gauge("m", beam_moment="arm", end="start")
+    a.load("pull", at="end", force=[50.0, 30.0, -80.0], moment=[25.0, 0, 0])
+    at_rest = a.static({"static": "pull"}).peaks().set_index(["gauge", "component"])["value"]
+    N, Vy, Vz, T, My, Mz = (
+        at_rest[k] for k in (("f", "N"), ("f", "Vy"), ("f", "Vz"), ("m", "T"), ("m", "My"), ("m", "Mz"))
+    )
+    sigma = abs(N) / (b * h) + abs(My) / (b * h**2 / 6) + abs(Mz) / (h * b**2 / 6)
+    assert at_rest["n", "extreme fibre"] == pytest.approx(1e-6 * sigma, rel=1e-9)
+    W = 0.2314 * h * b**2  # Timoshenko & Goodier § 109, table 7, for 1.5
+    tau = 1.5 * max(abs(Vy), abs(Vz)) / (b * h) + abs(T) / W
+    assert at_rest["eq", "equivalent"] == pytest.approx(1e-6 * sqrt(sigma**2 + 3 * tau**2), rel=2e-3)
+    answer = a.modes(6).respond({"random": {"z": TABLE, "y": TABLE}})
+    readings = answer.result.reduced.readings
+    six = {r.label: r.channels[0] for r in readings if r.gauge in ("f", "m") and r.width == 1}
+    order = ["f N", "f Vy", "f Vz", "m T", "m My", "m Mz"]
+    C = answer.result.reader.covariance(np.array([six[k] for k in order]))  # of the section forces
+    best = 0.0
+    for y, z in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
+        row = np.array([1 / (b * h), 0, 0, 0, z / (b * h**2 / 6), -y / (h * b**2 / 6)])
+        for axis in (1, 2):
+            for sign in (1, -1):
+                shear = np.zeros(6)
+                shear[axis], shear[3] = 1.5 / (b * h), sign / W
+                best = max(best, float(row @ C @ row + 3 * shear @ C @ shear))
+    k = next(n for n, r in enumerate(readings) if r.label == "eq equivalent")
+    assert answer.result.rms[k] == pytest.approx(sqrt(best), rel=2e-3)
+    assert answer.result.rms[k] > next(v for r, v in zip(readings, answer.result.rms, strict=True) if r.gauge == "n")
+    for wrong, words in (({"component": "xx"}, "extreme fibres, or equivalent"), ({"surface": "top"}, "not surface")):
+        with pytest.raises(HolokineError, match=words):
+            _ = a.changed({"gauges": {"bad": {"stress": "arm", **wrong}}}).gauges
+    plain = {"properties": {"area": 1e-4, "Iy": 1e-8, "Iz": 1e-8, "J": 1e-8, "fibres": [[0.01, 0.01]]}}
+    with pytest.raises(HolokineError, match="given by numbers"):
+        _ = a.changed({"sections": {"s": plain}}).gauges
+
+
 def test_percentile_of_a_magnitude_and_of_equivalent_stress():
     for times in (1.0, 3.0, 5.0):
         p = erf(times / sqrt(2))

@@ -280,7 +280,7 @@ class BeamElements(ElementKind):
     kind: str = "beam"
     words = "beams"
     stress_names = ("fibre",)
-    stress_options = frozenset({"end"})
+    stress_options = frozenset({"end", "component"})
 
     @classmethod
     def build(
@@ -568,14 +568,29 @@ class BeamElements(ElementKind):
         return found
 
     def gauge_fields(self, size: int, **options: str | None) -> list[StressField]:
-        """Normal stress of the fibres by balance, at both ends of every element, or at one end of the run."""
-        count, end = len(self.section.fibres), options.get("end")
+        """Normal stress of the fibres by balance, at both ends of every element, or at one end of the run.
+
+        With the component `equivalent` each fibre with the largest shear stress of torsion and of either shear force
+        beside it, torsion with either sign: places of two components, normal and shear.
+        """
+        count, end, component = len(self.section.fibres), options.get("end"), options.get("component")
+        if component not in (None, "equivalent"):
+            raise DescriptionError(f'beams tell the stress of extreme fibres, or equivalent, not "{component}"')
         if count == 0:
             raise DescriptionError(f'the section of "{self.part}" has no fibres; add fibres: [[y, z], ...] to it')
-        stiff, inert = (_fibre_rows([self], name) for name in ("local_stiffness", "local_mass"))
+        if component and np.isnan(self.section.torsion_modulus):
+            raise DescriptionError(
+                f'the section of "{self.part}" is given by numbers, of which the shear stress of torsion is not known; '
+                "give it a shape"
+            )
+        table, width = (sheared_fibre_stress, 2) if component else (fibre_stress, 1)
+        stiff, inert = (_fibre_rows([self], name, table) for name in ("local_stiffness", "local_mass"))
         fibres = [f", fibre y {1e3 * y + 0.0:.4g} z {1e3 * z + 0.0:.4g} mm" for y, z in _tidy(self.section.fibres)]
         if self.stations:
             fibres = [f"{fibre} at the run's start, thinner or thicker here" for fibre in fibres]
+        if component:
+            fibres = [f"{f}{beside}" for f in fibres for beside in _BESIDE]
+            count = len(fibres)
         sides = tuple(f", {word}{f}" for word in ("start", "end") for f in fibres)
         elements, ends = np.arange(len(self.nodes)), [0, 1]
         if end is not None:
@@ -589,24 +604,29 @@ class BeamElements(ElementKind):
         side = np.tile(np.concatenate([e * count + np.arange(count) for e in ends]), len(elements))
         places = Places("element", number, None, sides, side)
         none = np.zeros((0, 1), dtype=np.int64)
-        return [StressField((self.part,), maps[0], 1, places, none, none, maps[1])]
+        free = np.array([self.E, 0.0]) if component else None
+        return [StressField((self.part,), maps[0], width, places, none, none, maps[1], free=free)]
 
 
-def _fibre_rows(blocks: Sequence[BeamElements], name: str) -> Floats:
-    """Normal stress of every fibre at both ends of every element on global motions, (elements, 2, fibres, 12).
+def _fibre_rows(
+    blocks: Sequence[BeamElements], name: str, table: Callable[[SectionProperties], Floats] | None = None
+) -> Floats:
+    """Stress of every fibre at both ends of every element on global motions, (elements, 2, rows, 12).
 
     By the local stiffness, or by the local mass for what inertia adds (`name`); blocks have equally many fibres.
+    `table`: rows of a section on (N, Vy, Vz, T, My, Mz); the normal stress of its fibres when left out.
     """
+    rows = table or fibre_stress
     each = []
     for b in blocks:
-        along = np.array([fibre_stress(s) for s in b.stations[::2]] if b.stations else [fibre_stress(b.section)])
+        along = np.array([rows(s) for s in b.stations[::2]] if b.stations else [rows(b.section)])
         first = np.arange(len(b.nodes)) if b.stations else np.zeros(len(b.nodes), dtype=np.int64)
         each.append(np.stack([along[first], along[first + 1 if b.stations else first]], axis=1))
     fibres, to_local = np.concatenate(each), np.concatenate([b.to_local for b in blocks])
     matrix = np.concatenate([getattr(b, name) for b in blocks])
     found = np.empty((*fibres.shape[:3], 12))
     for side, sign in ((0, -1.0), (1, 1.0)):
-        found[:, side] = sign * fibres[:, side] @ (matrix[:, 6 * side + np.array([0, 4, 5])] @ to_local)
+        found[:, side] = sign * fibres[:, side] @ (matrix[:, 6 * side + np.arange(6)] @ to_local)
     return found
 
 
@@ -618,10 +638,25 @@ def _scattered(values: Floats, dofs: NDArray[np.int64], size: int) -> csr_array:
 
 
 def fibre_stress(s: SectionProperties) -> Floats:
-    """Normal stress in Pa at the fibres from section forces (N, My, Mz), shape (fibres, 3)."""
+    """Normal stress in Pa at the fibres from section forces (N, Vy, Vz, T, My, Mz), shape (fibres, 6)."""
     bend = np.linalg.inv(np.array([[s.Iy, -s.Iyz], [-s.Iyz, s.Iz]]))
     y, z = s.fibres[:, 0], s.fibres[:, 1]
-    return np.column_stack([np.full(len(y), 1.0 / s.area), np.column_stack([z, -y]) @ bend])
+    none = np.zeros((len(y), 3))
+    return np.column_stack([np.full(len(y), 1.0 / s.area), none, np.column_stack([z, -y]) @ bend])
+
+
+_BESIDE = (", Vz and T", ", Vz and -T", ", Vy and T", ", Vy and -T")
+
+
+def sheared_fibre_stress(s: SectionProperties) -> Floats:
+    """Normal stress of each fibre with the largest shear stress beside it, four ways: (fibres 4 2, 6)."""
+    normal = fibre_stress(s)
+    result = np.zeros((len(normal), 4, 2, 6))
+    result[:, :, 0] = normal[:, None]
+    for way, (axis, sign) in enumerate(((2, 1.0), (2, -1.0), (1, 1.0), (1, -1.0))):
+        result[:, way, 1, axis] = s.shear_peak[axis - 1]
+        result[:, way, 1, 3] = sign / s.torsion_modulus
+    return result.reshape(-1, 6)
 
 
 def _release(K: Floats, M: Floats, free: list[int], part: str) -> tuple[Floats, Floats, Floats]:

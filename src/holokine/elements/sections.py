@@ -57,6 +57,10 @@ class SectionProperties:
     fibres: NDArray[np.float64]
     Iyz: float = 0.0
     shear_centre: tuple[float, float] = (0.0, 0.0)
+    torsion_modulus: float = math.nan
+    """Moment of torsion over the largest shear stress that it makes, in m³; NaN where the shape is not known."""
+    shear_peak: tuple[float, float] = (math.nan, math.nan)
+    """Largest shear stress over a force along y and z, in 1/m²."""
     pieces: tuple[NDArray[np.float64], ...] = ()
     """Outlines of the pieces that it is made of, (y, z) in m each, for pictures; none where it is given by numbers."""
 
@@ -67,6 +71,15 @@ def rectangle_torsion(width: float, height: float) -> float:
     n = np.arange(1, 40, 2)
     series = np.sum(np.tanh(n * math.pi * a / (2.0 * b)) / n**5.0)
     return a * b**3 / 3.0 * (1.0 - 192.0 * b / (math.pi**5 * a) * float(series))
+
+
+def rectangle_torsion_modulus(width: float, height: float) -> float:
+    """Moment of torsion over the largest shear stress, in the middle of the long side (Timoshenko & Goodier § 109)."""
+    a, b = max(width, height), min(width, height)
+    n = np.arange(1, 40, 2)
+    with np.errstate(over="ignore"):
+        series = np.sum(1.0 / (n**2.0 * np.cosh(np.minimum(n * math.pi * a / (2.0 * b), 700.0))))
+    return rectangle_torsion(width, height) / (b * (1.0 - 8.0 / math.pi**2 * float(series)))
 
 
 def _corners(points: list[tuple[float, float]]) -> NDArray[np.float64]:
@@ -104,7 +117,8 @@ def _rectangle(s: schema.Rectangle) -> SectionProperties:
     y, z = b / 2.0, h / 2.0
     return SectionProperties(
         b * h, b * h**3 / 12.0, h * b**3 / 12.0, rectangle_torsion(b, h), 5 / 6, 5 / 6,
-        _corners([(-y, -z), (y, -z), (y, z), (-y, z)]), pieces=_pieces([(-y, y, -z, z)]),
+        _corners([(-y, -z), (y, -z), (y, z), (-y, z)]), torsion_modulus=rectangle_torsion_modulus(b, h),
+        shear_peak=(1.5 / (b * h), 1.5 / (b * h)), pieces=_pieces([(-y, y, -z, z)]),
     )  # fmt: skip
 
 
@@ -118,7 +132,7 @@ def _tube(s: schema.Tube) -> SectionProperties:
     return SectionProperties(
         area, (b * h**3 - bi * hi**3) / 12.0, (h * b**3 - hi * bi**3) / 12.0, J,
         min(2 * b * t / area, 5 / 6), min(2 * h * t / area, 5 / 6),
-        _corners([(-y, -z), (y, -z), (y, z), (-y, z)]),
+        _corners([(-y, -z), (y, -z), (y, z), (-y, z)]), torsion_modulus=2.0 * (b - t) * (h - t) * t,
         pieces=_pieces([(-y, y, -z, t - z), (-y, y, z - t, z), (-y, t - y, t - z, z - t), (y - t, y, t - z, z - t)]),
     )  # fmt: skip
 
@@ -127,7 +141,8 @@ def _rod(s: schema.Rod) -> SectionProperties:
     inertia = math.pi * s.diameter**4 / 64.0
     area = math.pi * s.diameter**2 / 4.0
     return SectionProperties(area, inertia, inertia, 2 * inertia, 0.9, 0.9, _circle(s.diameter / 2.0),
-                             pieces=(_circle(s.diameter / 2.0),))  # fmt: skip
+                             torsion_modulus=4 * inertia / s.diameter,
+                             shear_peak=(4 / 3 / area, 4 / 3 / area), pieces=(_circle(s.diameter / 2.0),))  # fmt: skip
 
 
 def _pipe(s: schema.Pipe) -> SectionProperties:
@@ -137,8 +152,11 @@ def _pipe(s: schema.Pipe) -> SectionProperties:
     m, nu = inner / s.diameter, 0.3
     q = (1.0 + m**2) ** 2
     shear = 6.0 * (1.0 + nu) * q / ((7.0 + 6.0 * nu) * q + (20.0 + 12.0 * nu) * m**2)
-    return SectionProperties(area, inertia, inertia, 2 * inertia, shear, shear, _circle(s.diameter / 2.0),
-                             pieces=(_circle(s.diameter / 2.0),))  # fmt: skip
+    outer, peak = s.diameter / 2.0, 4.0 / 3.0 * (1.0 + m + m**2) / (1.0 + m**2) / area
+    return SectionProperties(
+        area, inertia, inertia, 2 * inertia, shear, shear, _circle(outer), torsion_modulus=2 * inertia / outer,
+        shear_peak=(peak, peak), pieces=(_circle(outer),),
+    )  # fmt: skip
 
 
 def _i_shape(s: schema.Flanged) -> SectionProperties:
@@ -149,7 +167,8 @@ def _i_shape(s: schema.Flanged) -> SectionProperties:
     J = (2 * b * tf**3 + (h - tf) * tw**3) / 3.0
     return SectionProperties(
         area, iy, iz, J, min(5 / 6 * 2 * b * tf / area, 1.0), min(h * tw / area, 1.0),
-        _corners([(-b / 2, -h / 2), (b / 2, -h / 2), (b / 2, h / 2), (-b / 2, h / 2)]), pieces=_pieces(boxes),
+        _corners([(-b / 2, -h / 2), (b / 2, -h / 2), (b / 2, h / 2), (-b / 2, h / 2)]), torsion_modulus=J / max(tw, tf),
+        pieces=_pieces(boxes),
     )  # fmt: skip
 
 
@@ -168,7 +187,7 @@ def _channel(s: schema.Flanged) -> SectionProperties:
     return SectionProperties(
         area, iy, iz, J, min(5 / 6 * 2 * b * tf / area, 1.0), min(h * tw / area, 1.0),
         _corners([(-yc, -h / 2), (b - yc, -h / 2), (b - yc, h / 2), (-yc, h / 2)]),
-        shear_centre=(tw / 2.0 - behind - yc, 0.0), pieces=_pieces(boxes, yc),
+        shear_centre=(tw / 2.0 - behind - yc, 0.0), torsion_modulus=J / max(tw, tf), pieces=_pieces(boxes, yc),
     )  # fmt: skip
 
 
@@ -181,7 +200,7 @@ def _angle(s: schema.AngleShape) -> SectionProperties:
     return SectionProperties(
         area, iy, iz, J, 5 / 6 * b * t / area, 5 / 6 * h * t / area,
         _corners([(-yc, -zc), (b - yc, -zc), (b - yc, t - zc), (t - yc, h - zc), (-yc, h - zc)]),
-        Iyz=iyz, shear_centre=(t / 2.0 - yc, t / 2.0 - zc), pieces=_pieces(boxes, yc, zc),
+        Iyz=iyz, shear_centre=(t / 2.0 - yc, t / 2.0 - zc), torsion_modulus=J / t, pieces=_pieces(boxes, yc, zc),
     )  # fmt: skip
 
 
@@ -195,7 +214,7 @@ def _tee(s: schema.Flanged) -> SectionProperties:
         area, iy, iz, J, min(5 / 6 * b * tf / area, 1.0), min(h * tw / area, 1.0),
         _corners([(-tw / 2, -zc), (tw / 2, -zc), (b / 2, h - tf - zc), (b / 2, h - zc), (-b / 2, h - zc),
                   (-b / 2, h - tf - zc)]),
-        shear_centre=(0.0, h - tf / 2.0 - zc), pieces=_pieces(boxes, 0.0, zc),
+        shear_centre=(0.0, h - tf / 2.0 - zc), torsion_modulus=J / max(tw, tf), pieces=_pieces(boxes, 0.0, zc),
     )  # fmt: skip
 
 
@@ -227,7 +246,11 @@ def section_properties(section: schema.Section) -> SectionProperties:
     if section.shear_factors is not None:
         result = replace(result, shear_y=section.shear_factors[0], shear_z=section.shear_factors[1])
     if section.torsion_constant is not None:
-        result = replace(result, J=section.torsion_constant)
+        more = section.torsion_constant / result.J
+        result = replace(result, J=section.torsion_constant, torsion_modulus=more * result.torsion_modulus)
+    if math.isnan(result.shear_peak[0]) and not math.isnan(result.torsion_modulus):  # thin walls along the force
+        peak = tuple(1.0 / (k * result.area) for k in (result.shear_y, result.shear_z))
+        result = replace(result, shear_peak=(peak[0], peak[1]))
     return result
 
 

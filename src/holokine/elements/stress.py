@@ -149,7 +149,9 @@ def equivalent_root(width: int) -> Floats:
 
 
 def equivalent_form(width: int) -> Floats:
-    """Matrix A with σ_eq² = σᵀ A σ (von Mises), for xx yy zz xy yz zx or, in plane stress, xx yy xy."""
+    """Matrix A with σ_eq² = σᵀ A σ (von Mises), for xx yy zz xy yz zx, in a plane xx yy xy, or normal and shear."""
+    if width == 2:
+        return np.diag([1.0, 3.0])
     if width == 3:
         return np.array([[1.0, -0.5, 0.0], [-0.5, 1.0, 0.0], [0.0, 0.0, 3.0]])
     A = np.zeros((6, 6))
@@ -160,8 +162,10 @@ def equivalent_form(width: int) -> Floats:
 
 
 def equivalent_stress(stress: Floats) -> Floats:
-    """Equivalent stress of components in the last axis, shape (..., 3 or 6) to (...)."""
+    """Equivalent stress of components in the last axis, shape (..., 2, 3 or 6) to (...)."""
     x, y = stress[..., 0], stress[..., 1]
+    if stress.shape[-1] == 2:
+        return np.sqrt(x * x + 3.0 * y * y)
     if stress.shape[-1] == 3:
         return np.sqrt(np.maximum(x * x - x * y + y * y + 3.0 * stress[..., 2] ** 2, 0.0))
     z = stress[..., 2]

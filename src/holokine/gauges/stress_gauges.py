@@ -30,7 +30,9 @@ def stress(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
         found = [f for b in blocks for f in b.gauge_fields(system.size, **options)]
     except DescriptionError as err:
         raise DescriptionError(f'gauge "{name}": {err}') from None
-    names, width = first.stress_names, len(first.stress_names)
+    names, width = first.stress_names, found[0].width
+    if width != len(names):  # beams, whose fibres have shear beside them
+        names = ("normal", "shear")
     start = maps.count
     for part in found:
         balance = part.inertia is not None
