@@ -447,3 +447,22 @@ def test_scatter_by_the_command_line(tmp_path, grid):
     direct = grid.scatter({"masses/lamp/mass": "normal 1.5 kg +- 5 %"}, count=2, samples=12).table()
     pd.testing.assert_frame_equal(table, direct, check_exact=False, rtol=1e-9)
     assert inside(*command, "--jobs", "2").returncode == 2
+
+
+def test_shapes_of_very_many_variants_stay_small(grid):
+    from holokine.vary.run import Sample
+
+    modes = grid.modes(4).set
+    few, many = Sample.of(modes, 10), Sample.of(modes, 10_000_000)
+    assert len(many.nodes) <= len(few.nodes) <= 800
+    shape = {"corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 1, 0]], "divisions": [40, 40], "thickness": 0.004}
+    a = hk.Assembly().material("m", **STEEL).part("p", plate=shape, material="m")
+    a.support("edge", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
+    plate = a.modes(6).set
+    assert len(Sample.of(plate).nodes) == 800
+    small = Sample.of(plate, 20_000)
+    assert len(small.nodes) == 138  # 400 MB over 24 bytes, 6 modes and 20,000 variants
+    assert small.token != Sample.of(plate).token
+    shapes = small.shapes(plate)
+    np.testing.assert_allclose(np.linalg.norm(shapes, axis=1), 1.0, rtol=1e-6)
+    assert abs(shapes @ shapes.T - np.eye(6)).max() < 0.35  # a few nodes still tell the modes apart

@@ -39,7 +39,8 @@ __all__ = ["ReadingAsked", "Sample", "VariantResult", "run_plan"]
 
 Floats = NDArray[Any]  # float64
 FORMAT = 1
-_HEAVY, _SPREAD = 300, 500
+_MOST, _LEAST = 800, 60  # nodes of a sample
+_SHAPES = 400_000_000  # bytes of the shapes of all variants together, about
 
 
 @dataclass(frozen=True)
@@ -76,16 +77,18 @@ class Sample:
     total: int
 
     @classmethod
-    def of(cls, modes: ModeSet) -> Sample:
-        """Of the description as it is written."""
+    def of(cls, modes: ModeSet, variants: int = 1) -> Sample:
+        """Of the description as it is written; of fewer nodes where very many variants keep their shapes."""
+        most = int(np.clip(_SHAPES / (24.0 * max(modes.count * variants, 1)), _LEAST, _MOST))
+        heaviest = 3 * most // 8
         system = modes.system
         moving = np.flatnonzero(system.active.reshape(-1, 6)[:, :3].any(axis=1))
         every = system.weighed.diagonal().reshape(-1, 6)
         mass = every[:, :3].max(axis=1)
-        heavy = moving[np.argsort(-mass[moving], kind="stable")[:_HEAVY]]
+        heavy = moving[np.argsort(-mass[moving], kind="stable")[:heaviest]]
         others = np.setdiff1d(moving, heavy)
-        if len(others) > _SPREAD:
-            others = others[np.linspace(0, len(others) - 1, _SPREAD).astype(int)]
+        if len(others) > most - heaviest:
+            others = others[np.linspace(0, len(others) - 1, most - heaviest).astype(int)]
         nodes = np.union1d(heavy, others)
         least = np.repeat([1e-9 * max(float(mass.max(initial=0.0)), 1e-300), 0.0], 3)
         weight = np.sqrt(np.maximum(every[nodes], least))
@@ -182,6 +185,7 @@ class _Base:
     asked: Request
     readings: tuple[ReadingAsked, ...]
     sample: Sample | None = None
+    variants: int = 1
 
     def document(self) -> Document:
         return replace(validated(self.data, self.places, Folder(self.folder)), origin=self.origin)
@@ -254,7 +258,7 @@ def run_plan(
             hint = nearest_hint(r.event, document.description.events, "events")
             raise UnknownNameError(f'there is no event "{r.event}". {hint}')
     base = _Base(document.data, str(document.folder.path.absolute()), document.places, document.origin, asked,
-                 tuple(readings))  # fmt: skip
+                 tuple(readings), variants=len(plan.rows))  # fmt: skip
     memory = memory if memory is not None else Memory()
     tell("the description as it is written")
     first = _solved(document, memory, base, _Job(0, {}, key_of(document, asked, readings), "", ""))
@@ -459,7 +463,7 @@ def _solved(document: Document, memory: Memory, base: _Base, job: _Job) -> Varia
     modal = chain.modal(request)
     readings = _readings(modal, d, base.readings)
     if base.sample is None:
-        sample = Sample.of(modal.modes)
+        sample = Sample.of(modal.modes, base.variants)
         shapes: Any = sample.shapes(modal.modes), sample
     else:
         shapes = base.sample.shapes(modal.modes)
