@@ -9,7 +9,7 @@ report SAND98-0260, 1998), and the percentile of the distribution of that form.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 from math import erf, gamma, sqrt
 from typing import Any
@@ -460,8 +460,3 @@ def _one_mode(reader: RandomReader, reading: Reading, place: int, mode: int, hal
         value = half @ (push * r.modal[mode, columns] * rate)
         square += float(value @ value) * float(source.density.at(np.array([f]))[0])
     return sqrt(square * np.pi / 2.0 * f / (2.0 * ratio))
-
-
-def with_findings(result: RandomResult, more: list[Finding]) -> RandomResult:
-    """With what is to be known beside."""
-    return replace(result, findings=(*result.findings, *more))

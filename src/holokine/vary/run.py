@@ -518,8 +518,3 @@ def _keep(folder: Path, result: VariantResult, sample: Sample | None) -> None:
         raise OutputError(f"{path.parent}: cannot be used as a folder ({err.strerror})") from None
     with whole_file(path) as part:
         part.write_bytes(replace(result, kept=False).as_bytes())
-
-
-def extractions(results: Sequence[VariantResult]) -> int:
-    """How often modes were extracted."""
-    return sum(r.made for r in results)
