@@ -88,7 +88,7 @@ def test_round_sections_and_products_of_inertia_in_stress():
                           divisions=4)  # fmt: skip
     block = angle.system.elements[0]
     N, My, Mz = 100.0, 30.0, -20.0
-    s, sigma = block.section, fibre_stress(block.section) @ [N, My, Mz]
+    s, sigma = block.section, fibre_stress(block.section)[:, [0, 4, 5]] @ [N, My, Mz]
     # integrate back: stress is linear over the section, so its resultants follow from its plane
     plane, *_ = np.linalg.lstsq(np.column_stack([np.ones(len(s.fibres)), s.fibres]), sigma, rcond=None)
     assert plane[0] * s.area == pytest.approx(N)
