@@ -1,6 +1,6 @@
 """Random vibration against its bare products, in one run: ratios of CPU time.
 
-python benchmarks/random.py [MODES] [DIVISIONS]
+python benchmarks/random_motion.py [MODES] [DIVISIONS]
 
 A plate with 200 readings and a table of 30 rows: the answer against one product of the size of its quadratic forms;
 whole-field RMS of equivalent stress against the bare products of shapes, stress maps and the root of the covariance.
