@@ -66,8 +66,7 @@ class Scatter:
         """Bands of every frequency with bands of excitation across, and of every reading; returns the Figure."""
         from holokine.show.scatter import plot_scatter
 
-        bands = [(f"{k} {words}".strip(), low, high) for k, b in self.assembly.description.bands.items()
-                 for words, low, high in b.ranges()]  # fmt: skip
+        bands = self.assembly.description.band_ranges()
         return plot_scatter(self.table((5.0, 50.0, 95.0)), bands, self.assembly.title)
 
     def __repr__(self) -> str:

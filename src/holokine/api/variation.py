@@ -104,8 +104,7 @@ class Variation:
         """
         from holokine.show.variation import plot_variation
 
-        bands = [(f"{k} {words}".strip(), low, high) for k, b in self.assembly.description.bands.items()
-                 for words, low, high in b.ranges()]  # fmt: skip
+        bands = self.assembly.description.band_ranges()
         return plot_variation(self.table(), self.plan, bands, self.assembly.title, reading)
 
     def variant(self, number: int) -> Assembly:

@@ -591,6 +591,10 @@ class Description(Strict):
         """Whether the description says anything of damping."""
         return "damping" in self.model_fields_set
 
+    def band_ranges(self) -> list[tuple[str, float, float]]:
+        """All bands of excitation proper: name with the harmonic, and bounds in Hz."""
+        return [(f"{k} {words}".strip(), low, high) for k, b in self.bands.items() for words, low, high in b.ranges()]
+
     @property
     def structural_points(self) -> dict[str, Point]:
         """Points that carry something, which are nodes; others are names of places on them."""

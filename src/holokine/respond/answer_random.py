@@ -18,7 +18,7 @@ from holokine.respond.reduced import ReducedModel, with_loads
 from holokine.respond.steady import steady_model
 from holokine.system.loads import LoadField, base_field, load_field
 
-__all__ = ["answer_random", "together_of"]
+__all__ = ["answer_random"]
 
 Complex = NDArray[Any]  # complex128
 _HELD_DOWN = 0.1  # Hz, from where a density that is held begins
@@ -60,7 +60,7 @@ def answer_random(bench: Bench, name: str, event: RandomEvent) -> RandomResult:
     low = min(float(s.density.start[0]) for s in sources)
     high = max(float(s.density.end[-1]) for s in sources)
     _refuse_undamped(name, model.vibration.poles, low, high)
-    reader = RandomReader(model, tuple(sources), together_of(event), event.static_correction)
+    reader = RandomReader(model, tuple(sources), event.coherence_matrix(), event.static_correction)
     given_line = event.fatigue
     line = None if given_line is None else FatigueLine(given_line.slope, given_line.amplitude, given_line.cycles)
     result = respond_random(reader, name, event.times, event.duration, line)
@@ -70,17 +70,6 @@ def answer_random(bench: Bench, name: str, event: RandomEvent) -> RandomResult:
         names = ", ".join(untold[:4]) + (f" and {len(untold) - 4} more" if len(untold) > 4 else "")
         findings.append(Finding("note", f"no RMS is told of principal stress, which is no quadratic form: {names}"))
     return replace(result, acting=tuple(extra), findings=(*model.findings, *findings))
-
-
-def together_of(event: RandomEvent) -> Complex:
-    """√coherence with its phase of every two sources, shape (sources, sources)."""
-    names = [*event.axes, *event.load_names]
-    result = np.eye(len(names), dtype=complex)
-    for c in event.coherence:
-        i, j = (names.index(n) for n in c.between)
-        result[i, j] = np.sqrt(c.coherence) * np.exp(1j * c.phase)
-        result[j, i] = np.conj(result[i, j])
-    return result
 
 
 def _refuse_undamped(name: str, poles: Complex, low: float, high: float) -> None:

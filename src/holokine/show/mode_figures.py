@@ -54,8 +54,7 @@ def plot_energy(modes: ModeSet, names: tuple[str, ...], strain: np.ndarray, kine
 def plot_bands(modes: ModeSet) -> Any:
     """Bands of excitation across, natural frequencies down through them; returns the Axes."""
     _, ax = _figure()
-    described = modes.system.description.bands
-    bands = [(f"{k} {words}".strip(), low, high) for k, b in described.items() for words, low, high in b.ranges()]
+    bands = modes.system.description.band_ranges()
     hit = bands_table(modes)
     inside = set(hit.loc[hit["where"] == "in it", "mode"])
     for row, (_name, low, high) in enumerate(bands):

@@ -14,7 +14,7 @@ from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import empty_figure
 from holokine.show.plain import label as own_label
-from holokine.show.variation import mode_column, reading_column
+from holokine.show.variation import mode_column, parameter_names, reading_column
 from holokine.vary.scatter import FirstOrder
 
 __all__ = ["inputs_table", "plot_scatter", "scatter_lines", "scatter_table"]
@@ -35,14 +35,9 @@ def _quantities(found: FirstOrder) -> list[tuple[str, str, str, float, float, Fl
     return rows
 
 
-def _names(found: FirstOrder) -> list[str]:
-    short = [p.name for p in found.parameters]
-    return [p.name if short.count(p.name) == 1 else p.text for p in found.parameters]
-
-
 def scatter_table(found: FirstOrder, samples: pd.DataFrame | None, percentiles: Sequence[float]) -> pd.DataFrame:
     """A row per mode and reading."""
-    names, rows = _names(found), []
+    names, rows = parameter_names(found.parameters), []
     for what, column, unit, written, mean, effects in _quantities(found):
         whole = float(np.sqrt((effects**2).sum()))
         row: dict[str, Any] = {"what": what, "unit": unit, "as_written": written, "at_means": mean, "deviation": whole,
@@ -66,7 +61,7 @@ def inputs_table(found: FirstOrder, samples: pd.DataFrame | None, drawn: Floats 
     """A row per mode or reading and input: effect of one deviation, share of the variance, rank correlation."""
     from scipy.stats import spearmanr
 
-    names, rows = _names(found), []
+    names, rows = parameter_names(found.parameters), []
     for what, column, unit, _, _, effects in _quantities(found):
         whole = float((effects**2).sum())
         for i, name in enumerate(names):
@@ -87,9 +82,10 @@ def inputs_table(found: FirstOrder, samples: pd.DataFrame | None, drawn: Floats 
 
 def scatter_lines(found: FirstOrder) -> list[str]:
     """Inputs with their means and deviations."""
+    names = parameter_names(found.parameters)
     told = [
         f"{name}: {p.spread.kind}, mean {n(m)} {p.unit}".rstrip() + f", deviation {n(s)} {p.unit}".rstrip()
-        for name, p, m, s in zip(_names(found), found.parameters, found.mean, found.deviation, strict=True)
+        for name, p, m, s in zip(names, found.parameters, found.mean, found.deviation, strict=True)
     ]
     return [*told, "deviation: one standard deviation to first order (derivatives at the means), inputs independent"]
 

@@ -21,6 +21,7 @@ __all__ = [
     "mode_column",
     "mode_columns",
     "parameter_columns",
+    "parameter_names",
     "plot_refined",
     "plot_variation",
     "reached_lines",
@@ -55,9 +56,14 @@ def reading_column(label: str, dimension: str) -> str:
 
 def parameter_columns(plan: Plan) -> list[str]:
     """Columns of the parameters by their short names, with the unit in which their values are written."""
-    short = [p.name for p in plan.parameters]
-    names = [p.name if short.count(p.name) == 1 else p.text for p in plan.parameters]
+    names = parameter_names(plan.parameters)
     return [f"{name} ({p.unit})" if p.unit else name for name, p in zip(names, plan.parameters, strict=True)]
+
+
+def parameter_names(parameters: Sequence[Any]) -> list[str]:
+    """Short names of parameters; the whole path where two would be the same."""
+    short = [p.name for p in parameters]
+    return [p.name if short.count(p.name) == 1 else p.text for p in parameters]
 
 
 def _parameter_values(plan: Plan, written: Sequence[Any]) -> dict[str, list[Any]]:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from itertools import combinations, pairwise
-from typing import Any, ClassVar, Literal
+from itertools import pairwise
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 from pydantic import Field, model_validator
 
@@ -23,6 +23,9 @@ from holokine.describe.fields import (
     quantity_field,
 )
 
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
 __all__ = ["AccelerationDensity", "Coherence", "Density", "Fatigue", "LoadDensity", "RandomEvent"]
 
 
@@ -41,8 +44,6 @@ class Density(Strict):
     file: FileName | None = None
     scale: quantity_field("number", above=0.0) = 1.0  # type: ignore[valid-type]
     outside: Literal["nothing", "hold"] = "nothing"
-
-    _column: ClassVar[str] = "density"
 
     @model_validator(mode="after")
     def _one(self) -> Density:
@@ -149,26 +150,27 @@ class RandomEvent(ModalEvent):
             if c.between[0] == c.between[1] or frozenset(c.between) in seen:
                 raise complaint(f"coherence between {' and '.join(c.between)}: each pair of two sources once")
             seen.add(frozenset(c.between))
-        self._possible(names)
+        self._possible(len(names))
         return self
 
-    def _possible(self, names: list[str]) -> None:
+    def _possible(self, count: int) -> None:
         """Refuse coherences that cannot be together: as of a with b, and b with c, but not a with c."""
-        import cmath
-        import math
-
         import numpy as np
 
-        own = {frozenset(c.between): c for c in self.coherence}
-        matrix = np.eye(len(names), dtype=complex)
-        for (i, a), (j, b) in combinations(enumerate(names), 2):
-            c = own.get(frozenset((a, b)))
-            if c is not None:
-                turn = c.phase if c.between[0] == a else -c.phase
-                matrix[i, j] = math.sqrt(c.coherence) * cmath.exp(1j * turn)
-                matrix[j, i] = matrix[i, j].conjugate()
-        if len(names) > 2 and np.linalg.eigvalsh(matrix).min() < -1e-9:
+        if count > 2 and np.linalg.eigvalsh(self.coherence_matrix()).min() < -1e-9:
             raise complaint("coherence: these pairs cannot all be so; sources that go with a third go with each other")
+
+    def coherence_matrix(self) -> NDArray[Any]:
+        """√coherence with its phase of every two sources (axes, then loads), complex, shape (sources, sources)."""
+        import numpy as np
+
+        names = [*self.axes, *self.load_names]
+        matrix = np.eye(len(names), dtype=complex)
+        for c in self.coherence:
+            i, j = (names.index(n) for n in c.between)
+            matrix[i, j] = np.sqrt(c.coherence) * np.exp(1j * c.phase)
+            matrix[j, i] = np.conj(matrix[i, j])
+        return matrix
 
     @property
     def axes(self) -> tuple[str, ...]:
