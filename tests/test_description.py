@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import subprocess
 import sys
 
@@ -143,7 +144,23 @@ def test_units_known_by_heart_are_those_of_the_registry():
     assert len(units._FAMILIAR) > 90
     for text, known in units._FAMILIAR.items():
         assert units._looked_up(text) == known, text
-    assert units._parse_unit("mm^5") == (1e-15, (5, 0, 0), 0)  # others are looked up
+    assert units._parse_unit("m^-2") == (1.0, (-2, 0, 0), 0)  # others are looked up
+
+
+def test_products_of_familiar_units_are_those_of_the_registry():
+    """Every way of writing two or three of them: equal to rounding, and nothing taken that the registry refuses."""
+    ways = ("{} {}/{}", "{}^2/{}", "{}²*{}^3", "{}/{} {}", "{}/{}/{}", "{} / {}^2 * {}", "{}2/{}", "/{}", "{}**2", "{}^2.5")
+    names = ("g", "mm", "t", "N", "Hz", "rad", "g0", "standard_gravity", "°")
+    composed = 0
+    for way, *three in itertools.product(ways, names, names, names):
+        found = units._composed(text := way.format(*three))
+        if found is not None:
+            known = units._looked_up(text)
+            assert found[0] == pytest.approx(known[0], rel=1e-15), text
+            assert found[1:] == known[1:], text
+            composed += 1
+    assert composed > 4000
+    assert [units._composed(t) for t in ("g02/s", "mm^-1", "", " ", "N*", "furlong/s", "1/s^2")] == [None] * 7
 
 
 def test_unit_readings():

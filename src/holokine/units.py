@@ -249,6 +249,8 @@ _FAMILIAR: dict[str, tuple[float, tuple[int, int, int], int]] = {
     "m/s^2/Hz": (1.0, (1, 0, -1), 0),
 }
 """What the registry says of the usual units: loading it takes longer than many a question. A test compares."""
+_PIECE = re.compile(r"\s*([*/·]?)\s*([A-Za-zµ°_]+[0-9]?)(?:(?:\^|(?=[²³⁴]))([1-9²³⁴]))?(?![\w^.])")
+_RAISED = {"²": 2, "³": 3, "⁴": 4}
 
 
 @lru_cache(maxsize=1)
@@ -263,7 +265,24 @@ def _registry() -> Any:
 
 def _parse_unit(text: str) -> tuple[float, tuple[int, int, int], int]:
     """Factor to SI, exponents of (length, mass, time) and power of angle of a unit expression."""
-    return _FAMILIAR.get(text) or _looked_up(text)
+    return _FAMILIAR.get(text) or _composed(text) or _looked_up(text)
+
+
+@lru_cache(maxsize=4096)
+def _composed(text: str) -> tuple[float, tuple[int, int, int], int] | None:
+    """The same for products, quotients and powers of familiar units (``g mm``, ``g^2/Hz``), from left to right."""
+    factor, powers, at = 1.0, [0, 0, 0, 0], 0
+    while at < len(text):
+        piece = _PIECE.match(text, at)
+        known = _FAMILIAR.get(piece[2]) if piece else None
+        if piece is None or known is None or (at == 0 and piece[1]):
+            return None
+        power = _RAISED.get(piece[3]) or int(piece[3] or 1)
+        factor = factor / known[0] ** power if piece[1] == "/" else factor * known[0] ** power
+        signed = -power if piece[1] == "/" else power
+        powers = [p + signed * k for p, k in zip(powers, (*known[1], known[2]), strict=True)]
+        at = piece.end()
+    return (factor, (powers[0], powers[1], powers[2]), powers[3]) if at else None
 
 
 @lru_cache(maxsize=4096)

@@ -162,7 +162,8 @@ def known_document(file: Path, data: dict[str, Any], origin: Origin) -> Document
             return None
     except OSError:
         return None
-    return replace(validated(data, Places(file.name, _Lines(file)), Folder(file.parent)), origin=origin)
+    known = validated(data, Places(file.name, _Lines(file)), Folder(file.parent), variants=False)
+    return replace(known, origin=origin)
 
 
 class _Lines(dict[tuple[Any, ...], int]):
@@ -179,8 +180,11 @@ class _Lines(dict[tuple[Any, ...], int]):
         return super().__contains__(path)
 
 
-def validated(data: Mapping[str, Any], places: Places, folder: Folder) -> Document:
-    """Validate plain data (keys of the schema, values with units) and all names that refer to others."""
+def validated(data: Mapping[str, Any], places: Places, folder: Folder, *, variants: bool = True) -> Document:
+    """Validate plain data (keys of the schema, values with units) and all names that refer to others.
+
+    `variants`: each of them too, so that none is first found wrong when it is asked for.
+    """
     _refuse_unfit(data, (), places)
     plain = dict(data)
     spelt = {str(k).replace(" ", "_"): k for k in plain}
@@ -201,8 +205,9 @@ def validated(data: Mapping[str, Any], places: Places, folder: Folder) -> Docume
         raise translated(err, places, ()) from None
     check_references(description, places.of)
     document = Document(adjusted(description), plain, places, folder, Origin(places.source))
-    for name, change in description.variants.items():
-        variant_of(document, name, change)
+    if variants:
+        for name, change in description.variants.items():
+            variant_of(document, name, change)
     return document
 
 

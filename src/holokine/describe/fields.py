@@ -278,7 +278,7 @@ class Strict(BaseModel):
     Keys may be written with spaces (``half sine``, as in files) or underscores (``half_sine``, as in calls).
     """
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
     shorthand: ClassVar[str | None] = None
     """Name of the field that a bare (non-mapping) value stands for."""
     shorthand_lists: ClassVar[tuple[str, ...]] = ()

@@ -545,21 +545,25 @@ def _refine(
     width = time[cells + 1] - time[cells]
     cells, width = cells[width > 0], width[width > 0]
     low, high = np.zeros(len(cells)), width.copy()
+    share = np.linspace(0.0, 1.0, 9)
     for _ in range(7):
-        share = np.linspace(0.0, 1.0, 9)
+        if not len(cells):
+            break
         tau = low[:, None] + (high - low)[:, None] * share
         flat = np.repeat(cells, 9)
         read = reader.between(flat, tau.ravel(), np.broadcast_to(columns, (len(flat), columns.shape[1])))
         found = sign * form(read)
         found = found.reshape(len(cells), 9)
         top = found.argmax(axis=1)
-        i = int(found.max(axis=1).argmax()) if len(cells) else 0
-        if len(cells) and found[i, top[i]] > best:
-            best, when = float(found[i, top[i]]), float(time[cells[i]] + tau[i, top[i]])
-        low, high = (
-            np.take_along_axis(tau, np.maximum(top - 1, 0)[:, None], 1)[:, 0],
-            np.take_along_axis(tau, np.minimum(top + 1, 8)[:, None], 1)[:, 0],
-        )
+        each = np.arange(len(cells))
+        highest = found[each, top]
+        i = int(highest.argmax())
+        if highest[i] > best:
+            best, when = float(highest[i]), float(time[cells[i]] + tau[i, top[i]])
+        # between nine points a smooth curve rises far less above them than they differ
+        open_ = 2.0 * highest - found.min(axis=1) >= best
+        low, high = tau[each, np.maximum(top - 1, 0)][open_], tau[each, np.minimum(top + 1, 8)][open_]
+        cells = cells[open_]
     return sign * best, when
 
 
