@@ -17,7 +17,7 @@ import time
 import numpy as np
 
 import holokine as hk
-from holokine.solvers import factorise
+from holokine.solvers.factor import factorise
 from holokine.system.assemble import Accumulator
 
 STEEL = {"E": "205 GPa", "nu": 0.29, "density": "7840 kg/m^3"}
@@ -47,7 +47,7 @@ def outlined(cells: str) -> tuple[float, int]:
     shape = {"outline": [[0, 0], [1, 0], [1.2, 0.6], {"through": [0.6, 0.8], "to": [0, 0.6]}], "cells": cells,
              "holes": [{"at": [0.4, 0.3], "diameter": 0.2}], "size": 0.0026, "thickness": 0.01}  # fmt: skip
     a = hk.Assembly().material("steel", **STEEL).part("sheet", plate=shape, material="steel")
-    from holokine.mesh import build_mesh
+    from holokine.mesh.build import build_mesh
 
     start = time.perf_counter()
     mesh = build_mesh(a.description)
@@ -64,7 +64,7 @@ def bandwidth() -> float:
 
 
 def assembled(a: hk.Assembly) -> tuple[float, object, object]:
-    from holokine.mesh import build_mesh
+    from holokine.mesh.build import build_mesh
     from holokine.system.build import _elements
 
     mesh = build_mesh(a.description)

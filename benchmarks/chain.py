@@ -90,7 +90,7 @@ def read(hk: Any, path: str) -> Any:
 
 def floor(path: str, modes: int) -> dict[str, Any]:
     import holokine as hk
-    from holokine.solvers import Pencil
+    from holokine.solvers.factor import Pencil
 
     begin = time.process_time()
     a = read(hk, path)

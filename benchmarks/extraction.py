@@ -91,8 +91,9 @@ def child(problem: str, modes: int, way: str) -> dict[str, float]:
     import scipy.sparse.linalg as spla
     from scipy.sparse import csc_matrix
 
-    from holokine.solvers import Pencil, factor
+    from holokine.solvers import factor
     from holokine.solvers.eigen import Wish, find_pairs
+    from holokine.solvers.factor import Pencil
 
     system = PROBLEMS[problem]().system
     K, M = system.reduced_stiffness, system.reduced_mass

@@ -17,7 +17,8 @@ from scipy.integrate import solve_ivp
 from scipy.signal import lsim
 
 from holokine.excite.pulse import BasePulse
-from holokine.gauges import ChannelBlock, Channels, Reading
+from holokine.gauges.channels import ChannelBlock, Channels
+from holokine.gauges.readings import Reading
 from holokine.respond.motion import FieldMotion
 from holokine.respond.oscillators import Oscillators
 from holokine.respond.reduced import ReducedModel

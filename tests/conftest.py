@@ -11,11 +11,10 @@ import numpy as np
 import pytest
 
 import holokine as hk
-from holokine.mesh import Mesh
 from holokine.mesh.cells import CELLS
 from holokine.mesh.files import write_mesh
 from holokine.mesh.grids import with_middles
-from holokine.mesh.mesh import Block
+from holokine.mesh.mesh import Block, Mesh
 
 ALUMINIUM = {"E": 71.3e9, "nu": 0.33, "density": 2713.0}
 STEEL = {"E": 206e9, "nu": 0.29, "density": 7830.0}

@@ -149,7 +149,18 @@ def test_units_known_by_heart_are_those_of_the_registry():
 
 def test_products_of_familiar_units_are_those_of_the_registry():
     """Every way of writing two or three of them: equal to rounding, and nothing taken that the registry refuses."""
-    ways = ("{} {}/{}", "{}^2/{}", "{}²*{}^3", "{}/{} {}", "{}/{}/{}", "{} / {}^2 * {}", "{}2/{}", "/{}", "{}**2", "{}^2.5")
+    ways = (
+        "{} {}/{}",
+        "{}^2/{}",
+        "{}²*{}^3",
+        "{}/{} {}",
+        "{}/{}/{}",
+        "{} / {}^2 * {}",
+        "{}2/{}",
+        "/{}",
+        "{}**2",
+        "{}^2.5",
+    )
     names = ("g", "mm", "t", "N", "Hz", "rad", "g0", "standard_gravity", "°")
     composed = 0
     for way, *three in itertools.product(ways, names, names, names):

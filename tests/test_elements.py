@@ -8,9 +8,9 @@ import scipy.linalg
 
 import holokine as hk
 from conftest import ALUMINIUM, BENCH_STEEL, STEEL, elastic, pyramids
-from holokine.mesh import Mesh
 from holokine.mesh.cells import CELLS
 from holokine.mesh.files import write_mesh
+from holokine.mesh.mesh import Mesh
 
 SOLIDS = [("bricks", False), ("bricks", True), ("tetrahedra", False), ("tetrahedra", True), ("wedges", False),
           ("wedges", True), ("pyramids", False), ("pyramids", True)]  # fmt: skip

@@ -22,9 +22,9 @@ from conftest import BENCH_STEEL, STEEL, chain, chain_matrices, straight_beam
 from holokine import sizes
 from holokine.errors import EventError, MechanismError, RunFileError, SolverError, UnknownNameError
 from holokine.modes.energy import mode_energies
-from holokine.solvers import Pencil, eigen, factorise
+from holokine.solvers import eigen
 from holokine.solvers.eigen import Wish, find_pairs
-from holokine.solvers.factor import fast_available
+from holokine.solvers.factor import Pencil, factorise, fast_available
 from test_cli import inside
 from test_solvers import problem
 

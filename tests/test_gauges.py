@@ -10,8 +10,8 @@ from conftest import STEEL, chain, straight_beam
 from holokine.describe.gauges import Gauge
 from holokine.elements.beam import fibre_stress
 from holokine.errors import DescriptionError, EventError, UnknownNameError
-from holokine.gauges import build_gauges
-from holokine.respond import reduce_model
+from holokine.gauges.build import build_gauges
+from holokine.respond.reduced import reduce_model
 from holokine.units import STANDARD_GRAVITY as G
 from test_cli import inside as holokine
 

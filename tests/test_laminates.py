@@ -9,8 +9,8 @@ import holokine as hk
 from conftest import ALUMINIUM, STEEL, elastic
 from holokine.elements.laminate import Laminate, Ply, turned_in_plane
 from holokine.errors import DescriptionError
-from holokine.mesh import Mesh
 from holokine.mesh.files import write_mesh
+from holokine.mesh.mesh import Mesh
 from test_elements import C05A, SHELLS, distorted, plate, simply_supported
 
 PLY = {"orthotropic": {"E": ["138 GPa", "9 GPa", "9 GPa"], "G": ["7.1 GPa", "2.8 GPa", "7.1 GPa"],

@@ -14,9 +14,9 @@ import holokine as hk
 from conftest import BENCH_STEEL, STEEL, elastic
 from holokine.describe.gauges import Gauge
 from holokine.errors import ConstraintError, MeshError, SelectionError
-from holokine.gauges import build_gauges
+from holokine.gauges.build import build_gauges
 from holokine.mesh.quality import block_shapes
-from holokine.respond import reduce_model
+from holokine.respond.reduced import reduce_model
 
 
 def part(geometry: dict, **keys) -> hk.Assembly:

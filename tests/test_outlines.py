@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 import holokine as hk
 from conftest import STEEL
 from holokine.errors import DescriptionError, MeshError
-from holokine.mesh import Mesh
+from holokine.mesh.mesh import Mesh
 from holokine.mesh.quality import block_shapes
 from holokine.mesh.seams import half_open_seams
 from holokine.mesh.surface import outer_faces

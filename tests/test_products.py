@@ -15,10 +15,10 @@ from holokine.elements import kinds
 from holokine.elements.kinds import by_shape, congruent
 from holokine.elements.stress import equivalent_form, equivalent_root, equivalent_stress, mapped
 from holokine.modes.free_mass import free_mass
-from holokine.solvers import Pencil, factorise, products
 from holokine.solvers import factor as factor_module
+from holokine.solvers import products
 from holokine.solvers.eigen import Wish, find_pairs
-from holokine.solvers.factor import fast_available, sparse_library
+from holokine.solvers.factor import Pencil, factorise, fast_available, sparse_library
 from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.system import constraints as constraints_module
 from holokine.system.assemble import Accumulator, node_dofs

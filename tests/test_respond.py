@@ -124,7 +124,7 @@ def test_shares_sum_to_one_and_name_the_mode():
 
 def test_period_velocity_and_displacement_tables_agree_with_acceleration():
     from holokine.describe.events import SpectrumTable
-    from holokine.excite import build_spectrum
+    from holokine.excite.spectrum import build_spectrum
 
     f = np.array([1.0, 5.0, 20.0])
     a = np.array([2.0, 9.0, 4.0])
@@ -272,9 +272,10 @@ def test_reactions_equal_inertia_at_every_instant(crate_modes):
     modes = crate_modes
     from holokine.describe.events import PulseShape
     from holokine.describe.gauges import Gauge
-    from holokine.excite import build_pulse
-    from holokine.gauges import build_gauges
-    from holokine.respond import reduce_model, respond_pulse
+    from holokine.excite.pulse import build_pulse
+    from holokine.gauges.build import build_gauges
+    from holokine.respond.reduced import reduce_model
+    from holokine.respond.transient import respond_pulse
 
     gauges = build_gauges(system, {m: Gauge(reaction=m, axis="z") for m in system.supports})
     reduced = reduce_model(modes.set, gauges, np.full(len(modes), 0.05))

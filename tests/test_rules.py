@@ -15,8 +15,9 @@ from conftest import STEEL, chain, straight_beam
 from holokine.describe.document import Places, validated
 from holokine.elements.stress import equivalent_form
 from holokine.errors import EventError
-from holokine.excite import build_pulse, build_spectrum
-from holokine.respond import respond_spectrum
+from holokine.excite.pulse import build_pulse
+from holokine.excite.spectrum import build_spectrum
+from holokine.respond.combine import respond_spectrum
 from holokine.respond.conservatism import pulse_spectrum
 from holokine.respond.rules import RULES, Combination, cqc_correlation, grouping, over_directions, rigid_share
 from test_cli import inside as holokine

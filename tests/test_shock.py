@@ -201,7 +201,7 @@ def test_pulse_shapes_against_formulas_and_independent_integration(name):
     from scipy.integrate import solve_ivp
 
     from holokine.describe.document import Places, validated
-    from holokine.excite import build_pulse
+    from holokine.excite.pulse import build_pulse
     from holokine.respond.conservatism import pulse_spectrum
 
     keys, formula, change, length = PULSES[name]
@@ -225,7 +225,7 @@ def test_pulse_shapes_against_formulas_and_independent_integration(name):
 
 def test_sums_of_pulses_and_shapes_that_cannot_be():
     from holokine.describe.document import Places, validated
-    from holokine.excite import build_pulse
+    from holokine.excite.pulse import build_pulse
 
     def built(shape):
         d = validated({"holokine": 1, "events": {"e": {"pulse": {"z": shape}}}}, Places(), None).description

@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 import holokine as hk
 from conftest import STEEL, straight_beam
 from holokine.errors import SolverError
-from holokine.solvers import eigen, factorise
+from holokine.solvers import eigen
 from holokine.solvers.eigen import Wish, find_pairs, lowest_pairs
-from holokine.solvers.factor import fast_available
+from holokine.solvers.factor import factorise, fast_available
 from holokine.solvers.lanczos import block_lanczos
 
 METHODS = ["dense", "superlu", *(["ldl"] if fast_available() else [])]

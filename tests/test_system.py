@@ -204,8 +204,8 @@ def test_static_reactions_under_one_g_equal_the_weight(crate_modes, axis):
     reduced = crate_modes.reduced
     total = 0.0
     from holokine.describe.gauges import Gauge
-    from holokine.gauges import build_gauges
-    from holokine.respond import reduce_model
+    from holokine.gauges.build import build_gauges
+    from holokine.respond.reduced import reduce_model
 
     gauges = build_gauges(system, {m: Gauge(reaction=m, axis=axis) for m in system.supports})
     static = reduce_model(crate_modes.set, gauges, reduced.damping).static

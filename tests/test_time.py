@@ -16,7 +16,7 @@ from scipy.integrate import solve_ivp
 import holokine as hk
 from conftest import chain, chain_matrices
 from holokine.errors import EventError, HolokineError
-from holokine.excite import build_pulse
+from holokine.excite.pulse import build_pulse
 
 M1, K1, Z1 = 2.0, 5e4, 0.04
 W1 = np.sqrt(K1 / M1)

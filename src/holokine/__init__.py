@@ -12,20 +12,18 @@ from typing import TYPE_CHECKING, Any
 from holokine.errors import HolokineError
 
 if TYPE_CHECKING:
-    from holokine.api import (
-        Answer,
-        Assembly,
-        Check,
-        Compared,
-        Damped,
-        Modes,
-        RandomAnswer,
-        SpectrumAnswer,
-        StaticAnswer,
-        SweepAnswer,
-        TimeAnswer,
-        TunedDamper,
-    )
+    from holokine.api.answer import Answer
+    from holokine.api.assembly import Assembly
+    from holokine.api.check import Check
+    from holokine.api.compared import Compared
+    from holokine.api.damped import Damped
+    from holokine.api.modes import Modes
+    from holokine.api.random_answer import RandomAnswer
+    from holokine.api.spectrum_answer import SpectrumAnswer
+    from holokine.api.static_answer import StaticAnswer
+    from holokine.api.sweep_answer import SweepAnswer
+    from holokine.api.time_answer import TimeAnswer
+    from holokine.api.tuned import TunedDamper
 
 __version__ = "0.1.0"
 __all__ = [
@@ -57,32 +55,37 @@ __all__ = [
     "verify",
 ]
 
-_LAZY = dict.fromkeys(
-    (
-        "Answer", "Assembly", "Check", "Compared", "Damped", "Modes", "RandomAnswer", "SpectrumAnswer", "StaticAnswer",
-        "SweepAnswer", "TimeAnswer", "TunedDamper",
-    ),
-    "holokine.api",
-)  # fmt: skip
+_HOME = {
+    "Answer": "api.answer",
+    "Assembly": "api.assembly",
+    "BroughtMode": "api.variation",
+    "Check": "api.check",
+    "Compared": "api.compared",
+    "Damped": "api.damped",
+    "Matched": "api.match",
+    "Modes": "api.modes",
+    "RandomAnswer": "api.random_answer",
+    "Refinement": "api.variation",
+    "Report": "api.report",
+    "Shock": "api.shock",
+    "SpectrumAnswer": "api.spectrum_answer",
+    "StaticAnswer": "api.static_answer",
+    "SweepAnswer": "api.sweep_answer",
+    "TimeAnswer": "api.time_answer",
+    "TunedDamper": "api.tuned",
+    "Variation": "api.variation",
+    "Verification": "verification",
+    "demo_folder": "data",
+    "formula": "api.formula",
+    "match": "api.match",
+    "shock": "api.shock",
+    "verify": "verification",
+}
 
 
 def __getattr__(name: str) -> Any:
-    if name in _LAZY:  # heavy packages load where used, so that the import stays light
-        return getattr(import_module(_LAZY[name]), name)
-    if name == "demo_folder":
-        return import_module("holokine.data").demo_folder
-    if name in ("Shock", "shock"):
-        return getattr(import_module("holokine.api.shock"), name)
-    if name in ("Matched", "match"):
-        return getattr(import_module("holokine.api.match"), name)
-    if name in ("Verification", "verify"):
-        return getattr(import_module("holokine.verification"), name)
-    if name in ("BroughtMode", "Refinement", "Variation"):
-        return getattr(import_module("holokine.api.variation"), name)
-    if name == "Report":
-        return import_module("holokine.api.report").Report
-    if name == "formula":
-        return import_module("holokine.api.formula").formula
+    if name in _HOME:  # heavy packages load where used, so that the import stays light
+        return getattr(import_module(f"holokine.{_HOME[name]}"), name)
     raise AttributeError(f"module 'holokine' has no attribute {name!r}")
 
 

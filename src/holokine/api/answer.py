@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError, StaleError, UnknownNameError, nearest_hint
-from holokine.modes import Finding
+from holokine.findings import Finding
 from holokine.whole import whole_csv
 
 if TYPE_CHECKING:
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from holokine.api.modes import Modes
     from holokine.describe.events import EventKind
     from holokine.respond.limits import LimitCheck
-    from holokine.store import Chain, ModalChain
+    from holokine.store.chain import Chain, ModalChain
     from holokine.system.build import System
 
 __all__ = ["Answer", "MovingAnswer"]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from holokine.api.answer import Answer
 from holokine.api.random_answer import RandomAnswer
 from holokine.api.spectrum_answer import SpectrumAnswer
 from holokine.api.static_answer import StaticAnswer
@@ -13,9 +12,10 @@ from holokine.api.time_answer import TimeAnswer
 from holokine.describe.events import EventKind, RandomEvent, SpectrumEvent, StaticEvent, SweepEvent, TimeEvent
 
 if TYPE_CHECKING:
+    from holokine.api.answer import Answer
     from holokine.api.assembly import Assembly
     from holokine.api.modes import Modes
-    from holokine.store import Chain, ModalChain
+    from holokine.store.chain import Chain, ModalChain
 
 __all__ = ["ANSWER_CLASSES", "answer_of"]
 

@@ -23,9 +23,9 @@ if TYPE_CHECKING:
     from holokine.api.variation import BroughtMode, Refinement, Variation
     from holokine.describe.events import EventKind
     from holokine.describe.schema import Description
-    from holokine.gauges import GaugeSet
+    from holokine.gauges.channels import GaugeSet
     from holokine.solvers.eigen import Progress
-    from holokine.store import Chain, Memory
+    from holokine.store.chain import Chain, Memory
     from holokine.system.build import System
     from holokine.system.loads import LoadField
 
@@ -464,14 +464,14 @@ class Assembly:
     @property
     def _memory(self) -> Memory:
         if self._held is None:
-            from holokine.store import Memory
+            from holokine.store.chain import Memory
 
             self._held = Memory()
         return self._held
 
     @property
     def _chain(self) -> Chain:
-        from holokine.store import Chain
+        from holokine.store.chain import Chain
 
         return Chain(self.document, self._memory)
 

@@ -11,13 +11,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import DescriptionError, UnknownNameError
-from holokine.findings import Finding
 
 if TYPE_CHECKING:
     import pandas as pd
 
     from holokine.api.assembly import Assembly
     from holokine.api.deformed import Deformed
+    from holokine.findings import Finding
     from holokine.state.about import AtRest
     from holokine.state.buckling import Buckling
     from holokine.state.sequence import FrequencyPath
@@ -206,7 +206,7 @@ class BucklingAnswer:
         DescriptionError
             A factor at or beyond the lowest load factor.
         """
-        from holokine.modes import extract_modes
+        from holokine.modes.extract import extract_modes
         from holokine.state.sequence import frequency_path
 
         state = self.rest.state

@@ -6,13 +6,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from holokine.modes.check import CheckReport, Finding
-from holokine.system.build import System
-
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     import pandas as pd
+
+    from holokine.findings import Finding
+    from holokine.modes.check import CheckReport
+    from holokine.system.build import System
 
 __all__ = ["Check"]
 

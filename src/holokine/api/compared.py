@@ -5,12 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from holokine.modes.compare import Comparison
-
 if TYPE_CHECKING:
     import pandas as pd
 
     from holokine.api.modes import Modes
+    from holokine.modes.compare import Comparison
 
 __all__ = ["Compared"]
 

@@ -10,12 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import UnknownNameError
-from holokine.modes import Finding
 
 if TYPE_CHECKING:
     import pandas as pd
 
     from holokine.api.modes import Modes
+    from holokine.findings import Finding
     from holokine.modes.damped import DampedModes
     from holokine.respond.steady import Coupling
 

@@ -10,7 +10,7 @@ from pydantic import ValidationError
 
 from holokine.describe.document import Places, translated
 from holokine.describe.events import SpectrumTable
-from holokine.excite import build_spectrum
+from holokine.excite.spectrum import build_spectrum
 from holokine.respond.match import MatchedRecord, match_record
 from holokine.units import STANDARD_GRAVITY, argument_of
 from holokine.whole import whole_csv

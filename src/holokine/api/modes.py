@@ -10,7 +10,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import UnknownNameError, nearest_hint
-from holokine.modes import Finding
 from holokine.units import argument_of
 
 if TYPE_CHECKING:
@@ -25,11 +24,13 @@ if TYPE_CHECKING:
     from holokine.api.report import Report
     from holokine.api.tuned import TunedDamper
     from holokine.describe.events import EventKind
-    from holokine.gauges import GaugeSet
+    from holokine.findings import Finding
+    from holokine.gauges.channels import GaugeSet
     from holokine.modes.energy import Energies
     from holokine.modes.participation import Enough
-    from holokine.respond import ReducedModel
-    from holokine.store import ModalChain, RunContents
+    from holokine.respond.reduced import ReducedModel
+    from holokine.store.chain import ModalChain
+    from holokine.store.run_file import RunContents
 
 __all__ = ["Modes"]
 
@@ -69,7 +70,7 @@ class Modes:
             Missing, foreign, damaged, or older than the assembly file (with what changed there).
         """
         from holokine.api.assembly import Assembly
-        from holokine.store import read_run
+        from holokine.store.run_file import read_run
 
         contents = read_run(Path(path), as_saved=as_saved)
         assembly = Assembly._of(contents.document, contents.chain.memory)
@@ -88,7 +89,7 @@ class Modes:
         from datetime import UTC, datetime
 
         from holokine import __version__
-        from holokine.store import write_run
+        from holokine.store.run_file import write_run
 
         created = datetime.now(UTC).isoformat(timespec="seconds")
         write_run(Path(path), self._now, version=__version__, created=created)

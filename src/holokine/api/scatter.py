@@ -7,13 +7,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from holokine.api.variation import Variation, readings_of, varied
-from holokine.describe.stages import Request
 from holokine.vary.scatter import FirstOrder, first_order, scattered_parameters
 
 if TYPE_CHECKING:
     import pandas as pd
 
     from holokine.api.assembly import Assembly
+    from holokine.describe.stages import Request
 
 __all__ = ["Scatter"]
 

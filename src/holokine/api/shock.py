@@ -11,7 +11,7 @@ import numpy as np
 
 from holokine.errors import EventError, UnitError, argument, first_few, headed, nearest_hint
 from holokine.excite.tables import read_columns
-from holokine.modes.check import Finding
+from holokine.findings import Finding
 from holokine.respond.shock import (
     QUANTITIES,
     SIDES,

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.api.answer import Answer, Writer, short_peaks
-from holokine.respond import SpectrumResult
+from holokine.respond.combine import SpectrumResult
 from holokine.whole import whole_csv
 
 if TYPE_CHECKING:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from holokine.api.answer import Answer, Writer
 from holokine.errors import EventError
-from holokine.respond import StaticResult
+from holokine.respond.static import StaticResult
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from holokine.api.answer import MovingAnswer, Writer
 from holokine.errors import EventError, UnknownNameError, nearest_hint
-from holokine.respond import SweepResult
+from holokine.respond.sweep import SweepResult
 from holokine.whole import whole_csv
 
 if TYPE_CHECKING:

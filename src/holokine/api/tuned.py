@@ -6,14 +6,13 @@ from collections.abc import Callable
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from holokine.modes import Finding
-from holokine.respond.tuned import Tuned
-
 if TYPE_CHECKING:
     import pandas as pd
 
     from holokine.api.assembly import Assembly
     from holokine.api.modes import Modes
+    from holokine.findings import Finding
+    from holokine.respond.tuned import Tuned
 
 __all__ = ["TunedDamper"]
 

@@ -8,7 +8,6 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from holokine.describe.stages import Request
 from holokine.describe.walk import located
 from holokine.errors import DescriptionError, UnknownNameError
 from holokine.vary import (
@@ -32,6 +31,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from holokine.api.assembly import Assembly
+    from holokine.describe.stages import Request
 
 __all__ = ["BroughtMode", "Refinement", "Variation"]
 

@@ -11,7 +11,6 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from holokine import Assembly
 from holokine.cli.asked import Delivery, FilmAsked, ModesRange
 from holokine.cli.reports import _file_name, _records, _View, open_modes
 from holokine.cli.terminal import Screen
@@ -22,9 +21,10 @@ from holokine.units import quantity
 if TYPE_CHECKING:
     import pandas as pd
 
-    from holokine.api import Modes
+    from holokine import Assembly
+    from holokine.api.modes import Modes
     from holokine.describe.events import EventKind
-    from holokine.modes import Finding
+    from holokine.findings import Finding
 
 __all__ = [
     "ChangeView",
@@ -302,7 +302,7 @@ def _variants(
 
 def _modes_of(other: Any, wanted: ModesRange, first: Modes, name: str) -> Modes:
     if isinstance(other, Path):
-        from holokine.store import is_run_file
+        from holokine.store.run_file import is_run_file
 
         return open_modes(other, ModesRange(as_saved=wanted.as_saved) if is_run_file(other) else wanted)
     # some more than before, for those that moved up

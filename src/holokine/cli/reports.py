@@ -21,7 +21,9 @@ from holokine.progress import quiet
 if TYPE_CHECKING:
     import pandas as pd
 
-    from holokine.api import Answer, Check, Modes
+    from holokine.api.answer import Answer
+    from holokine.api.check import Check
+    from holokine.api.modes import Modes
     from holokine.describe.events import EventKind
 
 __all__ = ["AnswerView", "CheckReportView", "ModesAsked", "ModesRange", "ModesView", "open_modes", "run_demo"]
@@ -161,7 +163,7 @@ def about_asked(assembly: Assembly) -> Assembly:
 
 def _read(path: Path, as_saved: bool) -> Assembly:
     """The assembly of a file or of a run file."""
-    from holokine.store import is_run_file
+    from holokine.store.run_file import is_run_file
 
     if is_run_file(path):
         return about_asked(open_modes(path, ModesRange(as_saved=as_saved), any_state=True).assembly)
@@ -176,7 +178,7 @@ def open_modes(path: Path, wanted: ModesRange, before: Any = None, any_state: bo
     `before` is called with the assembly before anything is solved. `any_state`: whatever state --state asks for.
     """
     from holokine import Modes
-    from holokine.store import is_run_file
+    from holokine.store.run_file import is_run_file
 
     if is_run_file(path):
         if wanted.given:
@@ -251,7 +253,7 @@ class ModesView(_View):
 
     @classmethod
     def of(cls, path: Path, wanted: ModesRange, asked: ModesAsked, save: Path | None) -> ModesView:
-        from holokine.store import refuse_overwriting
+        from holokine.store.run_file import refuse_overwriting
         from holokine.units import quantity
 
         scale = None if asked.points in ("mass", "unit maximum") else asked.points
@@ -374,7 +376,7 @@ class AnswerView(_View):
 
     @classmethod
     def of(cls, path: Path, event: str, wanted: ModesRange, asked: AnswerAsked) -> AnswerView:
-        from holokine.store import is_run_file
+        from holokine.store.run_file import is_run_file
 
         if not is_run_file(path):
             assembly = about_asked(Assembly.read(path))

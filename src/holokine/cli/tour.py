@@ -17,7 +17,7 @@ from holokine.show.numbers import number_text as n
 if TYPE_CHECKING:
     import pandas as pd
 
-    from holokine.api import Modes
+    from holokine.api.modes import Modes
 
 __all__ = ["run_tour"]
 

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from holokine.cli.asked import ModesRange
 from holokine.cli.reports import _file_name, _read, _View
 from holokine.errors import OutputError
 
@@ -17,6 +16,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from holokine.api.variation import Variation
+    from holokine.cli.asked import ModesRange
 
 __all__ = ["ReachView", "RefineView", "ScatterView", "VaryView"]
 

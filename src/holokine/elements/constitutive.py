@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.schema import Material
 from holokine.errors import DescriptionError
+
+if TYPE_CHECKING:
+    from holokine.describe.schema import Material
 
 __all__ = ["plane_stress", "rotate", "solid_matrix", "transverse_shear"]
 

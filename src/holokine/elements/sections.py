@@ -13,13 +13,15 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe import schema
 from holokine.errors import DescriptionError
+
+if TYPE_CHECKING:
+    from holokine.describe import schema
 
 __all__ = ["SectionProperties", "section_properties", "tapered"]
 

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.events.signals import Chirp, PulseShape, Sine
 from holokine.errors import EventError
+
+if TYPE_CHECKING:
+    from holokine.describe.events.signals import Chirp, PulseShape, Sine
 
 __all__ = ["CYCLE_STEPS", "LOBE_STEPS", "Segment", "curve_of", "differentiated"]
 

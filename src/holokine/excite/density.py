@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe.events.random_event import Density, LoadDensity
-from holokine.describe.files import Folder
 from holokine.errors import EventError
 from holokine.excite.tables import parse_columns, read_columns
+
+if TYPE_CHECKING:
+    from holokine.describe.files import Folder
 
 __all__ = ["PowerPieces", "build_density", "crossed"]
 

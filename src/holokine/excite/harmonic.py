@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.events.sweep_event import Harmonic
-from holokine.describe.files import Folder
 from holokine.errors import EventError
 from holokine.excite.tables import read_columns
+
+if TYPE_CHECKING:
+    from holokine.describe.events.sweep_event import Harmonic
+    from holokine.describe.files import Folder
 
 __all__ = ["Excitation", "Swing", "build_swing"]
 

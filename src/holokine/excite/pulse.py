@@ -5,16 +5,18 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.events import PulseShape, SignalTable
-from holokine.describe.files import Folder
 from holokine.errors import EventError
 from holokine.excite.curves import curve_of, differentiated
 from holokine.excite.tables import read_columns
+
+if TYPE_CHECKING:
+    from holokine.describe.events import PulseShape, SignalTable
+    from holokine.describe.files import Folder
 
 __all__ = ["BasePulse", "build_pulse"]
 

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from holokine.describe.gauges import Gauge
+from typing import TYPE_CHECKING
+
 from holokine.gauges import force_gauges, motion_gauges, section_gauges, stress_gauges  # noqa: F401 - enter builders
-from holokine.gauges.channels import GaugeSet
 from holokine.gauges.maps import BUILDERS, Maps
 from holokine.gauges.resting_gauges import add_resting
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.describe.gauges import Gauge
+    from holokine.gauges.channels import GaugeSet
+    from holokine.system.build import System
 
 __all__ = ["build_gauges"]
 

@@ -21,14 +21,15 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-from holokine.gauges.readings import Reading
-from holokine.system.build import System
+if TYPE_CHECKING:
+    from holokine.gauges.readings import Reading
+    from holokine.system.build import System
 
 __all__ = ["ChannelBlock", "Channels", "GaugeSet"]
 

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.gauges import Gauge
 from holokine.errors import DescriptionError, nearest_hint
 from holokine.gauges.channels import ChannelBlock
 from holokine.gauges.maps import Maps, builds, vector
 from holokine.gauges.readings import Reading
 from holokine.system.assemble import node_dofs
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.describe.gauges import Gauge
+    from holokine.system.build import System
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.gauges import Gauge
 from holokine.errors import DescriptionError
 from holokine.gauges.channels import ChannelBlock
 from holokine.gauges.maps import Maps, builds, vector
-from holokine.mesh import select_nodes
-from holokine.system.build import System
+from holokine.mesh.select import select_nodes
+
+if TYPE_CHECKING:
+    from holokine.describe.gauges import Gauge
+    from holokine.system.build import System
 
 _MOTION = {
     "displacement": ("displacement", 0, 0),

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
 from holokine.elements.stress import Places
 from holokine.gauges.channels import ChannelBlock
-from holokine.gauges.maps import Maps
 from holokine.gauges.readings import Reading
 from holokine.system.assemble import node_dofs
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.gauges.maps import Maps
+    from holokine.system.build import System
 
 __all__ = ["LETS_GO", "add_resting"]
 

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from holokine.describe.gauges import Gauge
+from typing import TYPE_CHECKING
+
 from holokine.elements.stress import Places
 from holokine.errors import DescriptionError
 from holokine.gauges.channels import ChannelBlock
 from holokine.gauges.maps import Maps, builds
 from holokine.gauges.readings import Reading
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.describe.gauges import Gauge
+    from holokine.system.build import System
 
 
 @builds("stress")

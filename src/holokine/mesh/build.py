@@ -4,16 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
-from holokine.describe import Description
 from holokine.describe.files import Folder
-from holokine.describe.parts import Beam, MeshFile, Ring
 from holokine.errors import MeshError, headed
 from holokine.mesh.builders import mesh_geometry, normal_axes, outlined
 from holokine.mesh.cells import CELLS
@@ -24,6 +22,10 @@ from holokine.mesh.quality import refuse_bad
 from holokine.mesh.tree import nearest_tree
 from holokine.sizes import afford_nodes
 from holokine.units import unit_factor
+
+if TYPE_CHECKING:
+    from holokine.describe import Description
+    from holokine.describe.parts import Beam, MeshFile, Ring
 
 __all__ = ["build_mesh"]
 

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.parts import Box, Cylinder, Extrusion, Part, Plate, Tube
 from holokine.errors import MeshError, headed
 from holokine.mesh.grids import (
     brick_layers,
@@ -20,6 +19,9 @@ from holokine.mesh.grids import (
     surface_cells,
 )
 from holokine.mesh.outlines import Outlined, Sheet, meet
+
+if TYPE_CHECKING:
+    from holokine.describe.parts import Box, Cylinder, Extrusion, Part, Plate, Tube
 
 __all__ = ["mesh_geometry", "normal_axes", "outlined"]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,8 +12,10 @@ from numpy.typing import NDArray
 from holokine.errors import MeshError, nearest_hint
 from holokine.mesh.cells import CELLS
 from holokine.mesh.grids import with_centres
-from holokine.mesh.mesh import Mesh
 from holokine.whole import whole_file
+
+if TYPE_CHECKING:
+    from holokine.mesh.mesh import Mesh
 
 __all__ = ["KINDS", "FileMesh", "read_mesh", "write_mesh"]
 

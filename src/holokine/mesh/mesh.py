@@ -5,14 +5,16 @@ from __future__ import annotations
 from copy import copy
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe import Description
 from holokine.errors import MeshError
 from holokine.mesh.tree import nearest_tree
+
+if TYPE_CHECKING:
+    from holokine.describe import Description
 
 __all__ = ["Block", "Mesh"]
 

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import MeshError
 from holokine.mesh.cells import CELLS
-from holokine.mesh.mesh import Block, Mesh
+
+if TYPE_CHECKING:
+    from holokine.mesh.mesh import Block, Mesh
 
 __all__ = ["Shape", "block_shapes", "edge_lengths", "refuse_bad"]
 

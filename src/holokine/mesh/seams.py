@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.mesh.cells import CELLS
-from holokine.mesh.mesh import Mesh
 from holokine.mesh.surface import quad_faces, rim
 from holokine.mesh.ties import nearest_faces
+
+if TYPE_CHECKING:
+    from holokine.mesh.mesh import Mesh
 
 __all__ = ["Seam", "half_open_seams"]
 

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe import Description
 from holokine.describe.references import group_members
-from holokine.describe.targets import Selection
 from holokine.errors import SelectionError, nearest_hint
-from holokine.mesh.mesh import Mesh
 from holokine.mesh.surface import outer_faces
+
+if TYPE_CHECKING:
+    from holokine.describe import Description
+    from holokine.describe.targets import Selection
+    from holokine.mesh.mesh import Mesh
 
 __all__ = ["one_node", "select_nodes"]
 

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.mesh.cells import CELLS
-from holokine.mesh.mesh import Mesh
+
+if TYPE_CHECKING:
+    from holokine.mesh.mesh import Mesh
 
 __all__ = ["outer_faces", "quad_faces", "rim"]
 

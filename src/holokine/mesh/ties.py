@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import MeshError
-from holokine.mesh.mesh import Mesh
 from holokine.mesh.surface import quad_faces
 from holokine.mesh.tree import nearest_tree
+
+if TYPE_CHECKING:
+    from holokine.mesh.mesh import Mesh
 
 __all__ = ["Projection", "nearest_faces", "project"]
 

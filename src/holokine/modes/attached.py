@@ -9,17 +9,19 @@ one another, the coupled equations converge with few modes (residual attachment 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-from holokine.modes.extract import ModeSet
 from holokine.state.rest import rest_factor
 from holokine.system.assemble import node_dofs
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.modes.extract import ModeSet
+    from holokine.system.build import System
 
 __all__ = ["MOST", "Attached", "attached_shapes", "damper_pushes"]
 

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe import Description
 from holokine.errors import HolokineError, MechanismError, OutOfMemoryError, SolverError, first_few
 from holokine.findings import Finding
 from holokine.mesh.cells import CELLS
@@ -16,12 +15,15 @@ from holokine.mesh.seams import half_open_seams
 from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.state.rest import factor_at_rest
 from holokine.system.adequacy import ENOUGH, coarse_parts, single_cables, symmetry_planes
-from holokine.system.build import System
 from holokine.system.loads import load_field
 from holokine.system.mechanisms import cause_of, describe_motion
 from holokine.system.pieces import Piece, connected_pieces, piece_motions
 from holokine.system.totals import MassTotals, mass_totals, member_masses
 from holokine.units import STANDARD_GRAVITY
+
+if TYPE_CHECKING:
+    from holokine.describe import Description
+    from holokine.system.build import System
 
 __all__ = [
     "CheckReport", "Finding", "check_system", "mass_findings", "mesh_findings", "preload_findings", "refuse_loose",

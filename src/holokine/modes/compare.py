@@ -9,7 +9,7 @@ that it has in both runs: a body that only one of them has moves as it likes in 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +17,9 @@ from scipy.sparse import csr_array, diags_array
 
 from holokine.errors import SelectionError
 from holokine.mesh.tree import nearest_tree
-from holokine.modes.extract import ModeSet
+
+if TYPE_CHECKING:
+    from holokine.modes.extract import ModeSet
 
 __all__ = ["Comparison", "assurance", "compare_modes"]
 

@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.damping import Damping
 from holokine.describe.references import group_members
-from holokine.describe.schema import Description
 from holokine.errors import DescriptionError, first_few
-from holokine.modes.check import Finding
-from holokine.modes.energy import Energies
-from holokine.modes.extract import ModeSet
+from holokine.findings import Finding
+
+if TYPE_CHECKING:
+    from holokine.describe.damping import Damping
+    from holokine.describe.schema import Description
+    from holokine.modes.energy import Energies
+    from holokine.modes.extract import ModeSet
 
 __all__ = [
     "DamperShare",

@@ -10,18 +10,20 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe.references import group_members
 from holokine.errors import first_few
-from holokine.modes.check import Finding
-from holokine.modes.extract import ModeSet
+from holokine.findings import Finding
 from holokine.modes.mesh_error import mesh_errors
 from holokine.system.assemble import DIRECTION_NAMES, node_dofs
-from holokine.system.build import Elements, System
+
+if TYPE_CHECKING:
+    from holokine.modes.extract import ModeSet
+    from holokine.system.build import Elements, System
 
 __all__ = ["Energies", "GroupEnergies", "element_energies", "group_energies", "mode_energies", "untrusted_modes"]
 

@@ -5,21 +5,24 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import MechanismError, SolverError, UnknownNameError
-from holokine.modes.check import Finding, mass_findings, mesh_findings, refuse_loose
+from holokine.findings import Finding
+from holokine.modes.check import mass_findings, mesh_findings, refuse_loose
 from holokine.modes.free_mass import free_to_move
 from holokine.progress import tell
 from holokine.solvers.eigen import Progress, Wish, find_pairs
 from holokine.state.rest import pencil_of
 from holokine.system.adequacy import symmetry_planes
-from holokine.system.build import System
 from holokine.system.pieces import Piece, connected_pieces, motion_words, piece_motions
 from holokine.system.totals import MassTotals, mass_totals
+
+if TYPE_CHECKING:
+    from holokine.system.build import System
 
 __all__ = ["DEFAULT_COUNT", "ModeSet", "extract_modes"]
 

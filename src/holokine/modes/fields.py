@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.modes.energy import element_energies
-from holokine.modes.extract import ModeSet
 from holokine.system.recovery import field_stress
+
+if TYPE_CHECKING:
+    from holokine.modes.extract import ModeSet
 
 __all__ = ["nodal_energy", "nodal_stress"]
 

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array, diags_array, eye_array
 
-from holokine.solvers import Pencil, factorise
+from holokine.solvers.factor import Pencil, factorise
 from holokine.solvers.products import Symmetric, inverse_form
 from holokine.state.rest import pencil_of
-from holokine.system.build import System
 from holokine.system.totals import mass_totals
 from holokine.system.wide import Matrix, WideSum, explicit
+
+if TYPE_CHECKING:
+    from holokine.system.build import System
 
 __all__ = ["free_mass", "free_to_move"]
 

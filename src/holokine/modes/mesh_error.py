@@ -9,14 +9,15 @@ fitted once (`ElementKind.recovery_worth`), to blocks and rectangular plates.
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
-from holokine.elements.kinds import ElementKind
-from holokine.system.build import System
+if TYPE_CHECKING:
+    from holokine.elements.kinds import ElementKind
+    from holokine.system.build import System
 
 __all__ = ["mesh_errors"]
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.modes.extract import ModeSet
+if TYPE_CHECKING:
+    from holokine.modes.extract import ModeSet
 
 __all__ = ["Enough", "enough_mass"]
 

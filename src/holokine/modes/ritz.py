@@ -9,21 +9,23 @@ of eigenvectors may leave out.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 
 from holokine.errors import EventError, MechanismError
-from holokine.modes.check import Finding
+from holokine.findings import Finding
 from holokine.modes.extract import ModeSet
 from holokine.modes.free_mass import free_mass, free_to_move
 from holokine.state.rest import rest_factor
-from holokine.system.build import System
-from holokine.system.loads import LoadField
 from holokine.system.pieces import connected_pieces
 from holokine.system.totals import mass_totals
+
+if TYPE_CHECKING:
+    from holokine.system.build import System
+    from holokine.system.loads import LoadField
 
 __all__ = ["RITZ", "LoadShare", "load_shares", "ritz_vectors"]
 

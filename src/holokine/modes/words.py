@@ -11,18 +11,20 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 
 from holokine.describe.references import group_members
-from holokine.modes.energy import Energies
-from holokine.modes.extract import ModeSet
 from holokine.progress import counted
-from holokine.system.build import System
 from holokine.system.totals import member_masses
+
+if TYPE_CHECKING:
+    from holokine.modes.energy import Energies
+    from holokine.modes.extract import ModeSet
+    from holokine.system.build import System
 
 __all__ = ["ModeKind", "mode_kinds", "mode_words"]
 

@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.events import RandomEvent
 from holokine.errors import EventError
 from holokine.excite.density import build_density
-from holokine.modes.check import Finding
+from holokine.findings import Finding
 from holokine.respond.bench import Bench, damping_words, taken
 from holokine.respond.random import FatigueLine, RandomReader, RandomResult, Source, respond_random
 from holokine.respond.reduced import ReducedModel, with_loads
 from holokine.respond.steady import steady_model
 from holokine.system.loads import LoadField, base_field, load_field
+
+if TYPE_CHECKING:
+    from holokine.describe.events import RandomEvent
 
 __all__ = ["answer_random"]
 

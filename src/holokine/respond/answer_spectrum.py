@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from numpy.typing import NDArray
 
-from holokine.describe.events import SpectrumEvent
 from holokine.excite.spectrum import ResponseSpectrum, build_spectrum
-from holokine.modes.check import Finding
+from holokine.findings import Finding
 from holokine.respond.bench import Bench, about_supports, damping_words, taken
 from holokine.respond.combine import SpectrumResult, respond_spectrum
 from holokine.respond.reduced import at_supports
 from holokine.system.loads import moved_supports
 from holokine.units import STANDARD_GRAVITY
+
+if TYPE_CHECKING:
+    from holokine.describe.events import SpectrumEvent
 
 __all__ = ["answer_spectrum"]
 

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import block_array, csr_array
 
-from holokine.describe.events import SweepEvent, Unbalance
 from holokine.errors import EventError
 from holokine.excite.harmonic import Excitation, Swing, build_swing
-from holokine.gauges import GaugeSet
-from holokine.modes.check import Finding
+from holokine.findings import Finding
 from holokine.modes.damping import rayleigh_factors
 from holokine.progress import counted
 from holokine.respond.bench import Bench, damping_words, taken
@@ -23,10 +21,14 @@ from holokine.respond.reduced import ReducedModel, read_static, solve_static, wi
 from holokine.respond.resting import state_values
 from holokine.respond.steady import SteadyModel, steady_model
 from holokine.respond.sweep import SweepReader, SweepResult, respond_sweep, with_full
-from holokine.solvers import factorise
-from holokine.system.build import System
+from holokine.solvers.factor import factorise
 from holokine.system.loads import LoadField, base_field, load_field, load_sum
 from holokine.system.wide import explicit
+
+if TYPE_CHECKING:
+    from holokine.describe.events import SweepEvent, Unbalance
+    from holokine.gauges.channels import GaugeSet
+    from holokine.system.build import System
 
 __all__ = ["answer_sweep", "full_steady", "sweep_frequencies", "swinging"]
 

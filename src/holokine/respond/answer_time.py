@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from holokine.describe.events import PulseShape, TimeEvent
 from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse, build_pulse
-from holokine.modes.check import Finding
 from holokine.modes.damping import rayleigh_factors
 from holokine.respond.bench import Bench, about_supports, damping_words, taken
 from holokine.respond.direct import FullModel
@@ -19,6 +17,10 @@ from holokine.respond.resting import STATE, state_values, with_state
 from holokine.respond.steady import at_rest_under
 from holokine.respond.transient import TimeResult, respond_pulse
 from holokine.system.loads import LoadField, base_field, load_field, load_sum, moved_supports
+
+if TYPE_CHECKING:
+    from holokine.describe.events import PulseShape, TimeEvent
+    from holokine.findings import Finding
 
 __all__ = ["COUPLED", "answer_time"]
 

@@ -3,24 +3,26 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.damping import Damping
-from holokine.describe.document import Document
-from holokine.describe.events import EventKind, ModalEvent
 from holokine.errors import EventError
-from holokine.gauges import GaugeSet
-from holokine.modes.check import Finding
+from holokine.findings import Finding
 from holokine.modes.damping import DamperShare, critical_findings, damping_ratios, modal_damping, short_list_findings
-from holokine.modes.energy import Energies
-from holokine.modes.extract import ModeSet
-from holokine.respond.reduced import ReducedModel
-from holokine.state.about import AtRest
-from holokine.system.build import System
 from holokine.system.loads import LoadField, base_field, load_field
+
+if TYPE_CHECKING:
+    from holokine.describe.damping import Damping
+    from holokine.describe.document import Document
+    from holokine.describe.events import EventKind, ModalEvent
+    from holokine.gauges.channels import GaugeSet
+    from holokine.modes.energy import Energies
+    from holokine.modes.extract import ModeSet
+    from holokine.respond.reduced import ReducedModel
+    from holokine.state.about import AtRest
+    from holokine.system.build import System
 
 __all__ = ["Bench", "about_supports", "acting_loads", "damping_words", "taken"]
 

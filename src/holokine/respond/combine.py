@@ -9,15 +9,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError, first_few
-from holokine.excite.spectrum import ResponseSpectrum
-from holokine.gauges import Reading
-from holokine.modes.check import Finding
+from holokine.findings import Finding
 from holokine.respond.readout import Readout
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.respond.rules import (
@@ -30,6 +28,10 @@ from holokine.respond.rules import (
     cqc_correlation,
     rigid_share,
 )
+
+if TYPE_CHECKING:
+    from holokine.excite.spectrum import ResponseSpectrum
+    from holokine.gauges.readings import Reading
 
 __all__ = ["SpectrumResult", "respond_spectrum"]
 

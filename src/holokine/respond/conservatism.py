@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe.events import EventKind, TimeEvent
 from holokine.errors import EventError
-from holokine.excite.pulse import BasePulse
 from holokine.excite.spectrum import ResponseSpectrum
 from holokine.respond.answer_time import answer_time
-from holokine.respond.bench import Bench
 from holokine.respond.combine import SpectrumResult, respond_spectrum
 from holokine.respond.oscillators import Oscillators, cubic_extremes
-from holokine.respond.reduced import ReducedModel
 from holokine.respond.rules import RULES
-from holokine.respond.transient import TimeResult
 from holokine.sizes import afford
+
+if TYPE_CHECKING:
+    from holokine.excite.pulse import BasePulse
+    from holokine.respond.bench import Bench
+    from holokine.respond.reduced import ReducedModel
+    from holokine.respond.transient import TimeResult
 
 __all__ = ["pulse_spectrum", "pulse_under_rules", "spectra_of_pulse", "under_every_rule"]
 

@@ -13,21 +13,23 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import eye_array
 
-from holokine.gauges import GaugeSet
 from holokine.respond.oscillators import Oscillators, Trajectory
 from holokine.respond.readout import passed_on, read_fields
-from holokine.respond.reduced import ReducedModel
-from holokine.solvers import factorise
+from holokine.solvers.factor import factorise
 from holokine.state.rest import rest_factor
-from holokine.system.build import System
-from holokine.system.loads import LoadField
 from holokine.system.wide import explicit
+
+if TYPE_CHECKING:
+    from holokine.gauges.channels import GaugeSet
+    from holokine.respond.reduced import ReducedModel
+    from holokine.system.build import System
+    from holokine.system.loads import LoadField
 
 __all__ = ["CoupledModes", "FullModel", "Scheme", "SteppedModes", "full_histories", "march"]
 

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.respond.oscillators import Oscillators
-from holokine.respond.transient import TimeResult
+
+if TYPE_CHECKING:
+    from holokine.respond.transient import TimeResult
 
 __all__ = ["energy_balance"]
 

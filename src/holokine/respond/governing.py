@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.elements.stress import StressField, equivalent_root, mapped
 from holokine.progress import counted
-from holokine.system.build import System
 from holokine.system.recovery import PartPeak, keep_worst, stress_fields
+
+if TYPE_CHECKING:
+    from holokine.system.build import System
 
 __all__ = ["largest_stress"]
 

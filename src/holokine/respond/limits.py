@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import DescriptionError
-from holokine.gauges import Reading
+
+if TYPE_CHECKING:
+    from holokine.gauges.readings import Reading
 
 __all__ = ["LimitCheck", "check_limits", "read_limits"]
 

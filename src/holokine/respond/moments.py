@@ -12,12 +12,13 @@ rounding: there is no grid that a resonance could fall between.
 from __future__ import annotations
 
 from itertools import pairwise
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.excite.density import PowerPieces
+if TYPE_CHECKING:
+    from holokine.excite.density import PowerPieces
 
 __all__ = ["FeatureSpace", "over_pole"]
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,15 +17,17 @@ from scipy.sparse import csr_array
 
 from holokine.elements.stress import mapped
 from holokine.errors import EventError
-from holokine.modes.extract import ModeSet
 from holokine.progress import counted
 from holokine.respond.governing import largest_stress
 from holokine.respond.reduced import solve_static
-from holokine.respond.transient import TimeResult
 from holokine.state.rest import rest_factor
 from holokine.system.loads import base_field
 from holokine.system.recovery import PartPeak, section_maps
 from holokine.whole import whole_hdf5
+
+if TYPE_CHECKING:
+    from holokine.modes.extract import ModeSet
+    from holokine.respond.transient import TimeResult
 
 __all__ = ["Envelope", "FieldMotion"]
 

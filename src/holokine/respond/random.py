@@ -12,18 +12,20 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property
 from math import erf, gamma, sqrt
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.excite.density import PowerPieces, crossed
-from holokine.gauges.readings import Reading
-from holokine.modes.check import Finding
 from holokine.respond.moments import FeatureSpace
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.respond.steady import SteadyModel, SteadyReadout
-from holokine.system.loads import LoadField
+
+if TYPE_CHECKING:
+    from holokine.findings import Finding
+    from holokine.gauges.readings import Reading
+    from holokine.system.loads import LoadField
 
 __all__ = [
     "FatigueLine",

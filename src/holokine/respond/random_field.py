@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.elements.stress import StressField, equivalent_form, mapped
-from holokine.modes.extract import ModeSet
 from holokine.progress import tell
 from holokine.respond.random import RandomResult, root_of
 from holokine.respond.reduced import left_out_fields
 from holokine.system.loads import base_field
 from holokine.system.recovery import PartPeak, keep_worst, stress_fields
+
+if TYPE_CHECKING:
+    from holokine.modes.extract import ModeSet
 
 __all__ = ["RandomField"]
 

@@ -22,9 +22,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError
-from holokine.gauges.channels import Channels, GaugeSet
 
 if TYPE_CHECKING:
+    from holokine.gauges.channels import Channels, GaugeSet
     from holokine.respond.reduced import ReducedModel
 
 __all__ = ["Motion", "Readout", "lost_with", "passed_on", "read_fields", "split_static"]

@@ -6,19 +6,22 @@ It is complete in itself: every response below is a small calculation on (modes 
 from __future__ import annotations
 
 from dataclasses import dataclass, fields, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError, MechanismError
-from holokine.gauges import Channels, GaugeSet, Reading
-from holokine.modes.extract import ModeSet
 from holokine.modes.free_mass import free_mass
 from holokine.respond.readout import lost_with, split_static
 from holokine.state.rest import rest_factor
-from holokine.system.build import System
 from holokine.system.loads import LoadField, base_field
+
+if TYPE_CHECKING:
+    from holokine.gauges.channels import Channels, GaugeSet
+    from holokine.gauges.readings import Reading
+    from holokine.modes.extract import ModeSet
+    from holokine.system.build import System
 
 __all__ = [
     "ReducedModel",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -13,10 +13,12 @@ from holokine.respond.answer_random import answer_random
 from holokine.respond.answer_spectrum import answer_spectrum
 from holokine.respond.answer_sweep import answer_sweep
 from holokine.respond.answer_time import answer_time
-from holokine.respond.bench import Bench
 from holokine.respond.combine import SpectrumResult
 from holokine.respond.static import StaticResult, answer_static
 from holokine.respond.sweep import SweepResult
+
+if TYPE_CHECKING:
+    from holokine.respond.bench import Bench
 
 __all__ = ["ANSWERS", "answer_event"]
 

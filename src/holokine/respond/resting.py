@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError, first_few
 from holokine.findings import Finding
-from holokine.gauges import GaugeSet, Reading, build_gauges
+from holokine.gauges.build import build_gauges
 from holokine.gauges.force_gauges import friction_name
 from holokine.gauges.resting_gauges import LETS_GO
-from holokine.respond.bench import Bench
-from holokine.respond.reduced import ReducedModel
-from holokine.state.about import AtRest
+
+if TYPE_CHECKING:
+    from holokine.gauges.channels import GaugeSet
+    from holokine.gauges.readings import Reading
+    from holokine.respond.bench import Bench
+    from holokine.respond.reduced import ReducedModel
+    from holokine.state.about import AtRest
 
 __all__ = ["STATE", "letting_go", "state_channels", "state_values", "totals", "with_state"]
 

@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError
-from holokine.modes.check import Finding
+from holokine.findings import Finding
 from holokine.respond.oscillators import phi_functions
 
 __all__ = [

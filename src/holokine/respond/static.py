@@ -4,20 +4,22 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.events import StaticEvent
 from holokine.errors import MechanismError
-from holokine.gauges import GaugeSet
-from holokine.modes.check import Finding
-from holokine.respond.bench import Bench
+from holokine.findings import Finding
 from holokine.respond.reduced import read_static, reading_noise, solve_static
 from holokine.respond.resting import state_values
 from holokine.system.loads import load_sum
 from holokine.system.pieces import connected_pieces
+
+if TYPE_CHECKING:
+    from holokine.describe.events import StaticEvent
+    from holokine.gauges.channels import GaugeSet
+    from holokine.respond.bench import Bench
 
 __all__ = ["StaticResult", "answer_static", "respond_static"]
 

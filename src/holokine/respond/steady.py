@@ -5,27 +5,29 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-from holokine.describe.damping import Damping
 from holokine.describe.references import group_members
-from holokine.gauges import GaugeSet
+from holokine.findings import Finding
 from holokine.modes.attached import MOST, Attached, attached_shapes, damper_pushes
-from holokine.modes.check import Finding
 from holokine.modes.damped import CoupledVibration
 from holokine.modes.damping import composite_damping, loss_factors, modal_damping
-from holokine.respond.bench import Bench
 from holokine.respond.readout import Readout, lost_with
-from holokine.respond.reduced import ReducedModel
 from holokine.state.rest import rest_factor
 from holokine.system.assemble import node_dofs
-from holokine.system.build import System
-from holokine.system.loads import LoadField
 from holokine.system.loss import loss_matrix
+
+if TYPE_CHECKING:
+    from holokine.describe.damping import Damping
+    from holokine.gauges.channels import GaugeSet
+    from holokine.respond.bench import Bench
+    from holokine.respond.reduced import ReducedModel
+    from holokine.system.build import System
+    from holokine.system.loads import LoadField
 
 __all__ = ["Coupling", "SteadyModel", "SteadyMotion", "SteadyReadout", "at_rest_under", "coupling", "steady_model"]
 

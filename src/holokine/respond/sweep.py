@@ -10,20 +10,22 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError, first_few
-from holokine.excite.harmonic import Excitation
-from holokine.gauges import Reading
-from holokine.modes.check import Finding
+from holokine.findings import Finding
 from holokine.respond.curves import Extreme, Sampled, half_power, ranges, refined
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.respond.steady import SteadyModel, SteadyMotion, SteadyReadout
 from holokine.respond.sweep_places import NUMBERS, governing_place, largest_together, over_cycle
-from holokine.system.loads import LoadField
+
+if TYPE_CHECKING:
+    from holokine.excite.harmonic import Excitation
+    from holokine.gauges.readings import Reading
+    from holokine.system.loads import LoadField
 
 __all__ = [
     "SHOWN",

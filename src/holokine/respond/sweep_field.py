@@ -4,20 +4,22 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.elements.stress import mapped
-from holokine.modes.extract import ModeSet
 from holokine.progress import counted
 from holokine.respond.governing import largest_stress
 from holokine.respond.reduced import left_out_fields
-from holokine.respond.sweep import SweepResult
 from holokine.system.loads import base_field
 from holokine.system.recovery import PartPeak, section_maps
+
+if TYPE_CHECKING:
+    from holokine.modes.extract import ModeSet
+    from holokine.respond.sweep import SweepResult
 
 __all__ = ["FieldSweep", "Reach"]
 

@@ -13,9 +13,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.elements.stress import principal_stress
-from holokine.gauges import Reading
 
 if TYPE_CHECKING:
+    from holokine.gauges.readings import Reading
     from holokine.respond.steady import SteadyMotion
     from holokine.respond.sweep import SweepReader
 

@@ -9,22 +9,24 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError
-from holokine.excite.pulse import BasePulse
-from holokine.gauges import Reading
-from holokine.modes.check import Finding
+from holokine.findings import Finding
 from holokine.progress import tell
 from holokine.respond.direct import CoupledModes, FullModel, Scheme, SteppedModes, full_histories
 from holokine.respond.oscillators import Oscillators, Trajectory
 from holokine.respond.readout import Motion, Readout
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.sizes import available_memory
-from holokine.system.loads import LoadField
+
+if TYPE_CHECKING:
+    from holokine.excite.pulse import BasePulse
+    from holokine.gauges.readings import Reading
+    from holokine.system.loads import LoadField
 
 __all__ = ["TimeResult", "respond_pulse"]
 

@@ -13,14 +13,13 @@ included; of one undamped mass it is that of Nishihara & Asami, J. Vib. Acoust. 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.excite.harmonic import Excitation, Swing
-from holokine.gauges import Reading
 from holokine.progress import tell
 from holokine.respond.answer_sweep import swinging
 from holokine.respond.bench import Bench, taken
@@ -29,6 +28,9 @@ from holokine.respond.reduced import solve_static, with_loads
 from holokine.respond.steady import steady_model
 from holokine.respond.sweep import SweepReader, over_cycle
 from holokine.system.loads import LoadField, base_field
+
+if TYPE_CHECKING:
+    from holokine.gauges.readings import Reading
 
 __all__ = ["Host", "Setting", "Tuned", "classic_setting", "host_of", "minimax", "tune"]
 

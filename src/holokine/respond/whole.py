@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.elements.stress import StressField, equivalent_form, mapped
-from holokine.modes.extract import ModeSet
 from holokine.progress import tell
-from holokine.respond.combine import SpectrumResult
 from holokine.respond.reduced import solve_static
 from holokine.system.loads import LoadField, moved_supports
 from holokine.system.recovery import BeamEnds, PartPeak, keep_worst, section_maps, stress_fields
+
+if TYPE_CHECKING:
+    from holokine.modes.extract import ModeSet
+    from holokine.respond.combine import SpectrumResult
 
 __all__ = [
     "residual_displacement", "spectrum_acceleration", "spectrum_displacement", "spectrum_members", "spectrum_stress",

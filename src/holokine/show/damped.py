@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from holokine.modes.damped import DampedModes
-from holokine.modes.extract import ModeSet
-from holokine.respond.steady import Coupling
 from holokine.show.figures import COLOURS, GHOST, SIZE
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import empty_figure
+
+if TYPE_CHECKING:
+    from holokine.modes.damped import DampedModes
+    from holokine.modes.extract import ModeSet
+    from holokine.respond.steady import Coupling
 
 __all__ = ["damped_lines", "damped_table", "plot_poles"]
 

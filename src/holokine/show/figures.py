@@ -4,23 +4,25 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from holokine.modes.extract import ModeSet
-from holokine.respond.combine import SpectrumResult
-from holokine.respond.limits import LimitCheck
-from holokine.respond.match import MatchedRecord
-from holokine.respond.shock import ShockSpectrum
-from holokine.respond.sweep import SweepResult
-from holokine.respond.transient import TimeResult
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import empty_figure
 from holokine.show.plain import label as own_label
 from holokine.units import STANDARD_GRAVITY
 from holokine.whole import whole_file
+
+if TYPE_CHECKING:
+    from holokine.modes.extract import ModeSet
+    from holokine.respond.combine import SpectrumResult
+    from holokine.respond.limits import LimitCheck
+    from holokine.respond.match import MatchedRecord
+    from holokine.respond.shock import ShockSpectrum
+    from holokine.respond.sweep import SweepResult
+    from holokine.respond.transient import TimeResult
 
 __all__ = [
     "plot_conservatism",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +13,9 @@ from holokine.describe.references import group_members
 from holokine.errors import HolokineError, UnknownNameError, nearest_hint
 from holokine.mesh.cells import CELLS
 from holokine.mesh.surface import outer_faces
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.system.build import System
 
 __all__ = ["VIEWS", "Drawing", "Look", "Mark", "bodies_of", "drawing_of"]
 

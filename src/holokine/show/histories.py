@@ -3,17 +3,13 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError
-from holokine.excite.pulse import BasePulse
-from holokine.modes.check import Finding
-from holokine.respond.motion import FieldMotion
 from holokine.respond.sweep import SHOWN, SweepResult
-from holokine.respond.transient import TimeResult
 from holokine.show.figures import COLOURS, main_readings
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
@@ -24,6 +20,12 @@ from holokine.show.sweep_tables import sweep_lines
 from holokine.show.time_tables import history_table, time_lines
 from holokine.units import STANDARD_GRAVITY
 from holokine.whole import whole_file
+
+if TYPE_CHECKING:
+    from holokine.excite.pulse import BasePulse
+    from holokine.findings import Finding
+    from holokine.respond.motion import FieldMotion
+    from holokine.respond.transient import TimeResult
 
 __all__ = ["animate_answer", "plot_excitation", "write_histories_page", "write_sweep_page"]
 

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from holokine.modes.compare import Comparison
-from holokine.modes.extract import ModeSet
 from holokine.show.figures import COLOURS, GHOST, _figure
 from holokine.show.mode_tables import bands_table
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import label as own_label
+
+if TYPE_CHECKING:
+    from holokine.modes.compare import Comparison
+    from holokine.modes.extract import ModeSet
 
 __all__ = ["plot_assurance", "plot_bands", "plot_energy"]
 

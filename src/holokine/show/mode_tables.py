@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 import re
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 
 from holokine.errors import UnknownNameError, nearest_hint
-from holokine.formulas import FormulaResult
-from holokine.modes.compare import Comparison
-from holokine.modes.energy import Energies
-from holokine.modes.extract import ModeSet
-from holokine.modes.participation import Enough
-from holokine.modes.ritz import LoadShare
 from holokine.modes.words import mode_kinds
+
+if TYPE_CHECKING:
+    from holokine.formulas import FormulaResult
+    from holokine.modes.compare import Comparison
+    from holokine.modes.energy import Energies
+    from holokine.modes.extract import ModeSet
+    from holokine.modes.participation import Enough
+    from holokine.modes.ritz import LoadShare
 
 __all__ = [
     "ENERGY_TITLE",

@@ -4,19 +4,21 @@ from __future__ import annotations
 
 import base64
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 
 from holokine.errors import HolokineError
-from holokine.modes.extract import ModeSet
 from holokine.show.geometry import drawing_of
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import filled_page
 from holokine.show.solids import feature_edges
 from holokine.show.text import mass_lines, proof_text
 from holokine.whole import whole_file
+
+if TYPE_CHECKING:
+    from holokine.modes.extract import ModeSet
 
 __all__ = ["page_text", "write_page"]
 

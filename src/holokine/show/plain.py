@@ -7,9 +7,10 @@ import json
 import re
 from functools import cache
 from importlib.resources import files
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from holokine.findings import Finding
+if TYPE_CHECKING:
+    from holokine.findings import Finding
 
 __all__ = ["empty_figure", "filled_page", "label"]
 

@@ -13,12 +13,13 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from holokine.findings import Finding
 from holokine.show.numbers import cell_text, column_words
 from holokine.whole import temporary_folder, whole_file
 
 if TYPE_CHECKING:
     import pandas as pd
+
+    from holokine.findings import Finding
 
 __all__ = ["MOST_ROWS", "Section", "report_text", "write_report"]
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
@@ -15,7 +15,9 @@ from holokine.show.numbers import number_text as n
 from holokine.show.plain import empty_figure
 from holokine.show.plain import label as own_label
 from holokine.show.variation import mode_column, parameter_names, reading_column
-from holokine.vary.scatter import FirstOrder
+
+if TYPE_CHECKING:
+    from holokine.vary.scatter import FirstOrder
 
 __all__ = ["inputs_table", "plot_scatter", "scatter_lines", "scatter_table"]
 

@@ -13,13 +13,12 @@ from ctypes.util import find_library
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import HolokineError
-from holokine.modes.extract import ModeSet
 from holokine.modes.fields import nodal_energy, nodal_stress
 from holokine.progress import counted, tell
 from holokine.show.figures import COLOURS, GHOST, save
@@ -27,8 +26,11 @@ from holokine.show.geometry import Drawing, Look, bodies_of, drawing_of
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import label as own_label
 from holokine.show.solids import feature_edges, part_colours, plot_assembly, plot_field, plot_shape
-from holokine.system.build import System
 from holokine.whole import whole_file
+
+if TYPE_CHECKING:
+    from holokine.modes.extract import ModeSet
+    from holokine.system.build import System
 
 __all__ = [
     "VIEW_HINT",

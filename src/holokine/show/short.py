@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from html import escape
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 
-from holokine.modes.check import CheckReport
-from holokine.modes.extract import ModeSet
 from holokine.show.numbers import number_text as n
 from holokine.show.text import proof_text
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.modes.check import CheckReport
+    from holokine.modes.extract import ModeSet
+    from holokine.system.build import System
 
 __all__ = ["answer_short", "as_html", "check_short", "modes_short"]
 

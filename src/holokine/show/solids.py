@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.modes.extract import ModeSet
 from holokine.show.figures import COLOURS, GHOST, MARKS, SIZE
 from holokine.show.geometry import Drawing, Look, bodies_of, drawing_of
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import empty_figure
 from holokine.show.plain import label as own_label
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.modes.extract import ModeSet
+    from holokine.system.build import System
 
 __all__ = ["part_colours", "plot_assembly", "plot_shape"]
 

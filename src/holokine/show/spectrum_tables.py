@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 import pandas as pd
 
-from holokine.respond.combine import SpectrumResult
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.tables import peaks_table
 from holokine.show.text import kept_lines
 from holokine.units import STANDARD_GRAVITY
+
+if TYPE_CHECKING:
+    from holokine.respond.combine import SpectrumResult
 
 __all__ = [
     "correlation_table", "main_modes_table", "missing_mass_table", "rules_table", "shares_in_words", "shares_table",

@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from holokine.gauges import GaugeSet
 from holokine.gauges.resting_gauges import LETS_GO
 from holokine.respond.reduced import reading_noise
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import empty_figure
-from holokine.state.about import AtRest
 from holokine.state.buckling import FARTHEST, Buckling
-from holokine.state.sequence import FrequencyPath
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.gauges.channels import GaugeSet
+    from holokine.state.about import AtRest
+    from holokine.state.sequence import FrequencyPath
+    from holokine.system.build import System
 
 __all__ = [
     "axial_table", "buckling_lines", "buckling_table", "feet_table", "path_table", "plot_path", "readings_table",

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pandas as pd
 
-from holokine.respond.static import StaticResult
 from holokine.show.numbers import number_text as n
 from holokine.show.tables import peaks_table
-from holokine.system.build import System
 from holokine.system.recovery import BeamEnds, beam_ends
+
+if TYPE_CHECKING:
+    from holokine.respond.static import StaticResult
+    from holokine.system.build import System
 
 __all__ = ["members_table", "moved_points_table", "static_lines", "static_values"]
 

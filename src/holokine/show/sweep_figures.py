@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.respond.curves import ranges
-from holokine.respond.limits import LimitCheck
 from holokine.respond.sweep import SHOWN, SweepResult
 from holokine.show.figures import COLOURS, GHOST, SIZE, main_readings, plain_log_ticks
 from holokine.show.numbers import display_unit
@@ -18,7 +17,10 @@ from holokine.show.numbers import number_text as n
 from holokine.show.plain import empty_figure
 from holokine.show.plain import label as own_label
 from holokine.show.scene import PIXELS, film_pixels, moving_pictures, write_film
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.respond.limits import LimitCheck
+    from holokine.system.build import System
 
 __all__ = ["animate_cycle", "plot_circle", "plot_sweep"]
 

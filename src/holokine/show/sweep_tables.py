@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 import pandas as pd
 
-from holokine.excite.harmonic import Swing
 from holokine.respond.curves import Extreme, ranges
 from holokine.respond.sweep import SHOWN, FullCheck, SweepResult
-from holokine.respond.sweep_field import Reach
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.static_tables import ENDS, SECTION_COLUMNS, ends_table
 from holokine.show.tables import peaks_table
 from holokine.show.text import kept_lines
 from holokine.units import STANDARD_GRAVITY
+
+if TYPE_CHECKING:
+    from holokine.excite.harmonic import Swing
+    from holokine.respond.sweep_field import Reach
 
 __all__ = [
     "SHOWN", "critical_table", "curves_table", "full_table", "members_reach_table", "points_reach_table",

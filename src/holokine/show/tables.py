@@ -3,27 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 import pandas as pd
 
-from holokine.excite.spectrum import ResponseSpectrum
-from holokine.gauges import Channels, Reading
 from holokine.mesh.cells import CELLS
 from holokine.mesh.quality import block_shapes
-from holokine.modes.check import CheckReport
-from holokine.modes.energy import Energies
-from holokine.modes.extract import ModeSet
-from holokine.respond.combine import SpectrumResult
-from holokine.respond.limits import LimitCheck
-from holokine.respond.shock import ShockSpectrum
-from holokine.respond.transient import TimeResult
 from holokine.show.mode_tables import member_words
 from holokine.show.numbers import display_unit, number_text
-from holokine.system.build import System
-from holokine.system.links import SupportRows
-from holokine.system.recovery import PartPeak
+
+if TYPE_CHECKING:
+    from holokine.excite.spectrum import ResponseSpectrum
+    from holokine.gauges.channels import Channels
+    from holokine.gauges.readings import Reading
+    from holokine.modes.check import CheckReport
+    from holokine.modes.energy import Energies
+    from holokine.modes.extract import ModeSet
+    from holokine.respond.combine import SpectrumResult
+    from holokine.respond.limits import LimitCheck
+    from holokine.respond.shock import ShockSpectrum
+    from holokine.respond.transient import TimeResult
+    from holokine.system.build import System
+    from holokine.system.links import SupportRows
+    from holokine.system.recovery import PartPeak
 
 __all__ = [
     "connections_table",

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 
-from holokine.modes.check import CheckReport
-from holokine.modes.extract import ModeSet
 from holokine.modes.ritz import RITZ
-from holokine.respond.reduced import ReducedModel
 from holokine.show.numbers import number_text as n
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.modes.check import CheckReport
+    from holokine.modes.extract import ModeSet
+    from holokine.respond.reduced import ReducedModel
+    from holokine.system.build import System
 
 __all__ = ["check_lines", "check_text", "kept_lines", "mass_lines", "proof_text", "time_step_line"]
 

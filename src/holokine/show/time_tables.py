@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 import pandas as pd
 
-from holokine.respond.motion import Envelope
-from holokine.respond.transient import TimeResult
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.static_tables import ENDS, SECTION_COLUMNS, ends_table
 from holokine.show.tables import peaks_table
 from holokine.show.text import kept_lines
 from holokine.units import STANDARD_GRAVITY
+
+if TYPE_CHECKING:
+    from holokine.respond.motion import Envelope
+    from holokine.respond.transient import TimeResult
 
 __all__ = ["history_table", "members_envelope_table", "points_table", "time_lines", "time_peaks"]
 

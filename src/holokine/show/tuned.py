@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
 
-from holokine.modes.check import Finding
-from holokine.respond.tuned import Setting, Tuned
+from holokine.findings import Finding
 from holokine.show.figures import COLOURS, GHOST, SIZE, plain_log_ticks
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import empty_figure
 from holokine.show.plain import label as own_label
+
+if TYPE_CHECKING:
+    from holokine.respond.tuned import Setting, Tuned
 
 __all__ = ["plot_tuned", "tuned_findings", "tuned_lines", "tuned_table"]
 

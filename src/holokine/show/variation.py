@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
@@ -15,7 +15,9 @@ from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import empty_figure
 from holokine.show.plain import label as own_label
-from holokine.vary import Followed, Plan, Reached, Refined, VariantResult
+
+if TYPE_CHECKING:
+    from holokine.vary import Followed, Plan, Reached, Refined, VariantResult
 
 __all__ = [
     "mode_column",

@@ -11,14 +11,16 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 
 from holokine.solvers.products import Symmetric, inner, subtract
-from holokine.system.wide import Matrix
+
+if TYPE_CHECKING:
+    from holokine.system.wide import Matrix
 
 __all__ = ["RitzPairs", "block_lanczos"]
 

@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-from holokine.describe.states import State
 from holokine.elements.beam import BeamElements
 from holokine.errors import EquilibriumError
 from holokine.findings import Finding
@@ -22,8 +21,11 @@ from holokine.state.rest import factor_at_rest
 from holokine.state.steps import stepped
 from holokine.state.stiffness import Loaded, pressure_blocks, stress_stiffness
 from holokine.system.assemble import Accumulator
-from holokine.system.build import StressBlock, System
 from holokine.system.loads import LoadField, load_sum
+
+if TYPE_CHECKING:
+    from holokine.describe.states import State
+    from holokine.system.build import StressBlock, System
 
 __all__ = ["AtRest", "Reading", "at_rest"]
 

@@ -9,16 +9,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array, vstack
 
-from holokine.describe import Description
 from holokine.describe.references import group_members
-from holokine.describe.states import State
 from holokine.elements.beam import BeamElements
 from holokine.elements.laws import ForceLaw, force_law
 from holokine.errors import DescriptionError, EquilibriumError, OutOfMemoryError, SolverError, first_few
@@ -29,11 +27,15 @@ from holokine.state.contact import CycleError, RayError, Touch, with_friction
 from holokine.state.rest import factor_at_rest
 from holokine.state.stiffness import Loaded
 from holokine.system.assemble import node_dofs
-from holokine.system.build import System
 from holokine.system.loads import LoadField, load_sum
 from holokine.system.mechanisms import describe_motion
 from holokine.system.pattern import Pattern, at_no_load, fully_engaged
 from holokine.system.wide import explicit
+
+if TYPE_CHECKING:
+    from holokine.describe import Description
+    from holokine.describe.states import State
+    from holokine.system.build import System
 
 __all__ = ["Equilibrium", "FootRow", "SpringRow", "equilibrium", "growths", "solve_about"]
 

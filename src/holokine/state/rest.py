@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from holokine.errors import MechanismError
 from holokine.progress import tell
 from holokine.solvers.factor import Factor, Pencil
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.system.build import System
 
 __all__ = ["factor_at_rest", "pencil_of", "rest_factor"]
 

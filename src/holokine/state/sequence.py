@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import linear_sum_assignment
 from scipy.sparse import csr_array
 
-from holokine.state.about import AtRest
-from holokine.system.build import System
+if TYPE_CHECKING:
+    from holokine.state.about import AtRest
+    from holokine.system.build import System
 
 __all__ = ["FrequencyPath", "at_factor", "frequency_path"]
 

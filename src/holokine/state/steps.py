@@ -9,13 +9,12 @@ has to find its shape.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array, diags_array
 
-from holokine.describe.states import State
 from holokine.elements.beam import BeamElements
 from holokine.elements.connectors import Connector, PointMass, arm_matrix, axes_from
 from holokine.elements.laws import ForceLaw, force_law
@@ -25,9 +24,12 @@ from holokine.solvers.factor import factorise
 from holokine.state.equilibrium import Equilibrium, FootRow, SpringRow, growths
 from holokine.state.stiffness import Loaded
 from holokine.system.assemble import DIRECTION_NAMES, Accumulator, assemble, node_dofs
-from holokine.system.build import System
 from holokine.system.loads import LoadField, load_sum
 from holokine.system.pattern import Pattern, at_no_load
+
+if TYPE_CHECKING:
+    from holokine.describe.states import State
+    from holokine.system.build import System
 
 __all__ = ["stepped"]
 

@@ -10,39 +10,45 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any, Literal, TypeVar
+from typing import TYPE_CHECKING, Any, Literal, TypeVar
 
 from numpy.typing import NDArray
 
-from holokine.describe.document import Document
-from holokine.describe.events import EventKind
 from holokine.describe.stages import Basis, StageName, VectorRequest, differences
 from holokine.describe.walk import located
 from holokine.errors import EquilibriumError, HolokineError, StaleError
-from holokine.gauges import GaugeSet, build_gauges
-from holokine.mesh import Mesh, build_mesh
-from holokine.modes import ModeSet, damper_share, extract_modes
-from holokine.modes.check import CheckReport, Finding, check_system
+from holokine.findings import Finding
+from holokine.gauges.build import build_gauges
+from holokine.mesh.build import build_mesh
+from holokine.modes.check import CheckReport, check_system
 from holokine.modes.damping import (
     DamperShare,
     critical_findings,
+    damper_share,
     damping_findings,
     damping_ratios,
     loss_findings,
     short_list_findings,
 )
 from holokine.modes.energy import Energies, mode_energies
+from holokine.modes.extract import ModeSet, extract_modes
 from holokine.modes.ritz import ritz_vectors
 from holokine.progress import tell
-from holokine.respond import ReducedModel, answer_event, reduce_model
 from holokine.respond.answer_time import COUPLED
 from holokine.respond.bench import acting_loads
+from holokine.respond.reduced import ReducedModel, reduce_model
+from holokine.respond.registry import answer_event
 from holokine.sizes import enough_memory
-from holokine.solvers.eigen import Progress
 from holokine.solvers.products import one_pool
 from holokine.state.about import AtRest, at_rest
-from holokine.system import build_system
-from holokine.system.build import System
+from holokine.system.build import System, build_system
+
+if TYPE_CHECKING:
+    from holokine.describe.document import Document
+    from holokine.describe.events import EventKind
+    from holokine.gauges.channels import GaugeSet
+    from holokine.mesh.mesh import Mesh
+    from holokine.solvers.eigen import Progress
 
 __all__ = ["Chain", "Memory", "ModalChain", "changes", "short"]
 

@@ -33,8 +33,9 @@ from holokine.describe.files import Folder
 from holokine.describe.stages import Basis, Request, StageName, VectorRequest
 from holokine.elements.stress import Places as StressPlaces
 from holokine.errors import HolokineError, RunFileError
-from holokine.gauges import FORMS, ChannelBlock, Channels, Reading
-from holokine.modes.check import Finding
+from holokine.findings import Finding
+from holokine.gauges.channels import ChannelBlock, Channels
+from holokine.gauges.readings import FORMS, Reading
 from holokine.modes.damping import DamperShare
 from holokine.modes.extract import ModeSet
 from holokine.respond.reduced import ReducedModel

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from holokine.mesh.cells import CELLS
 from holokine.mesh.quality import edge_lengths
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.system.build import System
 
 __all__ = ["Coarse", "coarse_parts", "elements_per_wave", "single_cables", "symmetry_planes"]
 

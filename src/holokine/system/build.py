@@ -5,16 +5,14 @@ from __future__ import annotations
 from copy import copy
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array, diags_array
 
-from holokine.describe import Description
 from holokine.describe.files import Folder
 from holokine.describe.joints import AveragingOrRigid
-from holokine.describe.parts import Part, Shell
 from holokine.describe.references import group_members
 from holokine.describe.schema import GROUND, Bushing, Material, Spring
 from holokine.elements.beam import BeamElements
@@ -27,13 +25,19 @@ from holokine.elements.sections import section_properties, tapered
 from holokine.elements.shell import ShellElements
 from holokine.elements.solid import SolidElements
 from holokine.errors import DescriptionError
-from holokine.mesh import Block, Mesh, build_mesh, one_node, select_nodes
+from holokine.mesh.build import build_mesh
 from holokine.mesh.cells import CELLS
+from holokine.mesh.select import one_node, select_nodes
 from holokine.system.assemble import DIRECTION_NAMES, Accumulator, assemble, node_dofs
 from holokine.system.constraints import Constraints, Equation, eliminate
 from holokine.system.links import Bond, Carrier, Sides, SupportRows, all_sides, build_bonds, held_again
 from holokine.system.pattern import Feet, Pattern, at_no_load
-from holokine.system.wide import Matrix
+
+if TYPE_CHECKING:
+    from holokine.describe import Description
+    from holokine.describe.parts import Part, Shell
+    from holokine.mesh.mesh import Block, Mesh
+    from holokine.system.wide import Matrix
 
 __all__ = ["Elements", "StressBlock", "System", "build_system"]
 

@@ -4,18 +4,21 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
-from holokine.describe import Description
-from holokine.describe.files import Folder
 from holokine.errors import DescriptionError, MeshError, nearest_hint
-from holokine.mesh import Mesh
+from holokine.mesh.mesh import Mesh
 from holokine.system.assemble import DIRECTION_NAMES
 from holokine.system.matrix_file import read_matrix
 from holokine.units import POSSIBLE
+
+if TYPE_CHECKING:
+    from holokine.describe import Description
+    from holokine.describe.files import Folder
 
 __all__ = ["Given", "read_given"]
 

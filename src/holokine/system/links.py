@@ -3,24 +3,27 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
-from holokine.describe import Description
 from holokine.describe.schema import GROUND
-from holokine.describe.targets import Selection
 from holokine.elements.connectors import Connector, arm_matrix, axes_from
 from holokine.errors import ConstraintError, DescriptionError
-from holokine.mesh import Mesh, one_node, select_nodes
+from holokine.mesh.select import one_node, select_nodes
 from holokine.mesh.ties import project
 from holokine.mesh.tree import nearest_tree
 from holokine.system.assemble import DIRECTION_NAMES, node_dofs
 from holokine.system.constraints import Equation
 from holokine.system.pattern import Feet, Pattern
+
+if TYPE_CHECKING:
+    from holokine.describe import Description
+    from holokine.describe.targets import Selection
+    from holokine.mesh.mesh import Mesh
 
 __all__ = ["Bond", "Bonds", "Carrier", "Sides", "SupportRows", "all_sides", "build_bonds", "held_again"]
 

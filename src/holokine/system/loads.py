@@ -4,20 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.loads import Load
 from holokine.elements.connectors import arm_matrix
 from holokine.elements.shapes import face_rule
 from holokine.errors import DescriptionError, SelectionError
-from holokine.mesh import select_nodes
 from holokine.mesh.cells import CELLS
+from holokine.mesh.select import select_nodes
 from holokine.mesh.surface import outer_faces
 from holokine.system.assemble import DIRECTION_NAMES
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.describe.loads import Load
+    from holokine.system.build import System
 
 __all__ = ["LoadField", "base_field", "following_stiffness", "load_field", "load_sum", "moved_supports"]
 

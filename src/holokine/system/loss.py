@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import numpy as np
 from scipy.sparse import csr_array
 
 from holokine.system.assemble import Accumulator, node_dofs
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.system.build import System
 
 __all__ = ["loss_matrix"]
 

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 
 from holokine.mesh.cells import CELLS
-from holokine.system.build import System
 from holokine.system.pieces import motion_words
+
+if TYPE_CHECKING:
+    from holokine.system.build import System
 
 __all__ = ["Mechanism", "cause_of", "describe_motion"]
 

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe import Description
 from holokine.elements.laws import force_law
+
+if TYPE_CHECKING:
+    from holokine.describe import Description
 
 __all__ = ["Feet", "Pattern", "at_no_load", "fully_engaged"]
 

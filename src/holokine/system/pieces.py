@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import scipy.linalg
@@ -12,7 +12,9 @@ from scipy.sparse import coo_array, csr_array
 from scipy.sparse.csgraph import connected_components
 
 from holokine.system.assemble import node_dofs
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.system.build import System
 
 __all__ = ["Piece", "connected_pieces", "free_motions", "motion_words", "piece_motions"]
 

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-from holokine.elements.stress import StressField
-from holokine.system.build import System
+if TYPE_CHECKING:
+    from holokine.elements.stress import StressField
+    from holokine.system.build import System
 
 __all__ = ["BeamEnds", "PartPeak", "beam_ends", "field_stress", "keep_worst", "section_maps", "stress_fields"]
 

@@ -8,12 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.vary.run import VariantResult
+if TYPE_CHECKING:
+    from holokine.vary.run import VariantResult
 
 __all__ = ["Followed", "follow"]
 

@@ -10,19 +10,21 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from holokine.describe.document import Document, variant_of
-from holokine.describe.stages import Request
 from holokine.describe.walk import located
 from holokine.errors import DescriptionError, HolokineError, UnknownNameError
-from holokine.modes.extract import ModeSet
 from holokine.progress import tell
 from holokine.store.chain import Chain, Memory
 from holokine.vary.parameters import Path, Spread, number_of, resolved, with_value
 from holokine.vary.run import Sample
+
+if TYPE_CHECKING:
+    from holokine.describe.stages import Request
+    from holokine.modes.extract import ModeSet
 
 __all__ = ["Reached", "Step", "reach"]
 

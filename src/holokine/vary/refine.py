@@ -10,20 +10,22 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.describe.document import Document
-from holokine.describe.stages import Request
 from holokine.errors import DescriptionError
-from holokine.mesh import Mesh
 from holokine.mesh.cells import CELLS
 from holokine.progress import tell
 from holokine.store.chain import Chain, Memory
 from holokine.vary.follow import Followed, follow
 from holokine.vary.run import ReadingAsked, VariantResult, _Base, _Job, _solved, key_of
+
+if TYPE_CHECKING:
+    from holokine.describe.document import Document
+    from holokine.describe.stages import Request
+    from holokine.mesh.mesh import Mesh
 
 __all__ = ["Extrapolated", "Refined", "extrapolated", "refined"]
 

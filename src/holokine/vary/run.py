@@ -18,7 +18,7 @@ from dataclasses import asdict, dataclass, field, replace
 from hashlib import sha256
 from multiprocessing import get_context
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from zipfile import BadZipFile
 
 import numpy as np
@@ -26,14 +26,16 @@ from numpy.typing import NDArray
 
 from holokine.describe.document import Document, Origin, Places, validated, variant_of
 from holokine.describe.files import Folder
-from holokine.describe.stages import Request
 from holokine.errors import DescriptionError, EventError, HolokineError, OutputError, UnknownNameError, nearest_hint
-from holokine.modes.extract import ModeSet
 from holokine.progress import tell
 from holokine.sizes import available_memory
 from holokine.store.chain import Chain, Memory, ModalChain
-from holokine.vary.plan import Plan
 from holokine.whole import whole_file
+
+if TYPE_CHECKING:
+    from holokine.describe.stages import Request
+    from holokine.modes.extract import ModeSet
+    from holokine.vary.plan import Plan
 
 __all__ = ["ReadingAsked", "Sample", "VariantResult", "run_plan"]
 

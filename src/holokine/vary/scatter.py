@@ -10,19 +10,21 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe.document import Document, variant_of
-from holokine.describe.stages import Request
 from holokine.errors import DescriptionError
 from holokine.progress import tell
 from holokine.store.chain import Chain, Memory
 from holokine.vary.follow import follow
 from holokine.vary.parameters import Parameter, Spread, read_spread, resolved, with_value
 from holokine.vary.run import ReadingAsked, VariantResult, _Base, _Job, _solved, key_of
+
+if TYPE_CHECKING:
+    from holokine.describe.stages import Request
 
 __all__ = ["FirstOrder", "first_order", "mean_and_deviation", "scattered_parameters"]
 
