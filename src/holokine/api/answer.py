@@ -95,7 +95,7 @@ class Answer(Generic[R]):
     @property
     def findings(self) -> tuple[Finding, ...]:
         """What to know before trusting the answer: modes, preloads, then event."""
-        from holokine.modes.check import preload_findings
+        from holokine.describe.preloads import preload_findings
 
         of_modes = () if self._modes is None else self._modes.findings
         told = (*of_modes, *preload_findings(self._chain.document.description), *self._numbers_of.findings)

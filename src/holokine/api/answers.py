@@ -4,14 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from holokine.api.random_answer import RandomAnswer
-from holokine.api.spectrum_answer import SpectrumAnswer
-from holokine.api.static_answer import StaticAnswer
-from holokine.api.sweep_answer import SweepAnswer
-from holokine.api.time_answer import TimeAnswer
 from holokine.describe.events import EventKind, RandomEvent, SpectrumEvent, StaticEvent, SweepEvent, TimeEvent
+from holokine.later import Later
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from holokine.api.answer import Answer
     from holokine.api.assembly import Assembly
     from holokine.api.modes import Modes
@@ -19,13 +17,15 @@ if TYPE_CHECKING:
 
 __all__ = ["ANSWER_CLASSES", "answer_of"]
 
-ANSWER_CLASSES: dict[type[EventKind], type[Answer[Any]]] = {
-    SpectrumEvent: SpectrumAnswer,
-    TimeEvent: TimeAnswer,
-    StaticEvent: StaticAnswer,
-    SweepEvent: SweepAnswer,
-    RandomEvent: RandomAnswer,
-}
+ANSWER_CLASSES: Mapping[type[EventKind], type[Answer[Any]]] = Later(
+    {
+        SpectrumEvent: "holokine.api.spectrum_answer:SpectrumAnswer",
+        TimeEvent: "holokine.api.time_answer:TimeAnswer",
+        StaticEvent: "holokine.api.static_answer:StaticAnswer",
+        SweepEvent: "holokine.api.sweep_answer:SweepAnswer",
+        RandomEvent: "holokine.api.random_answer:RandomAnswer",
+    }
+)
 
 
 def answer_of(

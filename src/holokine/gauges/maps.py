@@ -4,16 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
-from holokine.describe.gauges import Gauge
 from holokine.gauges.channels import ChannelBlock, Channels, GaugeSet
 from holokine.gauges.readings import Reading
-from holokine.system.build import System
+
+if TYPE_CHECKING:
+    from holokine.describe.gauges import Gauge
+    from holokine.system.build import System
 
 __all__ = ["AXES", "BUILDERS", "Maps", "builds", "vector"]
 
@@ -80,7 +82,7 @@ class Maps:
         return GaugeSet(system, channels, readings, on_u, on_v, on_a, on_forces, tuple(self.free))
 
 
-Builder = Callable[[System, Maps, str, Gauge], None]
+Builder: TypeAlias = "Callable[[System, Maps, str, Gauge], None]"
 BUILDERS: dict[str, Builder] = {}
 """By the kind of gauge (a key of `describe.gauges.GAUGE_KINDS`): what adds its channels and readings."""
 

@@ -20,7 +20,7 @@ from holokine.state.rest import rest_factor
 from holokine.system.assemble import node_dofs
 
 if TYPE_CHECKING:
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.system.build import System
 
 __all__ = ["MOST", "Attached", "attached_shapes", "damper_pushes"]

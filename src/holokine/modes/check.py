@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from holokine.system.build import System
 
 __all__ = [
-    "CheckReport", "Finding", "check_system", "mass_findings", "mesh_findings", "preload_findings", "refuse_loose",
+    "CheckReport", "Finding", "check_system", "mass_findings", "mesh_findings", "refuse_loose",
 ]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
@@ -187,22 +187,6 @@ def _open_seams(system: System) -> list[Finding]:
             f"ties: {{{seam.part} to {seam.other}: {{nodes: {{part: {seam.part}}}, faces: {seam.other}}}}}",
         ))  # fmt: skip
     return found
-
-
-def preload_findings(description: Description) -> list[Finding]:
-    """Preloads stiffen, and readings are what an event adds to them: say so, with the force to add."""
-    held = []
-    for name, part in description.parts.items():
-        held += [f"{preload:.4g} N in {name}" for preload in part.preloads]
-        if part.shell is not None and part.shell.tension is not None:
-            along = " and ".join(f"{size:.4g}" for size in part.shell.tension)
-            held.append(f"{along} N/m along element x and y in {name}")
-    if not held:
-        return []
-    return [Finding(
-        "warning", "preload is in the stiffness but in no reading: forces and stresses are what the event adds to "
-        f"{', '.join(held)}",
-    )]  # fmt: skip
 
 
 def _one_way(d: Description) -> list[Finding]:

@@ -19,7 +19,7 @@ from holokine.errors import SelectionError
 from holokine.mesh.tree import nearest_tree
 
 if TYPE_CHECKING:
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
 
 __all__ = ["Comparison", "assurance", "compare_modes"]
 

@@ -17,9 +17,10 @@ if TYPE_CHECKING:
     from holokine.describe.damping import Damping
     from holokine.describe.schema import Description
     from holokine.modes.energy import Energies
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
 
 __all__ = [
+    "COUPLED",
     "DamperShare",
     "composite_damping",
     "critical_findings",
@@ -35,6 +36,7 @@ __all__ = [
 ]
 
 Floats = NDArray[Any]  # float64
+COUPLED = 1e-6  # coupling of two modes by dampers from which all are solved together, which is exact
 UNUSUAL = 0.3
 FELT = 1e-9  # a damping ratio below is rounding
 

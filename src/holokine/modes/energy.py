@@ -22,7 +22,7 @@ from holokine.modes.mesh_error import mesh_errors
 from holokine.system.assemble import DIRECTION_NAMES, node_dofs
 
 if TYPE_CHECKING:
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.system.build import Elements, System
 
 __all__ = ["Energies", "GroupEnergies", "element_energies", "group_energies", "mode_energies", "untrusted_modes"]

@@ -2,156 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.errors import MechanismError, SolverError, UnknownNameError
+from holokine.errors import MechanismError, SolverError
 from holokine.findings import Finding
 from holokine.modes.check import mass_findings, mesh_findings, refuse_loose
 from holokine.modes.free_mass import free_to_move
+from holokine.modes.mode_set import ModeSet
 from holokine.progress import tell
 from holokine.solvers.eigen import Progress, Wish, find_pairs
 from holokine.state.rest import pencil_of
 from holokine.system.adequacy import symmetry_planes
 from holokine.system.pieces import Piece, connected_pieces, motion_words, piece_motions
-from holokine.system.totals import MassTotals, mass_totals
+from holokine.system.totals import mass_totals
 
 if TYPE_CHECKING:
     from holokine.system.build import System
 
-__all__ = ["DEFAULT_COUNT", "ModeSet", "extract_modes"]
+__all__ = ["DEFAULT_COUNT", "extract_modes"]
 
 Floats = NDArray[Any]  # float64
 DEFAULT_COUNT = 20
-
-
-@dataclass(frozen=True)
-class ModeSet:
-    """Natural frequencies and mode shapes.
-
-    Attributes
-    ----------
-    build : callable
-        Makes the system when something needs it (`system`).
-    frequencies_hz : ndarray, shape (modes,)
-        Rising; rigid-body modes are exactly 0.
-    shapes : ndarray, shape (modes, dofs)
-        Mass-normalised, largest component positive; dofs are x y z rx ry rz per node in m and rad.
-    rigid : ndarray of bool, shape (modes,)
-        Rigid-body modes.
-    residuals : ndarray, shape (modes,)
-        Relative residual of each pair (see `solvers.eigen`).
-    orthogonality : float
-        Largest entry of |Φ M Φᵀ - I|.
-    method : str
-    exists : int or None
-        Modes that exist in the asked range, up to its end or the highest kept, by inertia; None where not known.
-    missing : int
-        How many of those could not be found.
-    below : int or None
-        Modes below the lowest kept one (0 unless a range higher up was asked for); None where not known.
-    searched : str
-        The range asked for, in words.
-    participation : ndarray, shape (modes, 6)
-        Participation factors Γ = φᵀ M r; rotations about the centre of mass.
-    totals : MassTotals
-    whole_mass, free_mass : ndarray, shape (6,)
-        Mass in kg (x y z) and inertia in kg m² (rx ry rz, about the centre of mass): all of it, and what is
-        free to move, to which the effective masses of all modes sum.
-    free_words : tuple of str
-        Rigid-body motions that nothing holds.
-    findings : tuple of Finding
-    total : int or None
-        How many modes there are at all, where all are known.
-    doubt : str
-        What of all this is not proven, in words; empty where all is.
-    """
-
-    build: Callable[[], System]
-    frequencies_hz: Floats
-    shapes: Floats
-    rigid: NDArray[np.bool_]
-    residuals: Floats
-    orthogonality: float
-    method: str
-    exists: int | None
-    missing: int
-    below: int | None
-    searched: str
-    participation: Floats
-    totals: MassTotals
-    whole_mass: Floats
-    free_mass: Floats
-    free_words: tuple[str, ...]
-    findings: tuple[Finding, ...]
-    total: int | None = None
-    doubt: str = ""
-
-    def __post_init__(self) -> None:
-        for name in ("frequencies_hz", "shapes", "rigid", "residuals", "participation", "whole_mass", "free_mass"):
-            getattr(self, name).setflags(write=False)  # shared by all that is made of them
-
-    @cached_property
-    def system(self) -> System:
-        """The system that the modes are of."""
-        return self.build()
-
-    @property
-    def count(self) -> int:
-        """Number of modes."""
-        return len(self.frequencies_hz)
-
-    @property
-    def numbers(self) -> NDArray[np.int64]:
-        """Number of each mode, from 1 for the lowest of the assembly (from 1 here where that is not known)."""
-        return np.arange(1, self.count + 1) + (self.below or 0)
-
-    def index(self, mode: int) -> int:
-        """Row of a mode by its number.
-
-        Raises
-        ------
-        UnknownNameError
-        """
-        row = int(mode) - 1 - (self.below or 0)
-        if not 0 <= row < self.count:
-            raise UnknownNameError(
-                f"there is no mode {mode}: modes {self.numbers[0]} to {self.numbers[-1]} were extracted"
-            )
-        return row
-
-    @property
-    def from_the_bottom(self) -> bool:
-        """Whether the lowest mode of the assembly is the first one here."""
-        return self.below == 0
-
-    @property
-    def omega(self) -> Floats:
-        """Angular frequencies in rad/s, shape (modes,)."""
-        return 2.0 * np.pi * self.frequencies_hz
-
-    @property
-    def effective_mass(self) -> Floats:
-        """Γ², in kg (x y z) and kg m² (rx ry rz), shape (modes, 6)."""
-        return self.participation**2
-
-    def unit_maximum(self) -> Floats:
-        """Shapes scaled so that the largest translation is 1, shape (modes, dofs)."""
-        nodes = self.shapes.reshape(self.count, -1, 6)[:, :, :3]
-        size = np.linalg.norm(nodes, axis=2).max(axis=1, initial=0.0)
-        fallback = np.abs(self.shapes).max(axis=1, initial=0.0)
-        size = np.where(size > 1e-9 * fallback, size, fallback)
-        return self.shapes / size[:, None]
-
-    def at_energy(self, energy: float) -> Floats:
-        """Shapes at the deformation that holds so many J of strain energy, (modes, dofs); NaN for rigid-body modes."""
-        omega = np.where(self.omega > 0, self.omega, np.nan)
-        return np.asarray(self.shapes * (np.sqrt(2.0 * energy) / omega)[:, None])
 
 
 def extract_modes(

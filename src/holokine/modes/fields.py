@@ -11,7 +11,7 @@ from holokine.modes.energy import element_energies
 from holokine.system.recovery import field_stress
 
 if TYPE_CHECKING:
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
 
 __all__ = ["nodal_energy", "nodal_stress"]
 

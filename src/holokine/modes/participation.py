@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 if TYPE_CHECKING:
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
 
 __all__ = ["Enough", "enough_mass"]
 

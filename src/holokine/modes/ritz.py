@@ -17,8 +17,8 @@ from numpy.typing import NDArray
 
 from holokine.errors import EventError, MechanismError
 from holokine.findings import Finding
-from holokine.modes.extract import ModeSet
 from holokine.modes.free_mass import free_mass, free_to_move
+from holokine.modes.mode_set import RITZ, ModeSet
 from holokine.state.rest import rest_factor
 from holokine.system.pieces import connected_pieces
 from holokine.system.totals import mass_totals
@@ -27,10 +27,9 @@ if TYPE_CHECKING:
     from holokine.system.build import System
     from holokine.system.loads import LoadField
 
-__all__ = ["RITZ", "LoadShare", "load_shares", "ritz_vectors"]
+__all__ = ["LoadShare", "load_shares", "ritz_vectors"]
 
 Floats = NDArray[Any]  # float64
-RITZ = "load-dependent Ritz vectors"
 
 
 @dataclass(frozen=True)

@@ -23,7 +23,7 @@ from holokine.system.totals import member_masses
 
 if TYPE_CHECKING:
     from holokine.modes.energy import Energies
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.system.build import System
 
 __all__ = ["ModeKind", "mode_kinds", "mode_words"]

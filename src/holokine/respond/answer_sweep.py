@@ -21,7 +21,6 @@ from holokine.respond.reduced import ReducedModel, read_static, solve_static, wi
 from holokine.respond.resting import state_values
 from holokine.respond.steady import SteadyModel, steady_model
 from holokine.respond.sweep import SweepReader, SweepResult, respond_sweep, with_full
-from holokine.solvers.factor import factorise
 from holokine.system.loads import LoadField, base_field, load_field, load_sum
 from holokine.system.wide import explicit
 
@@ -204,6 +203,8 @@ def full_steady(
     carried = np.asarray(system.mass @ model.mode_shapes.T)
     spread, size = np.zeros((n, 0)), np.zeros(0)
     if rayleigh is not None:
+        from holokine.solvers.factor import factorise
+
         C = csr_array(C + rayleigh[0] * M + rayleigh[1] * K)
     else:
         free = model.mode_shapes[:, system.constraints.independent]

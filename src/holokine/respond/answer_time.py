@@ -9,22 +9,19 @@ import numpy as np
 
 from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse, build_pulse
-from holokine.modes.damping import rayleigh_factors
+from holokine.modes.damping import COUPLED, rayleigh_factors
 from holokine.respond.bench import Bench, about_supports, damping_words, taken
-from holokine.respond.direct import FullModel
 from holokine.respond.reduced import ReducedModel, solve_static, with_loads
 from holokine.respond.resting import STATE, state_values, with_state
-from holokine.respond.steady import at_rest_under
 from holokine.respond.transient import TimeResult, respond_pulse
 from holokine.system.loads import LoadField, base_field, load_field, load_sum, moved_supports
 
 if TYPE_CHECKING:
     from holokine.describe.events import PulseShape, TimeEvent
     from holokine.findings import Finding
+    from holokine.respond.direct import FullModel
 
-__all__ = ["COUPLED", "answer_time"]
-
-COUPLED = 1e-6  # coupling of two modes by dampers from which all are solved together, which is exact
+__all__ = ["answer_time"]
 
 
 def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
@@ -78,6 +75,8 @@ def _relieved(bench: Bench, reduced: ReducedModel) -> ReducedModel:
     whole = channels.is_balance & ~channels.is_elastic_portion
     if not (bench.dampers.ratios.any() and whole.any()):
         return reduced
+    from holokine.respond.steady import at_rest_under
+
     passed = at_rest_under(bench, bench.modes.shapes[: reduced.count], bench.system.damping)
     return replace(reduced, modal_damper=reduced.modal_damper - np.where(whole, passed, 0.0))
 
@@ -148,4 +147,6 @@ def _full(bench: Bench, reduced: ReducedModel, extra: list[LoadField], event: Ti
     rayleigh = None if described.rayleigh is None else rayleigh_factors(*described.rayleigh)
     own = reduced.damping - bench.dampers.ratios[:kept]
     fields = [base_field(system, axis) for axis in "xyz"] + extra
+    from holokine.respond.direct import FullModel
+
     return FullModel(system, bench.gauges, fields, bench.modes.shapes[:kept], reduced.omega, own, rayleigh)

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from holokine.describe.events import EventKind, ModalEvent
     from holokine.gauges.channels import GaugeSet
     from holokine.modes.energy import Energies
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.respond.reduced import ReducedModel
     from holokine.state.about import AtRest
     from holokine.system.build import System

@@ -21,7 +21,6 @@ from scipy.sparse import eye_array
 
 from holokine.respond.oscillators import Oscillators, Trajectory
 from holokine.respond.readout import passed_on, read_fields
-from holokine.solvers.factor import factorise
 from holokine.state.rest import rest_factor
 from holokine.system.wide import explicit
 
@@ -224,6 +223,8 @@ def full_histories(model: FullModel, reduced: ReducedModel, scheme: Scheme, time
     spread = np.zeros((K.shape[0], 0))
     size = np.zeros(0)
     if model.rayleigh is not None:
+        from holokine.solvers.factor import factorise
+
         C = C + model.rayleigh[0] * M + model.rayleigh[1] * K
     else:  # Σ 2ζω (Mφ)(Mφ)ᵀ, of low rank
         free = model.shapes[:, system.constraints.independent]

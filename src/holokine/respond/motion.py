@@ -26,7 +26,7 @@ from holokine.system.recovery import PartPeak, section_maps
 from holokine.whole import whole_hdf5
 
 if TYPE_CHECKING:
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.respond.transient import TimeResult
 
 __all__ = ["Envelope", "FieldMotion"]

@@ -16,7 +16,7 @@ from holokine.system.loads import base_field
 from holokine.system.recovery import PartPeak, keep_worst, stress_fields
 
 if TYPE_CHECKING:
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
 
 __all__ = ["RandomField"]
 

@@ -12,7 +12,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError, MechanismError
-from holokine.modes.free_mass import free_mass
 from holokine.respond.readout import lost_with, split_static
 from holokine.state.rest import rest_factor
 from holokine.system.loads import LoadField, base_field
@@ -20,7 +19,7 @@ from holokine.system.loads import LoadField, base_field
 if TYPE_CHECKING:
     from holokine.gauges.channels import Channels, GaugeSet
     from holokine.gauges.readings import Reading
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.system.build import System
 
 __all__ = [
@@ -250,6 +249,8 @@ def at_supports(reduced: ReducedModel, modes: ModeSet, gauges: GaugeSet, groups:
     The assembly follows a group at rest (the influence field r, K r = 0 away from supports); its motion relative to
     that answers to the inertia -M r s'' (Clough & Penzien, Dynamics of Structures, section 26-7).
     """
+    from holokine.modes.free_mass import free_mass
+
     system = modes.system
     factor = rest_factor(system)
     T = system.constraints.reduce

@@ -2,33 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from holokine.describe.events import EventKind, RandomEvent, SpectrumEvent, StaticEvent, SweepEvent, TimeEvent
 from holokine.errors import EventError, first_few
-from holokine.respond.answer_random import answer_random
-from holokine.respond.answer_spectrum import answer_spectrum
-from holokine.respond.answer_sweep import answer_sweep
-from holokine.respond.answer_time import answer_time
-from holokine.respond.combine import SpectrumResult
-from holokine.respond.static import StaticResult, answer_static
-from holokine.respond.sweep import SweepResult
+from holokine.later import Later
 
 if TYPE_CHECKING:
     from holokine.respond.bench import Bench
 
 __all__ = ["ANSWERS", "answer_event"]
 
-ANSWERS: dict[type[EventKind], Callable[[Bench, str, Any], Any]] = {
-    SpectrumEvent: answer_spectrum,
-    TimeEvent: answer_time,
-    StaticEvent: answer_static,
-    SweepEvent: answer_sweep,
-    RandomEvent: answer_random,
-}
+ANSWERS: Mapping[type[EventKind], Callable[[Bench, str, Any], Any]] = Later(
+    {
+        SpectrumEvent: "holokine.respond.answer_spectrum:answer_spectrum",
+        TimeEvent: "holokine.respond.answer_time:answer_time",
+        StaticEvent: "holokine.respond.static:answer_static",
+        SweepEvent: "holokine.respond.answer_sweep:answer_sweep",
+        RandomEvent: "holokine.respond.answer_random:answer_random",
+    }
+)
 
 
 def answer_event(bench: Bench, name: str, event: EventKind) -> Any:
@@ -53,9 +49,14 @@ def refuse_infinite(name: str, result: Any) -> None:
     EventError
         Naming the readings, and what such numbers come from.
     """
-    sizes = np.asarray(result.together if isinstance(result, SweepResult) else result.peaks)
+    sizes = np.asarray(result.together if hasattr(result, "together") else result.peaks)
     # readings that an event of this kind cannot have are not numbers; of finite parts no others are
     wrong = np.flatnonzero(~np.isfinite(sizes))
+    if not len(wrong):
+        return
+    from holokine.respond.combine import SpectrumResult
+    from holokine.respond.static import StaticResult
+
     if isinstance(result, StaticResult | SpectrumResult):
         parts = result.displacement if isinstance(result, StaticResult) else result.modal
         if not np.isinf(parts).any():

@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 
 from holokine.errors import EventError, first_few
 from holokine.findings import Finding
-from holokine.gauges.build import build_gauges
 from holokine.gauges.force_gauges import friction_name
 from holokine.gauges.resting_gauges import LETS_GO
 
@@ -61,6 +60,8 @@ def state_channels(state: AtRest, gauges: GaugeSet | None = None) -> Floats:
 
 def resting_gauges(state: AtRest) -> GaugeSet:
     """The gauges of the description on the assembly with what acts in the state, without what stress adds."""
+    from holokine.gauges.build import build_gauges
+
     return build_gauges(replace(state.reading.system, resting=state.system.resting))
 
 

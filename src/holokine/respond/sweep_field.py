@@ -18,7 +18,7 @@ from holokine.system.loads import base_field
 from holokine.system.recovery import PartPeak, section_maps
 
 if TYPE_CHECKING:
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.respond.sweep import SweepResult
 
 __all__ = ["FieldSweep", "Reach"]

@@ -15,7 +15,7 @@ from holokine.system.loads import LoadField, moved_supports
 from holokine.system.recovery import BeamEnds, PartPeak, keep_worst, section_maps, stress_fields
 
 if TYPE_CHECKING:
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.respond.combine import SpectrumResult
 
 __all__ = [

@@ -14,7 +14,7 @@ from holokine.show.plain import empty_figure
 
 if TYPE_CHECKING:
     from holokine.modes.damped import DampedModes
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.respond.steady import Coupling
 
 __all__ = ["damped_lines", "damped_table", "plot_poles"]

@@ -16,7 +16,7 @@ from holokine.units import STANDARD_GRAVITY
 from holokine.whole import whole_file
 
 if TYPE_CHECKING:
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.respond.combine import SpectrumResult
     from holokine.respond.limits import LimitCheck
     from holokine.respond.match import MatchedRecord

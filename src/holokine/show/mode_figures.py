@@ -13,7 +13,7 @@ from holokine.show.plain import label as own_label
 
 if TYPE_CHECKING:
     from holokine.modes.compare import Comparison
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
 
 __all__ = ["plot_assurance", "plot_bands", "plot_energy"]
 

@@ -9,13 +9,12 @@ import numpy as np
 import pandas as pd
 
 from holokine.errors import UnknownNameError, nearest_hint
-from holokine.modes.words import mode_kinds
 
 if TYPE_CHECKING:
     from holokine.formulas import FormulaResult
     from holokine.modes.compare import Comparison
     from holokine.modes.energy import Energies
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.modes.participation import Enough
     from holokine.modes.ritz import LoadShare
 
@@ -212,6 +211,8 @@ def formula_table(result: FormulaResult, modes: ModeSet | None = None, words: li
 
 def _of_a_kind(result: FormulaResult, words: list[str]) -> list[tuple[str, str, int]]:
     """Plane (about y, of a part ...), label of the formula and row of the run, for modes of the formula's kind."""
+    from holokine.modes.words import mode_kinds
+
     found = []
     for row, kind in enumerate(mode_kinds(words)):
         if result.family in ("bending", "torsion", "stretching") and kind.family == result.family:

@@ -18,7 +18,7 @@ from holokine.show.text import mass_lines, proof_text
 from holokine.whole import whole_file
 
 if TYPE_CHECKING:
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
 
 __all__ = ["page_text", "write_page"]
 

@@ -29,7 +29,7 @@ from holokine.show.solids import feature_edges, part_colours, plot_assembly, plo
 from holokine.whole import whole_file
 
 if TYPE_CHECKING:
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.system.build import System
 
 __all__ = [

@@ -13,7 +13,7 @@ from holokine.show.text import proof_text
 
 if TYPE_CHECKING:
     from holokine.modes.check import CheckReport
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.system.build import System
 
 __all__ = ["answer_short", "as_html", "check_short", "modes_short"]

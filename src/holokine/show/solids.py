@@ -14,7 +14,7 @@ from holokine.show.plain import empty_figure
 from holokine.show.plain import label as own_label
 
 if TYPE_CHECKING:
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.system.build import System
 
 __all__ = ["part_colours", "plot_assembly", "plot_shape"]

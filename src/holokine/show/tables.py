@@ -9,7 +9,6 @@ import numpy as np
 import pandas as pd
 
 from holokine.mesh.cells import CELLS
-from holokine.mesh.quality import block_shapes
 from holokine.show.mode_tables import member_words
 from holokine.show.numbers import display_unit, number_text
 
@@ -19,7 +18,7 @@ if TYPE_CHECKING:
     from holokine.gauges.readings import Reading
     from holokine.modes.check import CheckReport
     from holokine.modes.energy import Energies
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.respond.combine import SpectrumResult
     from holokine.respond.limits import LimitCheck
     from holokine.respond.shock import ShockSpectrum
@@ -86,6 +85,8 @@ def _holds(s: SupportRows) -> str:
 
 def elements_table(system: System) -> pd.DataFrame:
     """Elements of each part and kind: number, smallest and largest edge, worst shape (1 perfect, 0 flat)."""
+    from holokine.mesh.quality import block_shapes
+
     rows = []
     for shape in block_shapes(system.mesh):
         rows.append(

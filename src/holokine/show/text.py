@@ -6,12 +6,12 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from holokine.modes.ritz import RITZ
+from holokine.modes.mode_set import RITZ
 from holokine.show.numbers import number_text as n
 
 if TYPE_CHECKING:
     from holokine.modes.check import CheckReport
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.respond.reduced import ReducedModel
     from holokine.system.build import System
 

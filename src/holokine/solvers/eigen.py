@@ -27,7 +27,8 @@ from holokine.sizes import refuse_beyond_memory
 from holokine.solvers.dense import NOT_DEFINITE, affordable, all_pairs, condensed, polished
 from holokine.solvers.factor import Factor, Pencil
 from holokine.solvers.lanczos import TOLERANCE, RitzPairs, block_lanczos
-from holokine.solvers.products import WIDE, Symmetric, inner, one_pool
+from holokine.solvers.pool import one_pool
+from holokine.solvers.products import WIDE, Symmetric, inner
 from holokine.system.wide import Matrix, absolute, explicit
 
 __all__ = ["EigenPairs", "Progress", "Wish", "find_pairs", "lowest_pairs"]

@@ -15,7 +15,6 @@ import shutil
 import sys
 import tempfile
 from functools import lru_cache
-from importlib.util import find_spec
 from typing import Any, Protocol
 
 import numpy as np
@@ -29,7 +28,7 @@ from holokine.sizes import beyond_memory, refuse_beyond_memory
 from holokine.system.wide import Matrix, WideSum, absolute, explicit
 from holokine.whole import temporary_folder
 
-__all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise", "fast_available", "fast_installed", "sparse_library"]
+__all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise", "fast_available", "sparse_library"]
 
 Floats = NDArray[Any]  # float64
 DENSE_LIMIT = 400
@@ -88,12 +87,6 @@ def sparse_library() -> Any:
     """The library of the sparse solver, which also multiplies; None where it is not installed."""
     solver = _library()
     return None if solver is None else getattr(solver, "libmkl", None)
-
-
-@lru_cache(maxsize=1)
-def fast_installed() -> bool:
-    """Whether pypardiso is installed; it is not loaded for that."""
-    return find_spec("pypardiso") is not None
 
 
 def fast_available() -> bool:

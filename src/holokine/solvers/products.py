@@ -7,19 +7,16 @@ and take the cores from one another. Vectors lie in rows throughout.
 from __future__ import annotations
 
 import ctypes
-from collections.abc import Iterator
-from contextlib import contextmanager
-from functools import lru_cache
 from typing import Any
 
 import numpy as np
 import scipy.linalg.blas
 from numpy.typing import NDArray
 
-from holokine.solvers.factor import fast_installed, sparse_library
+from holokine.solvers.factor import sparse_library
 from holokine.system.wide import Matrix, WideSum
 
-__all__ = ["WIDE", "Symmetric", "inner", "inverse_form", "one_pool", "subtract"]
+__all__ = ["WIDE", "Symmetric", "inner", "inverse_form", "subtract"]
 
 Floats = NDArray[Any]  # float64
 _SMALL = 200_000  # numbers up to which a product is left to NumPy
@@ -158,23 +155,3 @@ def subtract(W: Floats, P: Floats, V: Floats) -> None:
         return
     library.cblas_dgemm(101, 112, 111, b, n, m, ctypes.c_double(-1.0), _at(P), b, _at(V), n, ctypes.c_double(1.0),
                         _at(W), n)  # fmt: skip
-
-
-@contextmanager
-def one_pool() -> Iterator[None]:
-    """Within it NumPy's own threads rest, where the sparse solver brings a pool that also does large products.
-
-    Whether it does is told without loading it: many an answer needs no solver.
-    """
-    if not fast_installed():
-        yield
-        return
-    with _numpys_own().limit(limits=1):
-        yield
-
-
-@lru_cache(maxsize=1)
-def _numpys_own() -> Any:
-    from threadpoolctl import ThreadpoolController  # type: ignore[import-untyped]
-
-    return ThreadpoolController().select(internal_api="openblas")

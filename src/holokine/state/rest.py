@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING
 
 from holokine.errors import MechanismError
 from holokine.progress import tell
-from holokine.solvers.factor import Factor, Pencil
 
 if TYPE_CHECKING:
+    from holokine.solvers.factor import Factor, Pencil
     from holokine.system.build import System
 
 __all__ = ["factor_at_rest", "pencil_of", "rest_factor"]
@@ -18,6 +18,8 @@ def pencil_of(system: System) -> Pencil:
     """Stiffness and mass of the independent motions, ordered and analysed once for all that is factorised."""
     pencil: Pencil | None = system.kept.get("pencil")
     if pencil is None:
+        from holokine.solvers.factor import Pencil
+
         pencil = system.kept["pencil"] = Pencil(system.reduced_stiffness, system.reduced_mass)
     return pencil
 

@@ -9,16 +9,19 @@ balance adds up to nothing when the whole is turned.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.elements.connectors import Connector, arm_matrix
+from holokine.system.acting import following_stiffness
 from holokine.system.assemble import Accumulator
 from holokine.system.build import Elements, StressBlock, System
-from holokine.system.loads import LoadField, following_stiffness
+
+if TYPE_CHECKING:
+    from holokine.system.loads import LoadField
 
 __all__ = ["Loaded", "arm_stiffness", "stress_stiffness"]
 

@@ -18,10 +18,8 @@ from holokine.describe.stages import Basis, StageName, VectorRequest, difference
 from holokine.describe.walk import located
 from holokine.errors import EquilibriumError, HolokineError, StaleError
 from holokine.findings import Finding
-from holokine.gauges.build import build_gauges
-from holokine.mesh.build import build_mesh
-from holokine.modes.check import CheckReport, check_system
 from holokine.modes.damping import (
+    COUPLED,
     DamperShare,
     critical_findings,
     damper_share,
@@ -30,25 +28,23 @@ from holokine.modes.damping import (
     loss_findings,
     short_list_findings,
 )
-from holokine.modes.energy import Energies, mode_energies
-from holokine.modes.extract import ModeSet, extract_modes
-from holokine.modes.ritz import ritz_vectors
 from holokine.progress import tell
-from holokine.respond.answer_time import COUPLED
-from holokine.respond.bench import acting_loads
-from holokine.respond.reduced import ReducedModel, reduce_model
 from holokine.respond.registry import answer_event
 from holokine.sizes import enough_memory
-from holokine.solvers.products import one_pool
-from holokine.state.about import AtRest, at_rest
-from holokine.system.build import System, build_system
+from holokine.solvers.pool import one_pool
 
 if TYPE_CHECKING:
     from holokine.describe.document import Document
     from holokine.describe.events import EventKind
     from holokine.gauges.channels import GaugeSet
     from holokine.mesh.mesh import Mesh
+    from holokine.modes.check import CheckReport
+    from holokine.modes.energy import Energies
+    from holokine.modes.mode_set import ModeSet
+    from holokine.respond.reduced import ReducedModel
     from holokine.solvers.eigen import Progress
+    from holokine.state.about import AtRest
+    from holokine.system.build import System
 
 __all__ = ["Chain", "Memory", "ModalChain", "changes", "short"]
 
@@ -128,6 +124,8 @@ class Chain:
 
         def make() -> Mesh:
             tell("meshing")
+            from holokine.mesh.build import build_mesh
+
             return build_mesh(d.description, d.folder)
 
         return self.take("mesh", self.key("mesh"), make)
@@ -140,6 +138,8 @@ class Chain:
         def make() -> System:
             mesh = None if d.description.matrices is not None else self.mesh
             tell("building the matrices")
+            from holokine.system.build import build_system
+
             return build_system(d.description, d.folder, mesh)
 
         made = self.take("system", self.key("dampers"), make)
@@ -160,6 +160,8 @@ class Chain:
         name = d.state
         if name is None:
             return None
+        from holokine.state.about import at_rest
+
         key = self.key("state") + self.key("dampers")
         found: AtRest = self.take("state", key, lambda: at_rest(self.unloaded, d.states[name], name))
         return found
@@ -173,6 +175,8 @@ class Chain:
     @property
     def check(self) -> CheckReport:
         """Mass, centre of mass, connections and findings."""
+        from holokine.modes.check import check_system
+
         system = self.unloaded
         tell("checking masses, connections and supports")
         with self.working("the check"):
@@ -194,6 +198,8 @@ class Chain:
         def make() -> GaugeSet:
             system = self.system
             tell("what the gauges read")
+            from holokine.gauges.build import build_gauges
+
             return build_gauges(system)
 
         made = self.take("gauges", key, make)
@@ -204,8 +210,13 @@ class Chain:
 
         def make() -> ModeSet:
             if isinstance(basis, VectorRequest):
+                from holokine.modes.ritz import ritz_vectors
+                from holokine.respond.bench import acting_loads
+
                 loads = acting_loads(self.system, basis.event, basis.name or "event")
                 return ritz_vectors(self.system, loads, basis.count)
+            from holokine.modes.extract import extract_modes
+
             r = basis
             return extract_modes(self.system, count=r.count, upto=r.upto, above=r.above, near=r.near, progress=progress)
 
@@ -289,6 +300,8 @@ class ModalChain:
 
         def make() -> Energies:
             tell("energies of all members")
+            from holokine.modes.energy import mode_energies
+
             return mode_energies(self.modes)
 
         return self.chain.take("energies", self.key("modes"), make)
@@ -324,6 +337,8 @@ class ModalChain:
         def make() -> ReducedModel:
             gauges, damping = self.gauges, self.damping
             tell("modes as the gauges see them, and what they leave out")
+            from holokine.respond.reduced import reduce_model
+
             return reduce_model(self.modes, gauges, damping)
 
         made = self.chain.take("reduced", key, make)

@@ -37,7 +37,7 @@ from holokine.findings import Finding
 from holokine.gauges.channels import ChannelBlock, Channels
 from holokine.gauges.readings import FORMS, Reading
 from holokine.modes.damping import DamperShare
-from holokine.modes.extract import ModeSet
+from holokine.modes.mode_set import ModeSet
 from holokine.respond.reduced import ReducedModel
 from holokine.store.chain import Chain, Memory, ModalChain, changes, short
 from holokine.store.layout import Array, Group, Layout, Text, checked_json

@@ -24,7 +24,7 @@ from holokine.vary.run import Sample
 
 if TYPE_CHECKING:
     from holokine.describe.stages import Request
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
 
 __all__ = ["Reached", "Step", "reach"]
 

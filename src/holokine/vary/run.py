@@ -34,7 +34,7 @@ from holokine.whole import whole_file
 
 if TYPE_CHECKING:
     from holokine.describe.stages import Request
-    from holokine.modes.extract import ModeSet
+    from holokine.modes.mode_set import ModeSet
     from holokine.vary.plan import Plan
 
 __all__ = ["ReadingAsked", "Sample", "VariantResult", "run_plan"]

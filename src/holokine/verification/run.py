@@ -212,6 +212,6 @@ def _outcome(case: Case) -> Outcome:
 
 
 def _fast() -> bool:
-    from holokine.solvers.factor import fast_installed
+    from holokine.solvers.pool import fast_installed
 
     return fast_installed()
