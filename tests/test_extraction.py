@@ -98,6 +98,30 @@ def test_many_modes_are_taken_in_slices(sparse_route, monkeypatch, rigid):
     assert all(done <= of or of == 0 for _, done, of in calls)
 
 
+@pytest.mark.parametrize("crowded", [False, True])
+def test_slices_are_kept_orthogonal_to_what_is_near_only(sparse_route, monkeypatch, crowded):
+    """So that many modes cost no more each than a few; where a crowd lies just below, to all of it."""
+    monkeypatch.setattr(eigen, "SLICE", 6)
+    rng = np.random.default_rng(8)
+    values = np.sort(np.concatenate([rng.uniform(100, 101, 60), rng.uniform(200, 1e5, 230)] if crowded
+                                    else [rng.uniform(1, 1000, 290)]))  # fmt: skip
+    K, M, _ = problem(values, 8)
+    widths, iterate = [], eigen.block_lanczos
+
+    def counted(*args, **keys):
+        widths.append(0 if keys["locked"] is None else keys["locked"].shape[1])
+        return iterate(*args, **keys)
+
+    monkeypatch.setattr(eigen, "block_lanczos", counted)
+    pairs = find_pairs(sp.csr_array(K), sp.csr_array(M), Wish(count=95))
+    np.testing.assert_allclose(pairs.values, values[:95], rtol=1e-9)
+    assert (pairs.exists, pairs.missing, pairs.doubt) == (95, 0, "")
+    assert pairs.residuals.max() < 1e-11
+    assert pairs.orthogonality < 1e-12
+    assert len(widths) >= 16
+    assert (max(widths) > 60) if crowded else (12 < max(widths) < 40)
+
+
 @pytest.mark.parametrize("method", ["dense", "superlu", *(["ldl"] if fast_available() else [])])
 def test_one_pattern_serves_every_shift(method):
     values = np.sort(10 ** np.random.default_rng(3).uniform(0, 3, 60))

@@ -37,6 +37,7 @@ Floats = NDArray[Any]  # float64
 Progress = Callable[[str, int, int], None]
 DENSE_SIZE = 600
 SLICE = 120
+REACH = 3.0  # slices (of the width, or the number, of the one before) below a slice that it is kept orthogonal to
 LOOSE = 1e-3  # of the pair beyond a slice, which only places the shift that proves it
 _SLACK = 1.0 + 1e-5  # estimates are only so good; the bound itself is applied to the final values
 SAME = 1e-6  # eigenvalues closer than this, relatively, are taken as one group
@@ -407,12 +408,15 @@ class _Sweep:
         chunk = SLICE if count is None else -(-count // slices)
         missing = 0
         proven = True
+        before = -np.inf
         while True:
             done = len(values)
             room = self.K.shape[0] - done
             goal = min(chunk, room) if count is None else max(1, min(chunk, count - done))
+            # what lies far below a slice is far down in its order too, and need not be kept out
+            far = (values < shift - REACH * (shift - before)) & (np.arange(done) < done - REACH * chunk)
             try:
-                found, nexts = self._loosely(factor, shift, X, goal, upto)
+                found, nexts, far = self._slice(factor, shift, X, far, goal, upto)
                 goal = min(goal, max(_told_apart(found.theta), 1))
                 top, places, over = _place(found, nexts, goal, upto, shift)
                 factor, after = self._factor(*places)
@@ -428,10 +432,11 @@ class _Sweep:
                 need: int | None = counted - below - done
             else:
                 need, proven = None, False
-            values, X, short = self._tighten(factor, after, shift, values, X, found, need, top)
+            own, Y, short = self._tighten(factor, after, shift, values[~far], X[:, ~far], found, need, top)
+            values, X = np.concatenate([values[far], own]), np.hstack([X[:, far], Y])
             missing += short
             self._refuse_touching(values, after)
-            shift = after
+            before, shift = shift, after
             last = _number(values, count, upto)
             ended = over or (count is not None and last >= count) or len(values) >= self.K.shape[0] or top == 0
             if ended:
@@ -457,6 +462,20 @@ class _Sweep:
 
     def _words(self) -> str:
         return f"shifted block Lanczos, {self.pencil.method_words()}, {self.factorisations} factorisations"
+
+    def _slice(
+        self, factor: Factor, shift: float, X: Floats, far: NDArray[np.bool_], goal: int, upto: float | None
+    ) -> tuple[RitzPairs, Floats, NDArray[np.bool_]]:
+        """`_loosely`, kept out of what is not `far`; out of all, where what is far was in the way. And what was far."""
+        try:
+            found, nexts = self._loosely(factor, shift, X[:, ~far], goal, upto)
+        except SolverError:
+            if not far.any():
+                raise
+        else:
+            if found.converged or not far.any():
+                return found, nexts, far
+        return (*self._loosely(factor, shift, X, goal, upto), np.zeros_like(far))
 
     def _loosely(
         self, factor: Factor, shift: float, X: Floats, goal: int, upto: float | None

@@ -118,7 +118,7 @@ def block_lanczos(
     V = np.empty((most + block, n))
     T = np.zeros((most + 2 * block, most + 2 * block))
     Q, MQ, _, _ = _orthonormal(_rows(solve(times(Q).T)), times, L, V[:0])
-    size, solves, steps, looked = 0, block, 0, 0
+    size, solves, steps, looked, wait = 0, block, 0, 0, 0
     last_converged, stalled = -1, 0
     while True:
         width = len(Q)
@@ -146,7 +146,7 @@ def block_lanczos(
         exhausted = size >= room or len(Q) == 0
         full = size + len(Q) > most
         # the projected problem grows with the square of the basis: it is not solved at every step of a large one
-        if not (full or exhausted or steps - looked > size // _SELDOM):
+        if not (full or exhausted or steps - looked > max(size // _SELDOM, wait)):
             continue
         passed, looked = steps - looked, steps
         theta, S = _sorted_pairs(T[:size, :size], key)
@@ -155,6 +155,7 @@ def block_lanczos(
         good = errors <= tolerance * np.abs(theta)
         need = min(wanted(theta), room)
         converged = int(np.argmin(good)) if not good.all() else len(good)
+        wait = max(need - converged, 0) // (2 * width)  # no step brings more pairs than it has vectors
         if progress is not None:
             progress(min(converged, need), need)
         found = converged >= need or (
