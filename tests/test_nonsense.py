@@ -149,7 +149,7 @@ def test_memory_that_runs_out_is_said_with_what_was_made(monkeypatch):
     monkeypatch.setattr("holokine.store.chain.answer_event", out)
     with pytest.raises(OutOfMemoryError, match='not enough memory for the answer to "event"'):
         modes.respond({"spectrum": {"x": {"frequency": [1, 100], "acceleration": [1, 1]}}})
-    monkeypatch.setattr("holokine.store.chain.build_system", out)
+    monkeypatch.setattr("holokine.system.build.build_system", out)
     with pytest.raises(OutOfMemoryError, match="not enough memory for system"):
         chain([1.0], [1e4]).modes(count=1)
     monkeypatch.setattr(sizes, "available_memory", lambda: 1000)

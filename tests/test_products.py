@@ -20,6 +20,7 @@ from holokine.solvers import products
 from holokine.solvers.eigen import Wish, find_pairs
 from holokine.solvers.factor import Pencil, factorise, fast_available, sparse_library
 from holokine.solvers.nullspace import all_resisted, unresisted
+from holokine.solvers.pool import one_pool
 from holokine.system import constraints as constraints_module
 from holokine.system.assemble import Accumulator, node_dofs
 from holokine.system.constraints import Constraints
@@ -62,7 +63,7 @@ def test_products_of_blocks(way):
     whole = W.copy()
     products.subtract(whole, P[:0], V[:0])  # nothing to take off
     assert (whole == W).all()
-    with products.one_pool():  # results are the same in one pool of threads
+    with one_pool():  # results are the same in one pool of threads
         np.testing.assert_allclose(V @ W.T, products.inner(V, W), atol=1e-12)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import copy
 import json
+from importlib import import_module
 
 import numpy as np
 import pytest
@@ -202,21 +203,21 @@ def test_keys_do_not_depend_on_how_it_is_written(folder, tmp_path):
 
 
 def test_a_change_costs_only_what_it_reaches(folder, monkeypatch):
-    import holokine.store.chain as chain_module
-
     calls: dict[str, int] = {}
 
-    def counted(name):
-        real = getattr(chain_module, name)
+    def counted(home, name):
+        real = getattr(import_module(f"holokine.{home}"), name)
 
         def count(*args, **keys):
             calls[name] = calls.get(name, 0) + 1
             return real(*args, **keys)
 
-        monkeypatch.setattr(chain_module, name, count)
+        monkeypatch.setattr(f"holokine.{home}.{name}", count)
 
-    for name in ("build_mesh", "build_system", "extract_modes", "build_gauges", "reduce_model"):
-        counted(name)
+    made = {"build_mesh": "mesh.build", "build_system": "system.build", "extract_modes": "modes.extract",
+            "build_gauges": "gauges.build", "reduce_model": "respond.reduced"}  # fmt: skip
+    for name, home in made.items():
+        counted(home, name)
 
     def cost(assembly, event="shock"):
         calls.clear()
@@ -224,7 +225,7 @@ def test_a_change_costs_only_what_it_reaches(folder, monkeypatch):
         return dict(calls)
 
     a = hk.Assembly.read(ek.write(ek.FRAME, folder / "cost.yaml"))
-    every = dict.fromkeys(("build_mesh", "build_system", "extract_modes", "build_gauges", "reduce_model"), 1)
+    every = dict.fromkeys(made, 1)
     assert cost(a) == every
     assert cost(a) == {}
     assert cost(a.changed({"damping": "4 %"})) == {}

@@ -194,6 +194,8 @@ def full_steady(
     (K + i Σ η K + i ω C - ω² M) u = p as a real symmetric system of twice the size; described damping of modes as the
     low-rank Σ 2ζω (Mφ)(Mφ)ᵀ on the modes, or as Rayleigh's matrices.
     """
+    from holokine.solvers.factor import factorise
+
     T = system.constraints.reduce
     K, M = explicit(system.reduced_stiffness), explicit(system.reduced_mass)
     C = csr_array(T.T @ system.damping @ T)
@@ -203,8 +205,6 @@ def full_steady(
     carried = np.asarray(system.mass @ model.mode_shapes.T)
     spread, size = np.zeros((n, 0)), np.zeros(0)
     if rayleigh is not None:
-        from holokine.solvers.factor import factorise
-
         C = csr_array(C + rayleigh[0] * M + rayleigh[1] * K)
     else:
         free = model.mode_shapes[:, system.constraints.independent]

@@ -214,6 +214,8 @@ def full_histories(model: FullModel, reduced: ReducedModel, scheme: Scheme, time
 
     `base`: velocity and displacement of the base, (rows, 3) each.
     """
+    from holokine.solvers.factor import factorise
+
     system, gauges = model.system, model.gauges
     T = system.constraints.reduce
     K, M = explicit(system.reduced_stiffness), explicit(system.reduced_mass)
@@ -223,8 +225,6 @@ def full_histories(model: FullModel, reduced: ReducedModel, scheme: Scheme, time
     spread = np.zeros((K.shape[0], 0))
     size = np.zeros(0)
     if model.rayleigh is not None:
-        from holokine.solvers.factor import factorise
-
         C = C + model.rayleigh[0] * M + model.rayleigh[1] * K
     else:  # Σ 2ζω (Mφ)(Mφ)ᵀ, of low rank
         free = model.shapes[:, system.constraints.independent]

@@ -416,7 +416,7 @@ class _Sweep:
             # what lies far below a slice is far down in its order too, and need not be kept out
             far = (values < shift - REACH * (shift - before)) & (np.arange(done) < done - REACH * chunk)
             try:
-                found, nexts, far = self._slice(factor, shift, X, far, goal, upto)
+                found, nexts, far = self._slice(factor, shift, values, X, far, goal, upto)
                 goal = min(goal, max(_told_apart(found.theta), 1))
                 top, places, over = _place(found, nexts, goal, upto, shift)
                 factor, after = self._factor(*places)
@@ -464,16 +464,25 @@ class _Sweep:
         return f"shifted block Lanczos, {self.pencil.method_words()}, {self.factorisations} factorisations"
 
     def _slice(
-        self, factor: Factor, shift: float, X: Floats, far: NDArray[np.bool_], goal: int, upto: float | None
+        self,
+        factor: Factor,
+        shift: float,
+        values: Floats,
+        X: Floats,
+        far: NDArray[np.bool_],
+        goal: int,
+        upto: float | None,
     ) -> tuple[RitzPairs, Floats, NDArray[np.bool_]]:
-        """`_loosely`, kept out of what is not `far`; out of all, where what is far was in the way. And what was far."""
+        """`_loosely`, kept out of what is not `far`; of all, unless that is farther off than all that is found."""
         try:
             found, nexts = self._loosely(factor, shift, X[:, ~far], goal, upto)
         except SolverError:
             if not far.any():
                 raise
         else:
-            if found.converged or not far.any():
+            distance = shift - values[far].max(initial=-np.inf)
+            apart = distance * np.abs(found.theta[-1:]).min(initial=np.inf) > 1.0
+            if (found.converged and apart) or not far.any():
                 return found, nexts, far
         return (*self._loosely(factor, shift, X, goal, upto), np.zeros_like(far))
 
