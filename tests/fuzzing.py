@@ -84,6 +84,7 @@ def within_limits(job: Callable[[], Outcome], seconds: float = SECONDS, memory: 
             os.dup2(quiet, stream)
         resource.setrlimit(resource.RLIMIT_AS, (_mapped() + memory,) * 2)
         resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+        resource.setrlimit(resource.RLIMIT_CPU, (round(seconds), round(seconds) + 5))
         try:
             found = job()
         except MemoryError:
@@ -94,13 +95,13 @@ def within_limits(job: Callable[[], Outcome], seconds: float = SECONDS, memory: 
             os.write(write, f"{found.kind}\n{found.words}"[:4000].encode("utf-8", "backslashreplace"))
         os._exit(0)
     os.close(write)
-    ready, _, _ = select.select([read], [], [], seconds)
+    ready, _, _ = select.select([read], [], [], 4.0 * seconds)  # waits as well: of time on a busy machine there is more
     if not ready:
         os.kill(child, signal.SIGKILL)
     text = os.read(read, 8192).decode() if ready else ""
     os.close(read)
     _, status = os.waitpid(child, 0)
-    if not ready:
+    if not ready or (os.WIFSIGNALED(status) and os.WTERMSIG(status) == signal.SIGXCPU):
         return Outcome("hang", f"longer than {seconds:.0f} s")
     if not text:
         return Outcome("crash", f"the process ended with status {status}")

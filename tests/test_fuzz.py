@@ -61,9 +61,10 @@ def test_the_fuzzer_tells_what_falls_short(tmp_path):
         "done": lambda: fuzzing.Outcome("done", ""),
     }  # fmt: skip
     for kind, job in ends.items():
-        outcome = fuzzing.within_limits(job, seconds=3.0)
+        outcome = fuzzing.within_limits(job, seconds=1.0)
         assert outcome.kind == kind
         assert outcome.fault == (kind != "done")
+    assert fuzzing.within_limits(lambda: sum(iter(int, 1)), seconds=1.0).kind == "hang"  # of its own time
     assert fuzzing.within_limits(lambda: os._exit(7)).kind == "crash"
     assert fuzzing.within_limits(lambda: os.kill(os.getpid(), signal.SIGKILL)).kind == "crash"
     assert fuzzing.placed("crate.yaml, line 3: parts")
