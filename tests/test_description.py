@@ -221,6 +221,33 @@ def test_changing_the_unit_system_changes_no_answer(length, mass, time):
 _FIRST: list[np.ndarray] = []  # the answer in the first system drawn; all others must equal it
 
 
+def test_an_answer_from_a_run_file_loads_what_it_uses(crate_modes, tmp_path):
+    """No meshing, element, matrix or solver, no registry of units and no figure: most of a short command's time."""
+    run = crate_modes.save(tmp_path / "crate.run")
+    code = """
+import sys
+from holokine.cli.main import run
+run(sys.argv[1:])
+print(*sorted(m for m in sys.modules if m.split(".")[0] in ("holokine", "pint", "matplotlib", "pyvista", "ruamel")))
+"""
+    commands = {
+        "holokine.respond.transient": ["respond", run, "kerb strike"],
+        "holokine.respond.combine": ["respond", run, "works shock"],
+        "holokine.respond.random": ["respond", run, "rough track"], "holokine.show.mode_tables": ["modes", run],
+        "holokine.modes.energy": ["energy", run],
+    }  # fmt: skip
+    unused = {"pint", "matplotlib", "pyvista", "ruamel", *(f"holokine.{m}" for m in (
+        "mesh.build", "mesh.triangulate", "elements.shell", "elements.beam", "system.build", "solvers.factor",
+        "solvers.eigen", "state.equilibrium", "modes.check", "modes.extract", "modes.words", "vary", "api.report",
+    ))}  # fmt: skip
+    for own, command in commands.items():
+        done = subprocess.run([sys.executable, "-c", code, *map(str, command)], capture_output=True, text=True)
+        assert done.returncode == 0, done.stderr
+        loaded = set(done.stdout.splitlines()[-1].split())
+        assert own in loaded
+        assert not loaded & unused, command
+
+
 def test_each_module_imports_alone_and_the_package_stays_light():
     code = (
         "import sys, holokine; heavy = {'numpy', 'pandas', 'matplotlib', 'scipy', 'pint', 'rich', 'pydantic'};"

@@ -442,7 +442,7 @@ def crate_copy(tmp_path: Path) -> Path:
 
 
 def test_a_run_file_answers_as_the_modes_did(crate_copy, crate_modes):
-    first = hk.Assembly.read(crate_copy).modes(upto=60)
+    first = hk.Assembly.read(crate_copy).modes(upto=65)
     run = first.save(crate_copy.with_name("crate.run"))
     assert sorted(p.name for p in crate_copy.parent.iterdir()) == ["crate.run", "crate.yaml", "works.csv"]
     opened = hk.Modes.open(run)
@@ -451,8 +451,16 @@ def test_a_run_file_answers_as_the_modes_did(crate_copy, crate_modes):
     for event in ("works shock", "kerb strike"):
         left, right = opened.respond(event).peaks(), first.respond(event).peaks()
         assert left.equals(right)
+    for table in ("table", "energy", "participation", "guidance", "bands"):
+        assert getattr(opened, table)().equals(getattr(first, table)()), table
+    assert opened.energy("group").equals(first.energy("group"))
     assert "system" not in vars(opened.set)  # nothing was built again
-    assert opened.participation().equals(first.participation())
+    text = crate_copy.read_text()
+    crate_copy.write_text(text.replace("  cage: [", "  upper works: ["))  # words name what moves by its group
+    renamed = hk.Modes.open(run)
+    assert any(w.startswith("cage ") for w in opened.words)
+    assert [w.replace("upper works", "cage") for w in renamed.words] == opened.words
+    crate_copy.write_text(text)
     assert opened.set.system.free_size == first.set.system.free_size  # but can be, when a picture asks
 
 

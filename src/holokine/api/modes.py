@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -199,12 +198,10 @@ class Modes:
         """Strain and kinetic energy of every member in every mode."""
         return self._at.energies
 
-    @cached_property
+    @property
     def words(self) -> list[str]:
         """What each mode is, from its shape and energies."""
-        from holokine.modes.words import mode_words
-
-        return mode_words(self.set, self.energies)
+        return list(self._at.words)
 
     def untrusted(self, limit: float = 0.05) -> tuple[Finding, ...]:
         """A warning that names the modes whose frequency the mesh may falsify by more than a share (roughly)."""
@@ -220,7 +217,7 @@ class Modes:
         from holokine.modes.energy import group_energies
 
         self.assembly.refuse_groups(None if by == "group" else list(by))
-        g = group_energies(self._now.system, self.energies, None if by == "group" else tuple(by))
+        g = group_energies(self._now.document.description, self.energies, None if by == "group" else tuple(by))
         return g.names, g.strain, g.kinetic
 
     def energy(self, by: str | Sequence[str] = "member") -> pd.DataFrame:
@@ -242,7 +239,7 @@ class Modes:
         """Members that are in more than one group, whose energy counts in each."""
         from holokine.modes.energy import group_energies
 
-        return group_energies(self._now.system, self.energies).several
+        return group_energies(self._now.document.description, self.energies).several
 
     def guidance(self, by: str | Sequence[str] = "member", *, change: float = 0.1) -> pd.DataFrame:
         """Change of each frequency, in percent, for `change` more stiffness or mass of each member, largest first.
@@ -297,13 +294,13 @@ class Modes:
         """Modes in, or near, the bands of excitation of the description."""
         from holokine.show.mode_tables import bands_table
 
-        return bands_table(self._now.modes)
+        return bands_table(self._now.modes, self._now.document.description)
 
     def plot_bands(self) -> Any:
         """Natural frequencies against the bands of excitation; returns the Axes."""
         from holokine.show.mode_figures import plot_bands
 
-        return plot_bands(self._now.modes)
+        return plot_bands(self._now.modes, self._now.document.description)
 
     def scaled(self, to: str | float = "unit maximum") -> Floats:
         """Shapes, (modes, dofs), scaled to ``"unit maximum"``, ``"mass"`` (modal mass 1), or an energy per mode.

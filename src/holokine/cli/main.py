@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 import threading
@@ -282,7 +283,8 @@ def modes(
         raise click.UsageError("--animate needs --out DIR")
 
     wanted = replace(wanted, above=above, near=near)
-    asked = ModesAsked(shapes, animate, need, tuple(along.replace(",", " ").split()), sort, top, colour, at_energy,
+    drawn = shapes if to.out is not None else 0
+    asked = ModesAsked(drawn, animate, need, tuple(along.replace(",", " ").split()), sort, top, colour, at_energy,
                        points, film=film)  # fmt: skip
     view = ModesView.of(assembly, wanted, replace(asked, look=look), save)
     view.deliver(to)
@@ -988,6 +990,7 @@ def run(arguments: list[str] | None = None) -> None:
 
     if "numpy" not in sys.modules:  # sums of its threads would differ in their last digits from machine to machine
         os.environ["OPENBLAS_NUM_THREADS"] = "1"
+        gc.set_threshold(20_000)  # loading makes many objects and no rubbish: a look after every 700 costs a tenth
     busy = Busy()
     _end_in_order()
     try:

@@ -57,11 +57,11 @@ def _by_unit(text: str, time: str) -> tuple[str, float] | None:
 
 
 def _header(text: str, file: Path, time: str) -> tuple[str, float]:
-    alone = None if text.lower() in _WORDS else _by_unit(text, time)
-    if alone is not None:
-        return alone
     match = _HEADER.match(text)
     word = match.group(1).lower() if match else ""
+    alone = None if word in _WORDS else _by_unit(text, time)
+    if alone is not None:
+        return alone
     if match is None or word not in _WORDS:
         raise EventError(
             f'{file.name}, line 1: the column "{text}" cannot be understood; write for instance frequency_hz, '

@@ -22,6 +22,7 @@ from holokine.modes.mesh_error import mesh_errors
 from holokine.system.assemble import DIRECTION_NAMES, node_dofs
 
 if TYPE_CHECKING:
+    from holokine.describe.schema import Description
     from holokine.modes.mode_set import ModeSet
     from holokine.system.build import Elements, System
 
@@ -195,7 +196,7 @@ def _moving(system: System, shapes: Floats) -> Floats:
     return np.where(off, 0.0, shapes)
 
 
-def group_energies(system: System, energies: Energies, groups: tuple[str, ...] | None = None) -> GroupEnergies:
+def group_energies(d: Description, energies: Energies, groups: tuple[str, ...] | None = None) -> GroupEnergies:
     """Energies by group of the description, and of what is in none.
 
     Raises
@@ -203,7 +204,6 @@ def group_energies(system: System, energies: Energies, groups: tuple[str, ...] |
     UnknownNameError
         For a group that does not exist.
     """
-    d = system.description
     chosen = tuple(d.groups) if groups is None else groups
     place = {name: i for i, name in enumerate(energies.members)}
     rows, times = [], np.zeros(len(energies.members), dtype=int)

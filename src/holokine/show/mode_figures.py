@@ -12,6 +12,7 @@ from holokine.show.numbers import number_text as n
 from holokine.show.plain import label as own_label
 
 if TYPE_CHECKING:
+    from holokine.describe.schema import Description
     from holokine.modes.compare import Comparison
     from holokine.modes.mode_set import ModeSet
 
@@ -53,11 +54,11 @@ def plot_energy(modes: ModeSet, names: tuple[str, ...], strain: np.ndarray, kine
     return figure
 
 
-def plot_bands(modes: ModeSet) -> Any:
+def plot_bands(modes: ModeSet, d: Description) -> Any:
     """Bands of excitation across, natural frequencies down through them; returns the Axes."""
     _, ax = _figure()
-    bands = modes.system.description.band_ranges()
-    hit = bands_table(modes)
+    bands = d.band_ranges()
+    hit = bands_table(modes, d)
     inside = set(hit.loc[hit["where"] == "in it", "mode"])
     for row, (_name, low, high) in enumerate(bands):
         ax.barh(row, high - low, left=low, height=0.6, color=COLOURS[row % len(COLOURS)], alpha=0.45)

@@ -11,6 +11,7 @@ import pandas as pd
 from holokine.errors import UnknownNameError, nearest_hint
 
 if TYPE_CHECKING:
+    from holokine.describe.schema import Description
     from holokine.formulas import FormulaResult
     from holokine.modes.compare import Comparison
     from holokine.modes.energy import Energies
@@ -107,10 +108,10 @@ def enough_table(found: list[Enough]) -> pd.DataFrame:
     )
 
 
-def bands_table(modes: ModeSet, near: float = 0.15) -> pd.DataFrame:
+def bands_table(modes: ModeSet, d: Description, near: float = 0.15) -> pd.DataFrame:
     """Modes in, or within `near` of, the bands of excitation of the description."""
     rows = []
-    for name, band in modes.system.description.bands.items():
+    for name, band in d.bands.items():
         for words, low, high in band.ranges():
             for number, f in zip(modes.numbers, modes.frequencies_hz, strict=True):
                 inside = low <= f <= high

@@ -6,10 +6,12 @@ whoever put it there: this run, an earlier description, or a run file; everythin
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from hashlib import sha256
 from typing import TYPE_CHECKING, Any, Literal, TypeVar
 
 from numpy.typing import NDArray
@@ -305,6 +307,23 @@ class ModalChain:
             return mode_energies(self.modes)
 
         return self.chain.take("energies", self.key("modes"), make)
+
+    @cached_property
+    def words(self) -> tuple[str, ...]:
+        """What each mode is; groups of the description give names to what moves together."""
+
+        def make() -> tuple[str, ...]:
+            from holokine.modes.words import mode_words
+
+            return tuple(mode_words(self.modes, self.energies))
+
+        return self.chain.take("words", self.words_key, make)
+
+    @property
+    def words_key(self) -> str:
+        """Key of the words."""
+        groups = json.dumps(self.document.description.groups)
+        return self.key("modes") + sha256(groups.encode()).hexdigest()[:12]
 
     @cached_property
     def dampers(self) -> DamperShare:

@@ -37,6 +37,7 @@ from holokine.findings import Finding
 from holokine.gauges.channels import ChannelBlock, Channels
 from holokine.gauges.readings import FORMS, Reading
 from holokine.modes.damping import DamperShare
+from holokine.modes.energy import Energies
 from holokine.modes.mode_set import ModeSet
 from holokine.respond.reduced import ReducedModel
 from holokine.store.chain import Chain, Memory, ModalChain, changes, short
@@ -69,6 +70,10 @@ _LAYOUT = Group({
     "modes": Group({**_MODE_ARRAYS, "totals": Array("f", (13,)), "facts": Text()}),
     "damping": Group({
         "dampers": Array("f", ("modes",)), "ratios": Array("f", ("modes",)), "coupling": Array("f", (2,)),
+    }),
+    "energies": Group({
+        **dict.fromkeys(("strain", "kinetic"), Array("f", ("members", "modes"))), "told": Array("b", ("modes",)),
+        **dict.fromkeys(("total", "mesh_error"), Array("f", ("modes",))), "names": Text(),
     }),
     "reduced": Group({
         **_REDUCED_ARRAYS, "channels": Text(), "readings": Text(),
@@ -154,9 +159,10 @@ def write_run(path: Path, chain: ModalChain, *, version: str, created: str) -> N
     """
     refuse_overwriting(path)
     document, basis = chain.document, _packed(chain.basis)
-    dampers, damping = chain.dampers, chain.damping
+    dampers, damping, energies, words = chain.dampers, chain.damping, chain.energies, chain.words
     reduced = chain.reduced if chain.can_respond else None
-    keys = {stage: chain.key(stage) for stage in _KEYED}
+    keys: dict[str, str] = {stage: chain.key(stage) for stage in _KEYED}
+    keys["words"] = chain.words_key
     with document.folder.steady(), whole_hdf5(path, RunFileError, seal) as file:
         file.attrs["kind"] = MARK
         file.attrs["version"] = version
@@ -180,6 +186,7 @@ def write_run(path: Path, chain: ModalChain, *, version: str, created: str) -> N
         group = file.create_group("damping")
         group["dampers"], group["ratios"] = dampers.ratios, damping
         group["coupling"] = np.array([dampers.coupling, dampers.neighbours])
+        _write_energies(file.create_group("energies"), energies, words)
         if reduced is not None:
             _write_reduced(file.create_group("reduced"), reduced)
 
@@ -208,10 +215,11 @@ def read_run(path: Path, *, as_saved: bool = False) -> RunContents:
             data = checked_json(dict[str, Any], held["description"], "description")
             changed = checked_json(list[tuple[str, dict[str, Any]]], held["changes"], "changes")
             keys = checked_json(dict[str, str], held["keys"], "keys")
-            if set(keys) != set(_KEYED):
+            if set(keys) != {*_KEYED, "words"}:
                 raise RunFileError("keys of stages are missing")
             asked = _asked(held["asked"])
             modes, ratios = _read_modes(held["modes"]), held["damping"]["ratios"]
+            energies, said = _read_energies(held["energies"], modes)
             dampers = DamperShare(held["damping"]["dampers"], *(float(c) for c in held["damping"]["coupling"]))
             reduced = _read_reduced(held["reduced"], ratios) if "reduced" in held else None
             _refuse_contradictions(modes, ratios, reduced)
@@ -228,6 +236,8 @@ def read_run(path: Path, *, as_saved: bool = False) -> RunContents:
     memory.put("modes", keys["modes"], modes)
     memory.put("damper shares", keys["modes"] + keys["dampers"], dampers)
     memory.put("damping", keys["damping"], ratios)
+    memory.put("energies", keys["modes"], energies)
+    memory.put("words", keys["words"], said)
     if reduced is not None:
         memory.put("reduced", keys["reduced"], reduced)
     if document.keys.of("modes", basis) != keys["modes"]:
@@ -403,6 +413,22 @@ def _read_modes(held: dict[str, Any]) -> ModeSet:
         raise RunFileError("modes/shapes: are not six motions of each node")
     known = {f.name: getattr(facts, f.name) for f in fields(facts) if f.name != "nodes"}
     return ModeSet(build=unbuilt, totals=totals, **arrays, **known)
+
+
+def _write_energies(group: Any, energies: Energies, words: tuple[str, ...]) -> None:
+    told = np.isfinite(energies.mesh_error)
+    group["strain"], group["kinetic"], group["total"] = energies.strain, energies.kinetic, energies.total
+    group["told"], group["mesh_error"] = told, np.where(told, energies.mesh_error, 0.0)
+    group["names"] = json.dumps([energies.members, energies.kinds, words])
+
+
+def _read_energies(held: dict[str, Any], modes: ModeSet) -> tuple[Energies, tuple[str, ...]]:
+    kind = tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]]
+    members, kinds, words = checked_json(kind, held["names"], "energies/names")
+    if not len(members) == len(kinds) == len(held["strain"]) or len(words) != modes.count:
+        raise RunFileError("energies/names: are of another number than the energies")
+    error = np.where(held["told"], held["mesh_error"], np.nan)
+    return Energies(members, kinds, held["strain"], held["kinetic"], held["total"], error), words
 
 
 def _write_reduced(group: Any, reduced: ReducedModel) -> None:

@@ -18,7 +18,7 @@ from holokine.errors import RunFileError
 
 __all__ = ["FORMAT", "MARK", "is_run_file", "seal", "unsealed"]
 
-FORMAT = 3
+FORMAT = 4
 MARK = "holokine run"
 _SIGNATURE = b"\x89HDF\r\n\x1a\n"
 _SEAL = re.compile(rb"\nholokine run, format (\d{1,6}), (\d{1,15}) bytes, blake2b ([0-9a-f]{64})\n\Z")
