@@ -15,7 +15,7 @@ from conftest import chain, straight_beam
 from holokine.errors import HolokineError
 from holokine.excite.density import PowerPieces, crossed
 from holokine.respond.moments import FeatureSpace, over_pole
-from holokine.respond.random import dirlik, half_form, largest_expected, narrow_band, quadratic_percentile
+from holokine.respond.random import RandomReader, dirlik, half_form, largest_expected, narrow_band, quadratic_percentile
 
 G = 9.80665
 WIDE = {"frequency": [1e-3, 1e6], "density": ["0.01 g^2/Hz"] * 2}
@@ -417,3 +417,36 @@ def test_nothing_grows_with_the_square_of_places():
     C = result.reader.covariance(np.array(reading.at(place)))
     assert np.trace(half @ C @ half.T) == pytest.approx(result.rms[0] ** 2, rel=1e-9)
     assert result.peaks[0] == pytest.approx(quadratic_percentile(half @ C @ half.T, erf(3 / sqrt(2))), rel=1e-9)
+
+
+def test_all_readings_are_read_and_multiplied_together(monkeypatch):
+    """As many as fit a block at once, whatever their kind; one by one they are the same, by half forms too."""
+    a = bent().point("in", [0.5, 0, 0]).point("at", [0.25, 0, 0])
+    for k in range(12):
+        a.gauge(f"a{k}", acceleration="in").gauge(f"v{k}", velocity="at").gauge(f"d{k}", displacement="in")
+    event = {"random": {"z": TABLE, "y": {**TABLE, "scale": 0.5}}, "damping": 0.03}
+    calls = []
+    features = RandomReader.features
+    monkeypatch.setattr(RandomReader, "features", lambda self, c: calls.append(np.size(c)) or features(self, c))
+    modes = a.modes(6)
+    result = modes.respond(event).result
+    many = len(result.reduced.readings)
+    assert many > 140
+    assert len(calls) <= 3  # places of fields, and all that is told at once
+    monkeypatch.setattr("holokine.respond.random._PLACES", 5)
+    calls.clear()
+    apart = modes.respond(event).result
+    assert len(calls) > 25
+    for name in ("rms", "peaks", "moments", "one_mode", "main_share", "crossings_hz"):
+        np.testing.assert_allclose(getattr(apart, name), getattr(result, name), rtol=1e-9, equal_nan=True)
+    reader = result.reader
+    for n, reading in enumerate(result.reduced.readings):
+        half = half_form(reading)
+        if half is None or not result.rms[n] > result.noise[n]:
+            continue
+        look = next(reader.looks([(reading, int(result.governing[n]))]))
+        R = features(reader, np.array(reading.at(int(result.governing[n])))) @ half.T
+        for power, moment in zip((0, 1, 2, 4), look.moments, strict=True):
+            assert (R * (reader.gram(power) @ R.conj())).sum().real == pytest.approx(moment, rel=1e-7)
+        assert look.shares.sum() + look.rest == pytest.approx(1.0, abs=1e-12)
+        assert np.trace(half @ look.covariance @ half.T) == pytest.approx(result.rms[n] ** 2, rel=1e-9)

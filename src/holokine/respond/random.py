@@ -23,12 +23,15 @@ from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.respond.steady import SteadyModel, SteadyReadout
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator, Sequence
+
     from holokine.findings import Finding
     from holokine.gauges.readings import Reading
     from holokine.system.loads import LoadField
 
 __all__ = [
     "FatigueLine",
+    "Look",
     "RandomReader",
     "RandomResult",
     "Source",
@@ -41,7 +44,9 @@ __all__ = [
 
 Floats = NDArray[Any]  # float64
 Complex = NDArray[Any]  # complex128
-_PLACES = 4000
+Ints = NDArray[Any]  # int64
+_PLACES = 4000  # channels read at once
+_MOMENTS = (0, 1, 2, 4)
 EULER = 0.5772156649015329
 
 
@@ -61,6 +66,27 @@ class FatigueLine:
     slope: float
     amplitude: float | None = None
     cycles: float | None = None
+
+
+@dataclass(frozen=True)
+class Look:
+    """A reading at one place.
+
+    Attributes
+    ----------
+    covariance : ndarray, shape (components, components)
+    moments : ndarray, shape (4,)
+        Of the density of its quadratic form, ∫ f^n S df for n = 0, 1, 2, 4.
+    shares : ndarray, shape (coordinates,)
+        Of every coordinate in the mean square, with half of each cross term.
+    rest : float
+        Share of what acts besides.
+    """
+
+    covariance: Floats
+    moments: Floats
+    shares: Floats
+    rest: float
 
 
 class _Features:
@@ -149,9 +175,9 @@ class RandomReader:
         return np.concatenate([self.readout.read(m, columns) for m in self.motions])
 
     @cached_property
-    def slow(self) -> Floats:
-        """Covariance of modal displacements and sources, shape (modes + loads, modes + loads), real."""
-        return self.coordinates_covariance("q")
+    def root(self) -> Floats:
+        """B with BᵀB = covariance of modal displacements and loads, shape (rank, modes + loads)."""
+        return root_of(self.coordinates_covariance("q"))
 
     def coordinates_covariance(self, which: str, power: float = 0.0) -> Floats:
         """Covariance of a modal coordinate (q, v, a) and of what acts, real."""
@@ -177,7 +203,7 @@ class RandomReader:
         if half is None:
             return np.full(reading.count, np.nan)
         found, width = [], reading.width
-        root = root_of(self.slow) if self._is_slow(reading.columns) else None
+        root = self.root if self._is_slow(reading.columns) else None
         for a in range(0, reading.count, _PLACES):
             own = reading.channels[a * width : min(a + _PLACES, reading.count) * width]
             columns = slice(own.start, own.stop, own.step)
@@ -192,36 +218,60 @@ class RandomReader:
             found.append(square.reshape(-1, len(half)).sum(axis=1))
         return np.maximum(np.concatenate(found), 0.0) if found else np.zeros(0)
 
-    def moments(self, reading: Reading, place: int) -> Floats:
-        """Moments of the density of a reading at a place, ∫ f^n S df for n = 0, 1, 2, 4."""
-        half = half_form(reading)
-        assert half is not None
-        R = self.features(np.array(reading.at(place))) @ half.T
-        return np.array([(R * (self.gram(p) @ R.conj())).sum().real for p in (0, 1, 2, 4)])
+    def looks(self, chosen: Sequence[tuple[Reading, int]]) -> Iterator[Look]:
+        """Readings with a quadratic form, each at one of its places; read and multiplied many at once, in order."""
+        first = 0
+        while first < len(chosen):
+            last, width = first + 1, chosen[first][0].width
+            while last < len(chosen) and width + chosen[last][0].width <= _PLACES:
+                width += chosen[last][0].width
+                last += 1
+            yield from self._looks(chosen[first:last])
+            first = last
 
-    def shares(self, reading: Reading, place: int) -> tuple[Floats, float]:
-        """Share of every coordinate in the mean square, with half of each cross term, and of what acts besides."""
-        half = half_form(reading)
-        assert half is not None
-        columns = np.array(reading.at(place))
-        R = self.features(columns) @ half.T
-        y = self.gram() @ R.conj()
-        whole = float((R * y).sum().real)
+    def _looks(self, chosen: Sequence[tuple[Reading, int]]) -> Iterator[Look]:
+        columns = np.concatenate([np.array(reading.at(place)) for reading, place in chosen])
+        ends = np.cumsum([reading.width for reading, _ in chosen])
+        own = [slice(e - reading.width, e) for e, (reading, _) in zip(ends.tolist(), chosen, strict=True)]
+        R = self.features(columns)
+        products = [self.gram(power) @ R.conj() for power in _MOMENTS]
+        # of what reads displacements only the covariance is a square of real numbers, which keeps small ones exact
+        slow = self.root @ np.vstack([self.reduced.modal[:, columns], self.readout.per_load(columns)])
+        weighed, covariances, moments = np.empty_like(R), [], []
+        for (reading, _), at in zip(chosen, own, strict=True):
+            half = half_form(reading)
+            assert half is not None
+            form = half.T @ half
+            several = [(R[:, at].T @ product[:, at]).real for product in products]
+            if self._is_slow(reading.columns):
+                several[0] = slow[:, at].T @ slow[:, at]
+            covariances.append(several[0])
+            moments.append(np.array([(form * each).sum() for each in several]))
+            weighed[:, at] = products[0][:, at] @ form
+        by_coordinate = self._by_coordinate(columns, weighed)
+        for at, covariance, moment in zip(own, covariances, moments, strict=True):
+            part = by_coordinate[:, at].sum(axis=1)
+            whole = float(moment[0])
+            if whole > 0.0:
+                yield Look(covariance, moment, part / whole, 1.0 - float(part.sum()) / whole)
+            else:
+                yield Look(covariance, moment, part, 0.0)
+
+    def _by_coordinate(self, columns: Ints, weighed: Complex) -> Floats:
+        """What each coordinate adds to mean squares, of which `weighed` is the derivative, (coordinates, columns)."""
         r, own, count = self.reduced, self.readout, self.space.count
-        found = np.zeros(r.count)
+        speed = r.modal_damper[:, columns] + (0.0 if own.on_rate is None else own.on_rate[:, columns])
+        found = np.zeros((r.count, len(columns)))
         for j, motion in enumerate(self.motions):
-            part = y[j * count : (j + 1) * count]
-            for w, c in enumerate(columns):
-                right = part @ half[:, w]  # of this channel
-                speed = r.modal_damper[:, c] + (0.0 if own.on_rate is None else own.on_rate[:, c])
-                found += (motion.coordinate(int(own.which[c])).T @ right).real * r.modal[:, c]
-                if np.any(speed):
-                    found += (motion.v.T @ right).real * speed
-                if own.on_loss is not None:
-                    found += (1j * (motion.q.T @ right)).real * own.on_loss[:, c]
-        if whole <= 0.0:
-            return found, 0.0
-        return found / whole, 1.0 - float(found.sum()) / whole
+            part = weighed[j * count : (j + 1) * count]
+            for kind in np.unique(own.which[columns]):
+                use = own.which[columns] == kind
+                found[:, use] += (motion.coordinate(int(kind)).T @ part[:, use]).real * r.modal[:, columns[use]]
+            if speed.any():
+                found += (motion.v.T @ part).real * speed
+            if own.on_loss is not None:
+                found += (1j * (motion.q.T @ part)).real * own.on_loss[:, columns]
+        return found
 
     def density(self, reading: Reading, place: int, f: Floats) -> Floats:
         """Density of a reading at a place (of its quadratic form), shape (frequencies,), per Hz."""
@@ -418,38 +468,46 @@ def respond_random(
     rms, peaks, one_mode = np.full(count, np.nan), np.full(count, np.nan), np.full(count, np.nan)
     governing, main = np.zeros(count, dtype=np.int64), np.zeros(count, dtype=np.int64)
     share, moments = np.full(count, np.nan), np.full((count, 4), np.nan)
-    gaussian, places = np.zeros(count, dtype=bool), []
+    gaussian, places = np.zeros(count, dtype=bool), [""] * count
     probability = erf(times / sqrt(2.0))
+    chosen = []
     for n, reading in enumerate(reduced.readings):
-        squares = reader.squares(reading)
-        half = half_form(reading)
-        if half is None or not np.isfinite(squares).any():
-            places.append("")
+        if half_form(reading) is None:
             continue
-        best = int(np.nanargmax(squares))
-        governing[n] = best
-        places.append(reading.place(best))
-        rms[n] = sqrt(float(squares[best]))
-        gaussian[n] = len(half) == 1
-        moments[n] = reader.moments(reading, best)
+        if reading.count > 1:
+            squares = reader.squares(reading)
+            if not np.isfinite(squares).any():
+                continue
+            governing[n] = int(np.nanargmax(squares))
+            rms[n] = sqrt(float(squares[governing[n]]))
+        chosen.append(n)
+    levels = np.array([source.density.at(reduced.frequencies_hz) for source in reader.sources])
+    looks = reader.looks([(reduced.readings[n], int(governing[n])) for n in chosen])
+    for n, look in zip(chosen, looks, strict=True):
+        reading, best = reduced.readings[n], int(governing[n])
+        if reading.count == 1:
+            if not np.isfinite(look.moments[0]):
+                continue
+            rms[n] = sqrt(max(float(look.moments[0]), 0.0))
+        half = half_form(reading)
+        assert half is not None
+        places[n], moments[n], gaussian[n] = reading.place(best), look.moments, len(half) == 1
         peaks[n] = times * rms[n]
         if not gaussian[n]:
-            covariance = half @ reader.covariance(np.array(reading.at(best))) @ half.T
-            peaks[n] = quadratic_percentile(covariance, probability)
+            peaks[n] = quadratic_percentile(half @ look.covariance @ half.T, probability)
         if rms[n] > 0.0:
-            shares, _ = reader.shares(reading, best)
-            own = shares[: reader.model.modes]
+            own = look.shares[: reader.model.modes]
             main[n] = int(np.argmax(own))
             share[n] = own[main[n]]
-            one_mode[n] = _one_mode(reader, reading, best, int(main[n]), half)
+            one_mode[n] = _one_mode(reader, reading, best, int(main[n]), half, levels[:, main[n]])
     return RandomResult(
         reduced, name, reader, times, duration, rms, peaks, governing, tuple(places), moments, gaussian, one_mode, main,
         share, fatigue,
     )  # fmt: skip
 
 
-def _one_mode(reader: RandomReader, reading: Reading, place: int, mode: int, half: Floats) -> float:
-    """RMS of one mode alone under white noise of the density at its frequency: √(π/2 f Q S)."""
+def _one_mode(reader: RandomReader, reading: Reading, place: int, mode: int, half: Floats, levels: Floats) -> float:
+    """RMS of one mode alone under white noise of the densities at its frequency (`levels`): √(π/2 f Q S)."""
     r = reader.reduced
     columns = np.array(reading.at(place))
     f, ratio = float(r.frequencies_hz[mode]), float(r.damping[mode])
@@ -457,8 +515,8 @@ def _one_mode(reader: RandomReader, reading: Reading, place: int, mode: int, hal
         return float("nan")
     rate = r.omega[mode] ** (np.where(reader.readout.which[columns] < 3, reader.readout.which[columns], 0) - 2.0)
     square = 0.0
-    for source in reader.sources:
+    for source, level in zip(reader.sources, levels, strict=True):
         push = r.participation[mode, r.column(source.column)]
         value = half @ (push * r.modal[mode, columns] * rate)
-        square += float(value @ value) * float(source.density.at(np.array([f]))[0])
+        square += float(value @ value) * float(level)
     return sqrt(square * np.pi / 2.0 * f / (2.0 * ratio))

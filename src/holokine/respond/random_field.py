@@ -45,7 +45,7 @@ class RandomField:
 
     @cached_property
     def _root(self) -> Floats:
-        return root_of(self.answer.reader.slow)
+        return self.answer.reader.root
 
     def displacement(self) -> Floats:
         """RMS of displacement relative to the frame, shape (dofs,), m and rad."""

@@ -94,10 +94,11 @@ def random_shares(answer: RandomResult) -> pd.DataFrame:
     """Share of every mode in the mean square of every reading, half of each cross term to either, in percent."""
     rows = []
     modes = answer.reader.model.modes
-    for number, reading in enumerate(answer.reduced.readings):
-        if not answer.rms[number] > answer.noise[number]:
-            continue
-        shares, rest = answer.reader.shares(reading, int(answer.governing[number]))
+    told = [
+        (r, int(answer.governing[k])) for k, r in enumerate(answer.reduced.readings) if answer.rms[k] > answer.noise[k]
+    ]
+    for (reading, _), look in zip(told, answer.reader.looks(told), strict=True):
+        shares, rest = look.shares, look.rest
         for k in np.flatnonzero(np.abs(shares[:modes]) >= 0.005):
             f = answer.reduced.frequencies_hz[k]
             rows.append({"gauge": reading.gauge, "component": reading.component, "mode": k + 1, "frequency_hz": f,
