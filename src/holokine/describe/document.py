@@ -120,10 +120,18 @@ class Document:
             return
         path = self._entry(text)
         names = [name for name, _ in self.origin.changes]
-        head = self.places.head(path) or source
+        # a message that begins with no entry is about a file, of which the key tells what it is for
+        head = (self.places.head(path) if _ENTRY.search(text) else self.places.of(path)) or source
         if names:
             head = f"{source}, " + ", ".join(f'variant "{n}"' if n else "changed" for n in names)
         err.args = (f"{head}: {text}",)
+
+    def placed(self, text: str) -> str:
+        """A finding with file and line before it, where it is about an entry that has one."""
+        path = self._entry(text) if self.origin.source else ()
+        if not path or text.startswith(self.origin.source):
+            return text
+        return f"{self.places.head(path)}: {text}"
 
     def _entry(self, text: str) -> tuple[Any, ...]:
         """The place in the data of what a message is about."""
@@ -288,22 +296,53 @@ def translated(err: ValidationError, places: Places, prefix: tuple[Any, ...]) ->
     problems: list[tuple[str, str]] = []
     for item in _of_the_right_kind(err.errors(include_url=False)):
         path = prefix + tuple(p for p in item["loc"] if not (isinstance(p, str) and _hidden(p)))
-        message = item["msg"]
+        message = _in_words(item, path)
         if item["type"] == "missing":
-            message = f'the key "{str(path[-1]).replace("_", " ")}" is missing'
             path = path[:-1]
-        elif item["type"] == "literal_error":
-            message = f"expected {item['ctx']['expected']}, got {shown(item['input'])}"
-            if item["input"] is not None and path[-1:] == ("holokine",):
-                message = f"this version reads format 1 only, got {shown(item['input'])}"
-        elif item["type"].endswith("_type") or item["type"].endswith("_parsing"):
-            message = f"{message[0].lower()}{message[1:]}, got {shown(item['input'])}"
-        problems.append((item["type"], f"{places.of(_as_written(path, places))}: {message}"))
+        at = places.of(_as_written(path, places))
+        if "key" in item.get("ctx", {}):  # the line of the key itself, which has no other place
+            at = at.replace(places.head(path), places.head((*_as_written(path, places), item["ctx"]["key"])), 1)
+        problems.append((item["type"], f"{at}: {message}"))
     seen = list(dict.fromkeys(text for _, text in problems))
     text = seen[0] if len(seen) == 1 else f"{len(seen)} problems:\n" + "\n".join(f"  {t}" for t in seen[:_TOLD])
     if len(seen) > _TOLD:
         text += f"\n  and {len(seen) - _TOLD} more"
     return _KINDS.get(problems[0][0], DescriptionError)(text)
+
+
+_EXPECTED = {
+    "bool": "true or false", "int": "a whole number", "float": "a number", "string": "a text", "tuple": "a list",
+    "list": "a list", "dict": "keys and values", "model": "keys and values",
+}  # fmt: skip
+_BOUNDS = {
+    "greater_than": ("greater than", "gt"), "greater_than_equal": ("at least", "ge"), "less_than": ("below", "lt"),
+    "less_than_equal": ("at most", "le"),
+}  # fmt: skip
+
+
+def _in_words(item: Any, path: tuple[Any, ...]) -> str:
+    """What a validator found, without its own terms."""
+    kind, given, more = item["type"], shown(item["input"]), item.get("ctx", {})
+    if kind == "missing":
+        last = path[-1]
+        return (
+            f"item {last + 1} is missing" if isinstance(last, int) else f'the key "{last.replace("_", " ")}" is missing'
+        )
+    if kind == "literal_error":
+        if item["input"] is not None and path[-1:] == ("holokine",):
+            return f"this version reads format 1 only, got {given}"
+        return f"expected {more['expected']}, got {given}"
+    if kind in _BOUNDS:
+        words, key = _BOUNDS[kind]
+        return f"must be {words} {more[key]:g}, got {given}"
+    if kind in ("too_short", "too_long"):
+        bound, key = ("at least", "min_length") if kind == "too_short" else ("at most", "max_length")
+        entries = "entry" if more[key] == 1 else "entries"
+        return f"needs {bound} {more[key]} {entries}, got {more['actual_length']}"
+    stem, _, rest = kind.partition("_")
+    if stem in _EXPECTED and rest in ("type", "parsing", "from_float", "attributes_type"):
+        return f"expected {_EXPECTED[stem]}, got {given}"
+    return str(item["msg"])
 
 
 def _of_the_right_kind(errors: list[Any]) -> list[Any]:
@@ -317,7 +356,9 @@ def _of_the_right_kind(errors: list[Any]) -> list[Any]:
         given_table = at is not None and (len(loc) > at + 1 or isinstance(item["input"], dict))
         if at is None or as_table == given_table:
             kept.append(item)
-    return kept or errors
+    # a list of which no entry is right is called empty besides
+    holders = {item["loc"][:k] for item in kept for k in range(len(item["loc"]))}
+    return [item for item in kept if item["type"] != "too_short" or item["loc"] not in holders] or errors
 
 
 def _hidden(step: str) -> bool:

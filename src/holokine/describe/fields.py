@@ -28,6 +28,7 @@ __all__ = [
     "Angle",
     "Area",
     "AreaMass",
+    "Around",
     "Axis",
     "Density",
     "Direction",
@@ -135,6 +136,16 @@ def quantity_field(
 def quantity_schema(dimension: str) -> dict[str, Any]:
     """JSON schema of a quantity: a bare number, or a text with a unit."""
     return {"type": ["number", "string"], "description": f"{dimension}: a number, or a text with a unit"}
+
+
+def _around(value: Any, info: ValidationInfo) -> float:
+    number = _read(value, "angle", info, None, False)
+    if not 0.0 < abs(number) <= 2.0 * math.pi * (1.0 + 1e-9):
+        raise complaint(f"goes around by more than nothing and by at most 360 deg, got {shown(value)}")
+    return number
+
+
+Around = Annotated[float, BeforeValidator(_around), WithJsonSchema(quantity_schema("angle"))]
 
 
 def _loss_factor(value: Any, info: ValidationInfo) -> float:
@@ -305,7 +316,8 @@ class Strict(BaseModel):
             name = str(key).strip().replace(" ", "_").replace("-", "_")
             if name not in cls.model_fields:
                 known = [_spoken(n) for n in cls.model_fields]
-                raise complaint(f'unknown key "{key}". {nearest_hint(str(key), known, "keys here")}', "key")
+                words = f'unknown key "{key}". {nearest_hint(str(key), known, "keys here")}'
+                raise PydanticCustomError("key", "{text}", {"text": words, "key": key})
             if name in result:
                 raise complaint(f'the key "{_spoken(name)}" is given twice')
             result[name] = _words_of(cls).get(name, {}).get(value.lower(), value) if isinstance(value, str) else value

@@ -14,6 +14,7 @@ from holokine.describe.fields import (
     UNIT_VECTOR_SCHEMA,
     Angle,
     AreaMass,
+    Around,
     Direction,
     FileName,
     Force,
@@ -149,7 +150,7 @@ class Beam(Strict):
     def _positive(cls, value: int | tuple[int, ...] | None) -> int | tuple[int, ...] | None:
         numbers = value if isinstance(value, tuple) else (value,)
         if any(n is not None and n < 1 for n in numbers):
-            raise complaint(f"divisions must be 1 or more, got {value}")
+            raise complaint(f"divisions must be 1 or more, got {shown(value)}")
         return value
 
     @model_validator(mode="after")
@@ -306,6 +307,8 @@ class Layer(Strict):
 
 
 def _side_or_vector(value: Any) -> Any:
+    if isinstance(value, str) and value.startswith("side") and value not in ("side 1", "side 2"):
+        raise complaint(f"the sides here are side 1 and side 2, got {shown(value)}; or give an axis or a direction")
     return value if value in ("side 1", "side 2") else unit_vector(value)
 
 
@@ -425,7 +428,7 @@ class Cylinder(_Gridded, Shell):
     radius: PositiveLength
     end_radius: PositiveLength | None = None
     length: PositiveLength
-    angle: Angle = 6.283185307179586
+    angle: Around = 6.283185307179586
     start: UnitVector | None = None
     cells: FaceKind = "quads"
     quadratic: bool = False
@@ -452,7 +455,7 @@ class Tube(_Solid):
     inner: PositiveLength
     outer: PositiveLength
     length: PositiveLength
-    angle: Angle = 6.283185307179586
+    angle: Around = 6.283185307179586
     start: UnitVector | None = None
 
     @model_validator(mode="after")

@@ -83,6 +83,15 @@ class Units(Strict):
     time: str | None = None
     force: str | None = None
 
+    @field_validator("length", "mass", "time", "force")
+    @classmethod
+    def _a_unit(cls, value: str | None, info: ValidationInfo) -> str | None:
+        try:
+            UnitSystem.declare(**{str(info.field_name): value})
+        except UnitError as err:
+            raise complaint(str(err), "unit") from None
+        return value
+
     def system(self) -> UnitSystem:
         return UnitSystem.declare(length=self.length, mass=self.mass, time=self.time, force=self.force)
 

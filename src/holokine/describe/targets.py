@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from pydantic import BeforeValidator, WithJsonSchema, model_validator
+from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from holokine.describe.fields import (
     NAMES_OR_TABLE,
@@ -63,7 +63,7 @@ class Selection(Strict):
     cylinder: CylinderRegion | None = None
     normal: NormalRegion | None = None
     nearest: LengthVector | None = None
-    count: int = 1
+    count: int = Field(default=1, ge=1)
 
     @model_validator(mode="after")
     def _something(self) -> Selection:

@@ -64,7 +64,7 @@ def read_limits(limits: dict[str, Any], readings: tuple[Reading, ...]) -> dict[i
         for component, limit in given.items():
             if component not in rows:
                 raise DescriptionError(
-                    f'limits, {gauge}: the gauge has no component "{component}"; it has {", ".join(rows)}'
+                    f'limit "{gauge}": the gauge has no component "{component}"; it has {", ".join(rows)}'
                 )
             result[rows[component]] = limit
     return result

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from holokine.describe.stages import Basis, StageName, VectorRequest, differences
 from holokine.describe.walk import located
-from holokine.errors import EquilibriumError, HolokineError, StaleError
+from holokine.errors import HolokineError, StaleError
 from holokine.findings import Finding
 from holokine.modes.damping import (
     COUPLED,
@@ -31,6 +31,7 @@ from holokine.modes.damping import (
     short_list_findings,
 )
 from holokine.progress import tell
+from holokine.respond.limits import read_limits
 from holokine.respond.registry import answer_event
 from holokine.sizes import enough_memory
 from holokine.solvers.pool import one_pool
@@ -184,13 +185,15 @@ class Chain:
         with self.working("the check"):
             report = check_system(system)
         found = [*report.findings, *damping_findings(self.document.description)]
-        if self.document.description.state is not None and report.ok:
-            try:
+        try:
+            if self.document.description.state is not None and report.ok:
                 state = self.at_rest
                 found += () if state is None else state.findings
-            except EquilibriumError as err:
-                found.append(Finding("error", str(err)))
-        return replace(report, findings=tuple(found))
+            read_limits(self.document.description.limits, self.gauges.readings)
+        except HolokineError as err:  # of a state without equilibrium, a gauge or a limit
+            found.append(Finding("error", str(err)))
+        placed = (replace(f, text=self.document.placed(f.text)) if f.level == "error" else f for f in found)
+        return replace(report, findings=tuple(placed))
 
     @property
     def gauges(self) -> GaugeSet:
