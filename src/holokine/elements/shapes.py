@@ -29,14 +29,29 @@ TRI6_PLACES = np.array([[0, 0], [1, 0], [0, 1], [0.5, 0], [0.5, 0.5], [0, 0.5]],
 _TET_EDGES = [(0, 1), (1, 2), (2, 0), (0, 3), (1, 3), (2, 3)]
 
 
+def _fixed(*arrays: Floats) -> tuple[Floats, ...]:
+    """Arrays that are handed out again and so may not be changed."""
+    for a in arrays:
+        a.setflags(write=False)
+    return arrays
+
+
+@lru_cache(maxsize=16)
 def gauss(n: int) -> tuple[Floats, Floats]:
     """Gauss-Legendre points and weights on [-1, 1]."""
-    return np.polynomial.legendre.leggauss(n)
+    x, w = _fixed(*np.polynomial.legendre.leggauss(n))
+    return x, w
 
 
 def shape(kind: str, p: Floats) -> tuple[Floats, Floats]:
     """Shape functions (nodes,) and their derivatives (nodes, 3) at a reference place."""
-    return _SHAPES[kind](np.asarray(p, dtype=float))
+    return _shape(kind, *(float(x) for x in p))
+
+
+@lru_cache(maxsize=2048)
+def _shape(kind: str, *place: float) -> tuple[Floats, Floats]:
+    N, dN = _fixed(*_SHAPES[kind](np.array(place)))
+    return N, dN
 
 
 def _hex8(p: Floats) -> tuple[Floats, Floats]:
@@ -186,7 +201,17 @@ def _pyramid_rule(n: int) -> tuple[Floats, Floats]:
 
 def surface_shape(kind: str, p: Floats) -> tuple[Floats, Floats]:
     """Shape functions (points, nodes) and their derivatives (points, nodes, 2) at reference places (points, 2)."""
-    r, s = p[:, :1], p[:, 1:]
+    return _surface_shape(kind, tuple(np.asarray(p, dtype=float).ravel().tolist()))
+
+
+@lru_cache(maxsize=256)
+def _surface_shape(kind: str, places: tuple[float, ...]) -> tuple[Floats, Floats]:
+    p = np.array(places).reshape(-1, 2)
+    N, dN = _fixed(*_surface_shape_at(kind, p[:, :1], p[:, 1:]))
+    return N, dN
+
+
+def _surface_shape_at(kind: str, r: Floats, s: Floats) -> tuple[Floats, Floats]:
     if kind == "quad9":
 
         def line(x: Floats, at: Floats) -> tuple[Floats, Floats]:

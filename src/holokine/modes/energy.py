@@ -8,8 +8,9 @@ Journal 6 (1968) 2426-2429).
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -46,9 +47,8 @@ class Energies:
         In J at unit modal amplitude (mass-normalised shapes); both sum to ω²/2 per mode.
     total : ndarray, shape (modes,)
         ω²/2.
-    mesh_error : ndarray, shape (modes,)
-        Estimate of the relative error of each frequency that the mesh makes (see `mesh_errors`); nan where it cannot
-        be told.
+    estimate : callable
+        Makes the mesh error when it is asked for.
     """
 
     members: tuple[str, ...]
@@ -56,7 +56,15 @@ class Energies:
     strain: Floats
     kinetic: Floats
     total: Floats
-    mesh_error: Floats
+    estimate: Callable[[], Floats]
+
+    @cached_property
+    def mesh_error(self) -> Floats:
+        """Estimate of the relative error of each frequency that the mesh makes (`mesh_errors`), shape (modes,).
+
+        nan where it cannot be told.
+        """
+        return self.estimate()
 
     def together(self, shares: Floats) -> list[tuple[str, float]]:
         """Members with their shares in one mode, largest first.
@@ -171,8 +179,11 @@ def mode_energies(modes: ModeSet) -> Energies:
         add("given matrices", "matrices", u, t - 2.0 * np.sum(kinetic, axis=0) / np.where(omega2 > 0, omega2, 1.0))
     S, T = np.array(strain).reshape(-1, modes.count), np.array(kinetic).reshape(-1, modes.count)
     S[:, modes.rigid] = 0.0
-    errors = mesh_errors(system, shapes, modes.frequencies_hz, total, moving)
-    return Energies(tuple(names), tuple(kinds), S, T, total, np.where(modes.rigid, 0.0, errors))
+
+    def estimate() -> Floats:
+        return np.where(modes.rigid, 0.0, mesh_errors(system, shapes, modes.frequencies_hz, total, moving))
+
+    return Energies(tuple(names), tuple(kinds), S, T, total, estimate)
 
 
 def untrusted_modes(modes: ModeSet, energies: Energies, limit: float) -> tuple[Finding, ...]:

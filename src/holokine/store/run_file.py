@@ -428,7 +428,7 @@ def _read_energies(held: dict[str, Any], modes: ModeSet) -> tuple[Energies, tupl
     if not len(members) == len(kinds) == len(held["strain"]) or len(words) != modes.count:
         raise RunFileError("energies/names: are of another number than the energies")
     error = np.where(held["told"], held["mesh_error"], np.nan)
-    return Energies(members, kinds, held["strain"], held["kinetic"], held["total"], error), words
+    return Energies(members, kinds, held["strain"], held["kinetic"], held["total"], lambda: error), words
 
 
 def _write_reduced(group: Any, reduced: ReducedModel) -> None:
