@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import copy
 import re
+import shlex
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +17,7 @@ import holokine as hk
 from holokine.describe.yaml_file import read_yaml
 from holokine.errors import HolokineError
 from test_cli import inside
+from test_commands import SHELF
 
 REFUSED: dict[str, list[tuple[str, Any, str]]] = {
     "frame": [
@@ -277,6 +279,147 @@ REFUSED: dict[str, list[tuple[str, Any, str]]] = {
         ("gauges/end/acceleration", "17", 'nothing is attached to the point "17"'),
     ],
 }  # fmt: skip
+
+
+COMMANDS = [
+    ("check shelf.yaml --json --csv", "give --json or --csv, not both"),
+    ("check gone.yaml", "gone.yaml: there is no such file"),
+    ("check shelf.yaml --view above", "--view and --only are for the pictures in --out DIR"),
+    ("check shelf.run --only top", "--view and --only are for the pictures in --out DIR"),
+    ("check shelf.yaml --state sitting", 'there is no state "sitting"'),
+    ("modes shelf.yaml --count -1", "Invalid value for '--count': -1 is not in the range x>=1."),
+    ("modes shelf.yaml --upto '5 kg'", 'upto: expected a frequency such as Hz, got "kg", which is of the dimension kg'),
+    ("modes shelf.yaml --above 50Hz --upto 20Hz", "shelf.yaml: the lower frequency must be 0 Hz or more and below the upper one, got 50"),
+    ("modes shelf.yaml --near 50Hz --upto 20Hz", "shelf.yaml: give a frequency to look around, or a range, not both"),
+    ("modes shelf.yaml --animate 1", "--animate needs --out DIR"),
+    ("modes shelf.run --count 3", "a run file holds the modes that were extracted; leave out --count, --upto, --above and --near, o"),
+    ("modes shelf.yaml --as-saved", "--as-saved belongs to run files"),
+    ("modes shelf.run --need 120%", "a share of mass lies between 0 and 100 %, got 120%"),
+    ("modes shelf.run --need 90% --along w", 'unknown direction "w"; directions are x y z rx ry rz'),
+    ("modes shelf.run --sort colour", 'there is no column "colour"'),
+    ("modes shelf.run --points metres", "expected an energy such as J, got 'metres'"),
+    ("modes shelf.run --at-energy '5 kg'", 'expected an energy such as J, got "kg", which is of the dimension kg'),
+    ("modes shelf.run --colour heat --out o", "Invalid value for '--colour': 'heat' is not one of 'displacement', 'energy', 'stress'."),
+    ("modes shelf.yaml --save notes.md", "notes.md: is another kind of file and is not overwritten"),
+    ("modes shelf.yaml --save nowhere/b.run", "nowhere/b.run: there is no folder"),
+    ("respond shelf.run dropp", 'there is no event "dropp"'),
+    ("respond shelf.run drop --at '9 s'", "the history runs from -0.0006 to 0.206 s; 9 s lies outside"),
+    ("respond shelf.run drop --at soon", "at: expected a time such as s, got 'soon'"),
+    ("respond shelf.run quake --at 5ms", "--at belongs to events in time (pulse, support pulses, loads, let go) and sine sweeps (sweep); t"),
+    ("respond shelf.run quake --animate --out o", "Got unexpected extra argument (o)"),
+    ("respond shelf.run drop --with test", "--with and --linear are for the figure in --out DIR"),
+    ("respond shelf.run test --with drop --out o", '"drop" is one of events in time (pulse, support pulses, loads, let go); a figure of sweeps takes'),
+    ("respond shelf.run drop --animate --film-size 1x1 --out o", "Got unexpected extra argument (1x1)"),
+    ("respond shelf.yaml rest --count 3", "loads at rest (static) need no modes: leave out --count and --upto"),
+    ("respond shelf.run drop --animate --window 2s 1s --out o", "Got unexpected extra arguments (2s 1s)"),
+    ("energy shelf.run --by colour", 'there is no group "colour"'),
+    ("energy shelf.run --mode 99", "there is no mode 99: modes 1 to 8 were extracted"),
+    ("damped shelf.run --animate 99 --out o", "there is no damped mode 99; there are 1 to 8"),
+    ("tune shelf.run --at nowhere --axis z --mass 1kg", 'tuned damper: nothing is attached to the point "nowhere"'),
+    ("tune shelf.run --at pump --axis w --mass 1kg", 'axis: expected x, y, z or three numbers, got "w"'),
+    ("tune shelf.run --at pump --axis z --mass -1kg", "a tuned damper: its mass must be greater than 0"),
+    ("tune shelf.run --at pump --axis z", "a tuned damper: give its mass, or its ratio to the effective mass, one of them"),
+    ("tune shelf.run --at pump --axis z --mass 1kg --ratio 5%", "a tuned damper: give its mass, or its ratio to the effective mass, one of them"),
+    ("tune shelf.run --at pump --axis z --mass 1kg --mode 99", "there is no mode 99: modes 1 to 8 were extracted"),
+    ("tune shelf.run --at pump --axis z --mass 1kg --against wind", 'there is no event "wind"'),
+    ("tune shelf.run --at pump --axis z --mass 1kg --against test", "a tuned damper against a sweep: name the gauge whose largest is to be least"),
+    ("tune shelf.run --at pump --axis z --mass 1kg --band 25Hz 15Hz", "a band runs from one frequency to a higher one"),
+    ("tune shelf.run --at pump --axis z --ratio 300%", "a mass ratio of 3 is no damper on the assembly; did you mean 3 %?"),
+    ("change shelf.run top", "give --stiffness or --mass"),
+    ("change shelf.run lid --mass 2", 'changed: adjust, lid: there is no name "lid"'),
+    ("change shelf.run pump --stiffness 2", "changed: adjust, pump: a point mass has no stiffness"),
+    ("compare shelf.yaml --variant thinner", 'there is no variant "thinner"'),
+    ("compare shelf.yaml other.yaml", "other.yaml: there is no such file"),
+    ("compare shelf.yaml --with-state lying", 'there is no state "lying"'),
+    ("vary shelf.yaml --set parts/top/plate/thickness", '--set: expected PLACE = VALUES, such as "parts/deck/plate/thickness = 2, 3, 4 mm", got "parts/to'),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness ='", '--set: expected PLACE = VALUES, such as "parts/deck/plate/thickness = 2, 3, 4 mm", got "parts/to'),
+    ("vary shelf.yaml --set 'parts/top/plate/thick = 3, 4 mm'", 'parameter "parts/top/plate/thick": parts, top, plate: unknown key "thick"'),
+    ("vary shelf.yaml --set 'parts/lid/plate/thickness = 3, 4 mm'", 'parameter "parts/lid/plate/thickness": there is no "lid" under parts'),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = 3, 4 kg'", 'parameter "parts/top/plate/thickness": parts, top, plate, thickness: expected a length such as m'),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = 3 to 4 mm'", 'parameter "parts/top/plate/thickness": a range needs how many values, such as 3 to 4 mm in 5; to'),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = 3 to 4 mm in 1'", 'parameter "parts/top/plate/thickness": a range takes two or more values (at most 100,000) betwee'),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = uniform 3 mm'", 'parameter "parts/top/plate/thickness": expected uniform LOW to HIGH UNIT, got uniform 3 mm'),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = normal 3 mm +- 5 kg'", 'parameter "parts/top/plate/thickness": mean and deviation take one unit, or the deviation %, got'),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = 3, 4 mm' --set 'parts/top/plate/thickness = 5 mm'", "--set: parts/top/plate/thickness is given twice"),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = uniform 3 to 4 mm'", 'parameter "parts/top/plate/thickness": a distribution is drawn from; say how many samples'),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = 3, 4 mm' --write b.yaml", "--write needs --wish, which tells the best variant"),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = 3, 4 mm' --wish pretty", 'wish "pretty": expected such as "lowest mode above 25 Hz", "mode 2 outside 40 Hz to 50 Hz", "ker'),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = 3, 4 mm' --wish 'lowest mode above 25 kg'", 'expected a frequency such as Hz, got "kg", which is of the dimension kg'),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = 3, 4 mm' --read drop", 'reading "drop": expected an event, a colon and a gauge, such as "kerb strike: fan"'),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = 3, 4 mm' --read 'drop: nobody'", 'there is no reading "nobody" of "drop"'),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = 3, 4 mm' --read 'flood: pump z'", 'there is no event "flood"'),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = 3, 4 mm' --jobs 2 --scheduler tcp://h:1", "give --jobs (processes here) or --scheduler, not both"),
+    ("vary shelf.yaml --set 'parts/top/plate/divisions = 1 to 900 in 900' --set 'parts/top/plate/thickness = 1 to 900 mm in 900'", "810,000 variants are asked for, more than 20,000; give fewer values, or draw samples"),
+    ("vary shelf.yaml --set 'parts/top/plate/thickness = geometric 0 to 4 mm in 3'", 'parameter "parts/top/plate/thickness": parts, top, plate, thickness: expected a length such as m'),
+    ("scatter shelf.yaml --set 'parts/top/plate/thickness = 3, 4 mm'", 'parameter "parts/top/plate/thickness": scatter takes a distribution (normal 3 mm +- 5 %, lognorm'),
+    ("scatter shelf.yaml --set 'parts/top/plate/thickness = normal 5 mm +- 3 %' --jobs 2", "--jobs and --scheduler are for --samples"),
+    ("reach shelf.yaml parts/top/plate/thickness --mode 1 --to '30 kg'", 'to: expected a frequency such as Hz, got "kg", which is of the dimension kg'),
+    ("reach shelf.yaml parts/top/plate/cells --mode 1 --to 30Hz", 'parameter "parts/top/plate/cells": the description writes no number there to start from'),
+    ("reach shelf.yaml parts/lid --mode 1 --to 30Hz", 'parameter "parts/lid": the description writes no number there to start from'),
+    ("refine shelf.yaml --times 1", "meshes are refined by factors above 1, such as 1.5 and 2"),
+    ("refine shelf.yaml --times 0.5", "meshes are refined by factors above 1, such as 1.5 and 2"),
+    ("refine shelf.yaml --times -2", "meshes are refined by factors above 1, such as 1.5 and 2"),
+    ("match gone.csv", "gone.csv: there is no such file"),
+    ("match target.csv --duration '1 ms'", "three half-cycles of the lowest frequency, 1 Hz, take 1.5 s; the record of 0.001 s is too short:"),
+    ("match shelf.yaml", 'shelf.yaml, line 1: the column "holokine:" cannot be understood; write for instance frequency_hz'),
+    ("srs gone.csv", "gone.csv: there is no such file"),
+    ("srs record.csv --from 50Hz --to 20Hz", "frequencies must rise from above 0, got 50 to 20 Hz, 22 per octave"),
+    ("srs record.csv --damping -1", "record.csv: damping ratios lie from 0 to below 1"),
+    ("srs record.csv --of jerk", 'of: there is no quantity "jerk"'),
+    ("srs record.csv --side left", 'there is no side "left"'),
+    ("srs shelf.run --event drop", "--event and --gauge go together"),
+    ("srs shelf.run --event quake --gauge 'pump z'", "shock spectra are taken of histories; this event is one of response spectra (spectrum, support s"),
+    ("srs shelf.run --event drop --gauge sway", '"sway": name one component of an acceleration gauge'),
+    ("srs shelf.run --event drop --gauge nobody", 'there is no gauge "nobody"'),
+    ("srs record.csv --event drop", "--event and --gauge go together"),
+    ("conservatism shelf.run quake", '"quake" is not a base pulse alone: name one, whose own spectra are then taken'),
+    ("page shelf.run a.txt", "a.txt: the page's name must end with .html"),
+    ("page shelf.run nowhere/a.html", "nowhere/a.html: there is no folder"),
+    ("report shelf.run a.html --sections weather", 'a report has no section "weather"'),
+    ("report shelf.run a.html --event flood", 'there is no event "flood"'),
+    ("report shelf.run a.html --text gone.md", "gone.md: cannot be read (No such file or directory)"),
+    ("report shelf.run a.html --workbook a.csv", "a.csv: the workbook's name must end with .xlsx"),
+    ("report shelf.run shelf.yaml", "shelf.yaml: the page's name must end with .html"),
+    ("formula pendulum", 'there is no formula "pendulum"'),
+    ("formula beam length=1m", 'formula "beam": E, I, mass_per_length missing; for instance length=1m E=205GPa I=1.5e-7m^4 mass_'),
+    ("formula beam length=1kg", 'formula "beam": E, I, mass_per_length missing; for instance length=1m E=205GPa I=1.5e-7m^4 mass_'),
+    ("formula beam length", '"length": inputs are written name=value, such as length=1m'),
+    ("formula beam length=1m ends=nailed", 'formula "beam": E, I, mass_per_length missing; for instance length=1m E=205GPa I=1.5e-7m^4 mass_'),
+    ("buckling shelf.yaml --modes 0 --factor 0.5", "--factor needs modes to follow (--modes)"),
+    ("buckling shelf.yaml --factor many", "Invalid value for '--factor': 'many' is not a valid float."),
+    ("dance", "No such command 'dance'."),
+    ("srs record.csv --q 0", "q: a quality factor must be greater than 0.5"),
+    ("srs record.csv --per-octave 10000 --to 900kHz", "in all; take fewer, or a narrower range"),
+    ("respond", "Missing argument 'ASSEMBLY'"),
+    ("scatter shelf.yaml --set 'title = normal 5 mm +- 3 %'", "is a text, not a number that could vary by degrees"),
+    ("vary shelf.yaml --set 'gauges/sway/axis = 1 to 3 mm in 3'", '"x" is a text, not a number that could vary by degrees'),
+]  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory) -> Path:
+    made = tmp_path_factory.mktemp("shelf")
+    (made / "shelf.yaml").write_text(SHELF)
+    hk.Assembly.read(made / "shelf.yaml").modes().save(made / "shelf.run")
+    (made / "notes.md").write_text("# hello\n")
+    (made / "target.csv").write_text("frequency_hz,acceleration_g\n1,0.5\n10,2\n500,2\n")
+    rows = "".join(f"{k / 1000},{k % 7 - 3}\n" for k in range(400))
+    (made / "record.csv").write_text(f"time_s,acceleration_g\n{rows}")
+    return made
+
+
+def test_commands_refuse_what_cannot_be_and_write_nothing(folder, monkeypatch):
+    """Options against one another, names that are not there, numbers out of range: exit code 2 and what would do."""
+    monkeypatch.chdir(folder)
+    before = {p.name: p.read_bytes() for p in folder.iterdir()}
+    fell_short = []
+    for line, words in COMMANDS:
+        done = inside(*shlex.split(line))
+        told = " ".join(done.stderr.split())
+        if done.returncode != 2 or " ".join(words.split()) not in told or done.stdout:
+            fell_short.append(f"{line}: {done.returncode}: {told[:300]}")
+    assert not fell_short, "\n".join(fell_short)
+    assert {p.name: p.read_bytes() for p in folder.iterdir()} == before
 
 
 def written(document: str, path: str, value: Any, folder: Path) -> tuple[Path, tuple[str, ...]]:

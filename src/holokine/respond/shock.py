@@ -25,7 +25,7 @@ __all__ = [
 ]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
-MOST_FREQUENCIES = 200_000
+MOST_FREQUENCIES = 20_000
 Quantity = Literal["absolute acceleration", "pseudo-acceleration", "pseudo-velocity", "relative displacement"]
 Side = Literal["maximax", "positive", "negative", "primary", "residual"]
 QUANTITIES: tuple[Quantity, ...] = (

@@ -14,6 +14,7 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.describe.walk import located
 from holokine.errors import DescriptionError, nearest_hint
 
 __all__ = ["Parameter", "Spread", "read_spread", "resolved", "with_value"]
@@ -214,6 +215,23 @@ def _drawn(kind: Any, words: str, where: str) -> Spread:
         raise DescriptionError(f"{where}: a {kind} distribution needs a deviation{' and a mean' * (kind != 'normal')} "
                                "above zero")  # fmt: skip
     return Spread(kind, (), mean, by, unit)
+
+
+def parameter_at(data: Mapping[str, Any], given: str | Sequence[str | int], values: Any) -> Parameter:
+    """A place of the description with its spread of values.
+
+    Raises
+    ------
+    DescriptionError
+        No such place, values that cannot be read, or a range or distribution where a word stands.
+    """
+    text = given if isinstance(given, str) else "/".join(map(str, given))
+    spread, path = read_spread(values, f'parameter "{text}"'), resolved(data, given)
+    here = located(data, path)
+    stands = None if here is None else here[0].get(here[1]) if isinstance(here[0], Mapping) else here[0][here[1]]
+    if isinstance(stands, str) and number_of(stands) is None and all(map(number_of, spread.values)):
+        raise DescriptionError(f'parameter "{text}": "{stands}" is a text, not a number that could vary by degrees')
+    return Parameter(text, path, spread)
 
 
 def resolved(data: Mapping[str, Any], given: str | Sequence[str | int]) -> Path:

@@ -15,7 +15,7 @@ import numpy as np
 
 from holokine.describe.document import Document, variant_of
 from holokine.errors import DescriptionError, HolokineError
-from holokine.vary.parameters import Parameter, Path, read_spread, resolved, with_value
+from holokine.vary.parameters import Parameter, Path, parameter_at, with_value
 
 __all__ = ["MOST_VARIANTS", "Plan", "plan_of"]
 
@@ -73,8 +73,7 @@ def plan_of(
     data = document.data
     found = []
     for given, values in parameters.items():
-        text = given if isinstance(given, str) else "/".join(map(str, given))
-        found.append(Parameter(text, resolved(data, given), read_spread(values, f'parameter "{text}"')))
+        found.append(parameter_at(data, given, values))
     paths = [p.path for p in found]
     for n, one in enumerate(paths):
         clash = next((m for m in range(n) if _overlap(paths[m], one)), None)

@@ -20,7 +20,7 @@ from holokine.errors import DescriptionError
 from holokine.progress import tell
 from holokine.store.chain import Chain, Memory
 from holokine.vary.follow import follow
-from holokine.vary.parameters import Parameter, Spread, read_spread, resolved, with_value
+from holokine.vary.parameters import Parameter, Spread, parameter_at, with_value
 from holokine.vary.run import ReadingAsked, VariantResult, _Base, _Job, _solved, key_of
 
 if TYPE_CHECKING:
@@ -80,14 +80,13 @@ def scattered_parameters(document: Document, given: Mapping[str | tuple[str | in
     """
     found = []
     for place, values in given.items():
-        text = place if isinstance(place, str) else "/".join(map(str, place))
-        spread = read_spread(values, f'parameter "{text}"')
-        if spread.kind == "list":
+        one = parameter_at(document.data, place, values)
+        if one.spread.kind == "list":
             raise DescriptionError(
-                f'parameter "{text}": scatter takes a distribution (normal 3 mm +- 5 %, lognormal, uniform 2 to 4 mm), '
-                "not a list of values"
+                f'parameter "{one.text}": scatter takes a distribution (normal 3 mm +- 5 %, lognormal, uniform 2 to '
+                "4 mm), not a list of values"
             )
-        found.append(Parameter(text, resolved(document.data, place), spread))
+        found.append(one)
     if not found:
         raise DescriptionError("nothing scatters: name a parameter with its distribution")
     return tuple(found)
