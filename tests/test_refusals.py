@@ -308,7 +308,7 @@ COMMANDS = [
     ("respond shelf.run quake --at 5ms", "--at belongs to events in time (pulse, support pulses, loads, let go) and sine sweeps (sweep); t"),
     ("respond shelf.run quake --animate --out o", "Got unexpected extra argument (o)"),
     ("respond shelf.run drop --with test", "--with and --linear are for the figure in --out DIR"),
-    ("respond shelf.run test --with drop --out o", '"drop" is one of events in time (pulse, support pulses, loads, let go); a figure of sweeps takes'),
+    ("respond shelf.run test --with drop --out o", '"drop" is one of events in time (pulse, support pulses, loads, let go); beside "test" go sine sweeps'),
     ("respond shelf.run drop --animate --film-size 1x1 --out o", "Got unexpected extra argument (1x1)"),
     ("respond shelf.yaml rest --count 3", "loads at rest (static) need no modes: leave out --count and --upto"),
     ("respond shelf.run drop --animate --window 2s 1s --out o", "Got unexpected extra arguments (2s 1s)"),

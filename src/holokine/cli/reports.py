@@ -24,7 +24,6 @@ if TYPE_CHECKING:
     from holokine.api.answer import Answer
     from holokine.api.check import Check
     from holokine.api.modes import Modes
-    from holokine.describe.events import EventKind
 
 __all__ = ["AnswerView", "CheckReportView", "ModesAsked", "ModesRange", "ModesView", "open_modes", "run_demo"]
 
@@ -353,8 +352,9 @@ class AnswerAsked:
     others: tuple[str, ...] = ()
     linear: str | None = None
 
-    def refuse(self, event: EventKind) -> None:
+    def refuse(self, assembly: Assembly, name: str) -> None:
         """Raise for what an event of this kind cannot show, before anything is solved."""
+        event = assembly.event_named(name)
         from holokine.api.answers import ANSWER_CLASSES
 
         asked = {"film": self.film is not None, "instant": self.at is not None, "signed": self.signed,
@@ -366,6 +366,10 @@ class AnswerAsked:
                 homes = " and ".join(kind.words for kind, c in ANSWER_CLASSES.items() if extra in c.extras)
                 verb = "belong" if " and " in options[extra] else "belongs"
                 raise click.UsageError(f"{options[extra]} {verb} to {homes}; this event is one of {event.words}")
+        for other in self.others:
+            if type(assembly.event_named(other)) is not type(event):
+                raise click.UsageError(f'"{other}" is one of {assembly.event_named(other).words}; beside "{name}" go '
+                                       f"{event.words} only")  # fmt: skip
 
 
 @dataclass
@@ -381,12 +385,12 @@ class AnswerView(_View):
         if not is_run_file(path):
             assembly = about_asked(Assembly.read(path))
             described = assembly.event_named(event)
-            asked.refuse(described)
+            asked.refuse(assembly, event)
             if not described.needs_modes:
                 if wanted.given:
                     raise click.UsageError(f"{described.words} need no modes: leave out --count and --upto")
                 return cls.about(assembly.respond(event), asked)
-        modes = open_modes(path, wanted, before=lambda a: asked.refuse(a.event_named(event)))
+        modes = open_modes(path, wanted, before=lambda a: asked.refuse(a, event))
         return cls.about(modes.respond(event), asked)
 
     @classmethod
