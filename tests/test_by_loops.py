@@ -485,7 +485,7 @@ def test_cells_and_heads_of_tables():
     }  # fmt: skip
     for (column, value), text in table.items():
         assert cell_text(column, value) == text, column
-    heads = {"effective_z_kg": ("effective z", "kg"), "time_ms": ("time", "ms"), "n_per_mm": ("n per mm", ""), "stiffness_n_per_mm":
+    heads = {"effective_z_kg": ("effective z", "kg"), "time_ms": ("time", "ms"), "stiffness_n_per_mm":
              ("stiffness", "N/mm"), "inertia_kg_m2": ("inertia", "kg m²"), "what": ("what", ""), "_hz": (" hz", "")}  # fmt: skip
     for column, words in heads.items():
         assert column_words(column) == words, column
