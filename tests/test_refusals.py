@@ -396,6 +396,94 @@ COMMANDS = [
 ]  # fmt: skip
 
 
+CALLS = [
+    ("m.respond('flood')", "UnknownNameError", 'there is no event "flood"'),
+    ("m.respond({})", "DescriptionError", "the event given: an event: give exactly one of spectrum, support spectra, pulse, support pulses, loa"),
+    ("m.respond({'spectrum': {'x': {'frequency': [1, 2], 'acceleration': [1, 1]}}, 'pulse': {}})", "DescriptionError", "the event given: an event: give exactly one of spectrum, support spectra, pulse, support pulses, loa"),
+    ("m.respond({'wave': 1})", "DescriptionError", "the event given: an event: give exactly one of spectrum, support spectra, pulse, support pulses, loa"),
+    ("m.respond({'random': {'z': {'frequency': [5, 200], 'density': [1e-2, 1e-2]}}, 'damping': 0})", "EventError", 'event "event": the mode at 5.547 Hz has no damping, under which random vibration grows without bound'),
+    ("m.respond({'spectrum': {'x': {'frequency': [20, 30], 'acceleration': [1, 1]}}})", "EventError", 'event "event", spectrum x: 7 of the modes lie outside the table of 20 to 30 Hz: 4.93, 5.547, 12.34,'),
+    ("m.respond({'sweep': [5, 50], 'base': {'z': 1}, 'damping': 0.0})", "EventError", "the sweep passes 2 modes without damping, whose answer is infinite: 5.547 Hz, 21.42 Hz"),
+    ("m.respond({'pulse': {'z': {'half sine': {'peak': 1, 'duration': 0.01}}}, 'step': 1e-9})", "EventError", 'event "event": 1.756972e+09 rows would be needed, and 2,000,000 are the most; give a longer step, a'),
+    ("m.enough(1.5)", "DescriptionError", "a share of mass lies between 0 and 100 %, got 1.5"),
+    ("m.enough(0.9, ['w'])", "DescriptionError", 'unknown direction "w"; directions are x y z rx ry rz'),
+    ("m.energy(['nobody'])", "UnknownNameError", 'there is no group "nobody"'),
+    ("m.scaled('heavy')", "UnitError", "to: expected an energy such as J, got 'heavy'"),
+    ("m.peak_at_energy('5 kg')", "UnitError", 'energy: expected an energy such as J, got "kg", which is of the dimension kg'),
+    ("m.at_points(scale='big')", "UnitError", "to: expected an energy such as J, got 'big'"),
+    ("m.picture(99, 'x.png')", "UnknownNameError", "there is no mode 99: modes 1 to 8 were extracted"),
+    ("m.picture(1, 'x.png', colour='heat')", "HolokineError", 'colour: expected displacement, energy or stress, got "heat"'),
+    ("m.animate(99, 'x.gif')", "UnknownNameError", "there is no mode 99: modes 1 to 8 were extracted"),
+    ("m.animate(1, 'x.avi')", "HolokineError", 'x.avi: an animation ends with .gif or .mp4, not ".avi"'),
+    ("m.sheet('x.png', list(range(1, 20)))", "UnknownNameError", "there is no mode 9: modes 1 to 8 were extracted"),
+    ("m.conservatism('quake')", "EventError", '"quake" is not a base pulse alone: name one, whose own spectra are then taken'),
+    ("m.save('/nowhere/x.run')", "RunFileError", "/nowhere/x.run: there is no folder /nowhere"),
+    ("t.history('nobody')", "UnknownNameError", 'there is no gauge "nobody"'),
+    ("t.deformed('9 s')", "EventError", "the history runs from -0.0006 to 0.206 s; 9 s lies outside"),
+    ("t.deformed('soon')", "UnitError", "at: expected a time such as s, got 'soon'"),
+    ("t.animate('x.avi')", "HolokineError", 'x.avi: an animation ends with .gif or .mp4, not ".avi"'),
+    ("t.shock('sway x')", "EventError", '"sway x": name one component of an acceleration gauge'),
+    ("t.shock('pump')", "EventError", '"pump": name one component of an acceleration gauge: pump x, pump y, pump z'),
+    ("t.transfer('pump z')", "AttributeError", 'answers to events in time (pulse, support pulses, loads, let go) have no "transfer"'),
+    ("t.resonances()", "AttributeError", 'answers to events in time (pulse, support pulses, loads, let go) have no "resonances"'),
+    ("s.history('pump z')", "AttributeError", 'answers to response spectra (spectrum, support spectra) have no "history"'),
+    ("s.animate('x.gif')", "AttributeError", 'answers to response spectra (spectrum, support spectra) have no "animate"'),
+    ("s.shock('pump z')", "AttributeError", 'answers to response spectra (spectrum, support spectra) have no "shock"'),
+    ("w.deformed('500 Hz')", "EventError", "the sweep runs from 5 to 200 Hz; 500 Hz lies outside"),
+    ("w.deformed('5 ms')", "UnitError", 'at: expected a frequency such as Hz, got "ms", which is of the dimension s'),
+    ("w.history('pump z')", "AttributeError", 'answers to sine sweeps (sweep) have no "history"'),
+    ("w.animate('x.gif', window=(0, 1))", "EventError", "steady vibration has no time window: its film is one cycle"),
+    ("r.density('nobody')", "UnknownNameError", 'there is no gauge "nobody"'),
+    ("r.history('pump z')", "AttributeError", 'answers to random vibration (random) have no "history"'),
+    ("r.deformed('1 s')", "AttributeError", 'answers to random vibration (random) have no "deformed"'),
+    ("a.modes(0)", "SolverError", "shelf.yaml: the number of modes must be 1 or more, got 0"),
+    ("a.modes(count=3, upto='-5 Hz')", "SolverError", "shelf.yaml: the upper frequency must be greater than 0 Hz, got -5"),
+    ("a.modes(near='50 Hz', above='2 Hz')", "SolverError", "shelf.yaml: give a frequency to look around, or a range, not both"),
+    ("a.modes(upto='5 kg')", "UnitError", 'upto: expected a frequency such as Hz, got "kg", which is of the dimension kg'),
+    ("a.variant('thinner')", "UnknownNameError", 'there is no variant "thinner"'),
+    ("a.changed({'part': {}})", "UnknownNameError", 'changed: unknown key "part"'),
+    ("a.changed({'parts': {'lid': {}}})", "DescriptionError", "changed: parts, lid: a part has one geometry: give exactly one of beam, ring, plate, cylinder, box,"),
+    ("a.point('p', [0, 0])", "DescriptionError", "points, p, at: expected three lengths [x, y, z], got [0, 0]"),
+    ("a.part('q', beam={}, plate={})", "DescriptionError", 'parts, q, beam: the key "through" is missing'),
+    ("a.part('q')", "DescriptionError", "parts, q: a part has one geometry: give exactly one of beam, ring, plate, cylin"),
+    ("a.gauge('g')", "DescriptionError", "gauges, g: a gauge has one kind: give exactly one of displacement, rotation, ve"),
+    ("a.event('e')", "DescriptionError", "events, e: an event: give exactly one of spectrum, support spectra, pulse, supp"),
+    ("a.load('l')", "DescriptionError", "loads, l: a load: give exactly one of gravity, force or moment, pressure, move"),
+    ("a.mass('m', at='pump', mass=-1)", "DescriptionError", "masses, m, mass: must be at least 0, got -1"),
+    ("a.support('s', at='f1')", "DescriptionError", "supports, s: holds no direction; directions are x y z rx ry rz, or all; one-way"),
+    ("a.band('b')", "DescriptionError", "bands, b: a band: give exactly one of range, speed (got none)"),
+    ("a.damping(-1)", "DescriptionError", "damping, ratio: must be at least 0, got -1"),
+    ("a.damping({'table': []})", "DescriptionError", "damping: the table has no row"),
+    ("a.write('/nowhere/x.yaml')", "OutputError", "/nowhere/x.yaml: cannot be written (No such file or directory)"),
+    ("a.about('lying')", "UnknownNameError", 'there is no state "lying"'),
+    ("a.rest('lying')", "UnknownNameError", 'there is no state "lying"'),
+    ("a.static('drop')", "EventError", '"drop" is not an event of loads at rest (static)'),
+    ("hk.Assembly.read('/nowhere.yaml')", "DescriptionError", "/nowhere.yaml: there is no such file"),
+    ("hk.Assembly.read('/tmp')", "DescriptionError", "/tmp: is a folder, not a file"),
+    ("hk.Modes.open('/nowhere.run')", "RunFileError", "/nowhere.run: there is no such file"),
+    ("hk.Modes.open('shelf.yaml')", "RunFileError", "shelf.yaml: is not a run file"),
+    ("a.vary({})", "DescriptionError", "nothing is varied: name a parameter with its values"),
+    ("a.vary({'parts/top/plate/thickness': []})", "DescriptionError", 'parameter "parts/top/plate/thickness": expected values, such as 2, 3, 4 mm'),
+    ("a.vary({'parts/top/plate/thickness': ['3 mm']}, samples=1)", "DescriptionError", "a hypercube takes two samples at least, got 1"),
+    ("a.scatter({})", "DescriptionError", "nothing scatters: name a parameter with its distribution"),
+    ("a.scatter({'parts/top/plate/thickness': '3 mm'})", "DescriptionError", 'parameter "parts/top/plate/thickness": scatter takes a distribution (normal 3 mm +- 5 %, lognormal,'),
+    ("a.refine(times=[1.0])", "DescriptionError", "meshes are refined by factors above 1, such as 1.5 and 2"),
+    ("a.refine(times=[])", "DescriptionError", "meshes are refined by factors above 1, such as 1.5 and 2"),
+    ("a.reach('parts/top/plate/thickness', mode=1, to='-3 Hz')", "DescriptionError", "a mode is brought to a frequency above zero, got -3 Hz"),
+    ("a.reach('parts/top/plate/thickness', mode=0, to='30 Hz')", "UnknownNameError", "there is no mode 0: modes 1 to 8 were extracted"),
+    ("a.coordinates('nowhere')", "UnknownNameError", 'there is no part or point "nowhere" with nodes'),
+    ("hk.match({'frequency': [1, 2], 'acceleration': [1]})", "DescriptionError", "spectrum: the columns have 2 and 1 values"),
+    ("hk.formula('beam')", "DescriptionError", 'formula "beam": length, E, I, mass_per_length missing'),
+    ("hk.formula('pendulum', length=1)", "UnknownNameError", 'there is no formula "pendulum"'),
+    ("hk.formula('beam', length=1, E=2e11, I=1e-8, mass_per_length=1, ends='free')", "DescriptionError", 'ends: expected two of fixed, pinned, sliding, free with a hyphen, such as fixed-free, got "free"'),
+    ("hk.formula('beam', length=-1, E=2e11, I=1e-8, mass_per_length=1)", "DescriptionError", 'formula "beam", length: must be greater than 0, got -1'),
+    ("hk.formula('beam', length=1, E=2e11, I=1e-8, mass_per_length=1, colour=2)", "UnknownNameError", 'formula "beam": there is no input "colour"'),
+    ("a.modes(2).compare(3)", "TypeError", "compare takes the modes of another run, such as assembly.modes(), got 3"),
+    ("m.guidance(change=0)", "DescriptionError", "change: a share of stiffness or mass above -100 % and not 0, got 0"),
+    ("m.guidance(change=-1.5)", "DescriptionError", "above -100 % and not 0, got -1.5"),
+]  # fmt: skip
+
+
 @pytest.fixture(scope="module")
 def folder(tmp_path_factory) -> Path:
     made = tmp_path_factory.mktemp("shelf")
@@ -492,3 +580,29 @@ def test_commands_say_the_same_and_end_with_two(number, tmp_path):
         assert words in done.stderr
         assert done.stdout == ""
     assert sorted(p.name for p in tmp_path.iterdir()) == before
+
+
+def test_calls_refuse_what_cannot_be_by_the_name_of_the_argument(folder, monkeypatch):
+    """From Python: errors of ours (of Python where an attribute or a type is wrong), and the assembly as it was."""
+    monkeypatch.chdir(folder)
+    m = hk.Modes.open("shelf.run")
+    names = {
+        "hk": hk,
+        "m": m,
+        **{k: m.respond(e) for k, e in {"t": "drop", "s": "quake", "w": "test", "r": "ship"}.items()},
+    }
+    before = {p.name: p.read_bytes() for p in folder.iterdir()}
+    fell_short = []
+    for call, kind, words in CALLS:
+        names["a"] = a = hk.Assembly.read("shelf.yaml")
+        was = a.document.data
+        try:
+            eval(call, dict(names))  # the table's own text
+            fell_short.append(f"{call}: accepted")
+        except Exception as err:
+            if type(err).__name__ != kind or words not in str(err):
+                fell_short.append(f"{call}: {type(err).__name__}: {err}")
+        if a.document.data != was:
+            fell_short.append(f"{call}: changed the assembly")
+    assert not fell_short, "\n".join(fell_short)
+    assert {p.name: p.read_bytes() for p in folder.iterdir()} == before

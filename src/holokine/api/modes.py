@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.errors import UnknownNameError, nearest_hint
+from holokine.errors import DescriptionError, UnknownNameError, nearest_hint
 from holokine.units import argument_of
 
 if TYPE_CHECKING:
@@ -245,7 +245,14 @@ class Modes:
         """Change of each frequency, in percent, for `change` more stiffness or mass of each member, largest first.
 
         First order in the change, from the shares of energy; `Assembly.adjusted` runs it.
+
+        Raises
+        ------
+        DescriptionError
+            A change of nothing, or to nothing.
         """
+        if not change > -1.0 or change == 0.0:
+            raise DescriptionError(f"change: a share of stiffness or mass above -100 % and not 0, got {change:g}")
         from holokine.show.mode_tables import guidance_table
 
         return guidance_table(self.set, *self._by(by), change)
@@ -278,7 +285,6 @@ class Modes:
         UnitError, DescriptionError
             A share that is not between 0 and 100 %, or an unknown direction.
         """
-        from holokine.errors import DescriptionError
         from holokine.modes.participation import DIRECTIONS, enough_mass
 
         wanted = argument_of("share", share, "number")
@@ -357,6 +363,8 @@ class Modes:
         from holokine.api.compared import Compared
         from holokine.modes.compare import compare_modes
 
+        if not isinstance(after, Modes):
+            raise TypeError(f"compare takes the modes of another run, such as assembly.modes(), got {after!r:.60}")
         return Compared(self, after, compare_modes(self.set, after.set))
 
     def participation(self) -> pd.DataFrame:

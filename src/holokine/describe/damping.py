@@ -61,7 +61,9 @@ class Damping(Strict):
             raise complaint("the list of ratios is empty")
         if self.table is not None:
             frequencies = [row[0] for row in self.table]
-            if not frequencies or any(b <= a for a, b in pairwise(frequencies)):
+            if not frequencies:
+                raise complaint("the table has no row; a row is a frequency and a ratio, such as [5 Hz, 2 %]")
+            if any(b <= a for a, b in pairwise(frequencies)):
                 raise complaint("the table's frequencies must rise from row to row")
         if self.rayleigh is not None and self.rayleigh[0][0] == self.rayleigh[1][0]:
             raise complaint("the two frequencies must differ")
