@@ -1,0 +1,463 @@
+# ruff: noqa: E501
+"""Whole assemblies against a small frame program of its own: dense matrices, loops, and no modes where modes are not needed.
+
+Frames of random shape with bodies, springs, dampers and rigid arms: matrices, frequencies, participation, answers to loads
+at rest, spectra, pulses, sweeps and random motion, each by another way than the library's (direct solution of the
+equations of motion, matrix exponentials, quadrature, double sums).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from itertools import pairwise
+
+import numpy as np
+import pytest
+import scipy.linalg
+from scipy.integrate import quad
+
+import holokine as hk
+
+E_, G_, RHO = 2.0e11, 7.7e10, 7800.0
+RATIO = 0.03
+
+
+@dataclass
+class Frame:
+    """A frame: places of nodes, members (ends, area, I about local y and z, J), bodies, springs, an arm, and held nodes."""
+
+    places: np.ndarray
+    members: list[tuple[int, int, float, float, float, float]]
+    bodies: list[tuple[int, float, np.ndarray, np.ndarray]] = field(default_factory=list)  # node, mass, inertia, offset
+    springs: list[tuple[int, int, float, float]] = field(default_factory=list)  # ends (-1: ground), stiffness, damping
+    arm: tuple[int, int] | None = None  # the second follows the first as one rigid body
+    held: tuple[int, ...] = (0, 1)
+
+    # -- the same for the library --------------------------------------------------------------------------
+
+    def assembly(self) -> hk.Assembly:
+        a = hk.Assembly("frame").material("m", E=E_, G=G_, density=RHO)
+        for k, p in enumerate(self.places.tolist()):
+            a.point(f"p{k}", p)
+        for n, (i, j, area, iy, iz, torsion) in enumerate(self.members):
+            a.section(f"s{n}", properties={"area": area, "Iy": iy, "Iz": iz, "J": torsion})
+            a.part(f"b{n}", beam={"through": [f"p{i}", f"p{j}"], "section": f"s{n}", "up": self.up(i, j).tolist(),
+                                  "divisions": 1, "theory": "euler"}, material="m")  # fmt: skip
+        for n, (k, mass, inertia, offset) in enumerate(self.bodies):
+            a.mass(f"m{n}", at=f"p{k}", mass=mass, inertia=inertia.tolist(), offset=offset.tolist())
+        for n, (i, j, stiffness, damping) in enumerate(self.springs):
+            ends = [f"p{i}", "ground" if j < 0 else f"p{j}"]
+            axis = {"axis": "x"} if j < 0 else {}
+            a.spring(f"k{n}", between=ends, stiffness=stiffness, **({"damping": damping} if damping else {}), **axis)
+        if self.arm is not None:
+            a.link("arm", rigid=f"p{self.arm[0]}", to={"points": [f"p{self.arm[1]}"]})
+        for k in self.held:
+            a.support(f"at {k}", at=f"p{k}", hold="all")
+            a.gauge(f"r{k}", reaction=f"at {k}", portion="elastic")
+        for k in self.free_points:
+            a.gauge(f"u{k}", displacement=f"p{k}").gauge(f"a{k}", acceleration=f"p{k}").gauge(f"v{k}", velocity=f"p{k}",
+                                                                                             motion="relative")  # fmt: skip
+        return a.damping(RATIO)
+
+    @property
+    def free_points(self) -> list[int]:
+        return [k for k in range(len(self.places)) if k not in self.held]
+
+    # -- dense ---------------------------------------------------------------------------------------------
+
+    def up(self, i: int, j: int) -> np.ndarray:
+        """A direction square to the member: its local z."""
+        x = (self.places[j] - self.places[i]) / np.linalg.norm(self.places[j] - self.places[i])
+        z = np.cross(x, [0.3, 1.0, 0.2])
+        return z / np.linalg.norm(z)
+
+    def matrices(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """K, M and C of all motions."""
+        n = 6 * len(self.places)
+        K, M, C = np.zeros((3, n, n))
+        for i, j, area, iy, iz, torsion in self.members:
+            x = self.places[j] - self.places[i]
+            length = float(np.linalg.norm(x))
+            z = self.up(i, j)
+            axes = np.array([x / length, np.cross(z, x / length), z])
+            k, m = member(length, area, iy, iz, torsion)
+            T = scipy.linalg.block_diag(*[axes] * 4)
+            dofs = [*range(6 * i, 6 * i + 6), *range(6 * j, 6 * j + 6)]
+            K[np.ix_(dofs, dofs)] += T.T @ k @ T
+            M[np.ix_(dofs, dofs)] += T.T @ m @ T
+        for k, mass, inertia, offset in self.bodies:
+            S = cross(offset)
+            own = np.zeros((6, 6))
+            own[:3, :3] = mass * np.eye(3)
+            own[:3, 3:], own[3:, :3] = -mass * S, mass * S
+            own[3:, 3:] = np.diag(inertia) - mass * S @ S
+            M[6 * k : 6 * k + 6, 6 * k : 6 * k + 6] += own
+        for i, j, stiffness, damping in self.springs:
+            d = np.array([1.0, 0, 0]) if j < 0 else self.places[j] - self.places[i]
+            row = np.zeros(n)
+            row[6 * i : 6 * i + 3] = d / np.linalg.norm(d)
+            if j >= 0:
+                row[6 * j : 6 * j + 3] = -d / np.linalg.norm(d)
+            K += stiffness * np.outer(row, row)
+            C += damping * np.outer(row, row)
+        return K, M, C
+
+    def reduction(self) -> np.ndarray:
+        """All motions by the free ones."""
+        n = 6 * len(self.places)
+        T = np.eye(n)
+        gone = [d for k in self.held for d in range(6 * k, 6 * k + 6)]
+        if self.arm is not None:
+            one, two = self.arm
+            T[6 * two : 6 * two + 6, 6 * two : 6 * two + 6] = 0.0
+            T[6 * two : 6 * two + 6, 6 * one : 6 * one + 6] = np.eye(6)
+            T[6 * two : 6 * two + 3, 6 * one + 3 : 6 * one + 6] = -cross(self.places[two] - self.places[one])
+            gone += range(6 * two, 6 * two + 6)
+        return T[:, [d for d in range(n) if d not in gone]]
+
+    def rigid(self, axis: int) -> np.ndarray:
+        return np.tile(np.eye(6)[axis], len(self.places))
+
+
+def cross(v: np.ndarray) -> np.ndarray:
+    return np.array([[0, -v[2], v[1]], [v[2], 0, -v[0]], [-v[1], v[0], 0]])
+
+
+def member(length: float, area: float, iy: float, iz: float, torsion: float) -> tuple[np.ndarray, np.ndarray]:
+    """Bernoulli's beam: stiffness and consistent mass, motions u v w rx ry rz of both ends (Przemieniecki 1968)."""
+    k, m = np.zeros((12, 12)), np.zeros((12, 12))
+    bar, hat = np.array([[1, -1], [-1, 1.0]]), np.array([[2, 1], [1, 2.0]]) / 6
+    k[np.ix_([0, 6], [0, 6])] = E_ * area / length * bar
+    m[np.ix_([0, 6], [0, 6])] = RHO * area * length * hat
+    k[np.ix_([3, 9], [3, 9])] = G_ * torsion / length * bar
+    m[np.ix_([3, 9], [3, 9])] = RHO * (iy + iz) * length * hat
+    a = length
+    bend = np.array([[12, 6 * a, -12, 6 * a], [6 * a, 4 * a * a, -6 * a, 2 * a * a], [-12, -6 * a, 12, -6 * a],
+                     [6 * a, 2 * a * a, -6 * a, 4 * a * a]])  # fmt: skip
+    mass = np.array([[156, 22 * a, 54, -13 * a], [22 * a, 4 * a * a, 13 * a, -3 * a * a], [54, 13 * a, 156, -22 * a],
+                     [-13 * a, -3 * a * a, -22 * a, 4 * a * a]])  # fmt: skip
+    for inertia, dofs, sign in ((iz, [1, 5, 7, 11], 1.0), (iy, [2, 4, 8, 10], -1.0)):
+        turn = np.diag([1, sign, 1, sign])
+        k[np.ix_(dofs, dofs)] += E_ * inertia / a**3 * turn @ bend @ turn
+        m[np.ix_(dofs, dofs)] += RHO * area * a / 420 * turn @ mass @ turn
+    return k, m
+
+
+def frame(seed: int, *, damper: bool = False) -> Frame:
+    rng = np.random.default_rng(seed)
+    places = np.array([[0, 0, 0], [1, 0, 0], [0.1, 0.2, 0.8], [1.1, -0.1, 0.9], [0.5, 0.9, 1.1], [0.7, 1.2, 1.3]])
+    places += rng.uniform(-0.08, 0.08, places.shape)
+    ends = [(0, 2), (1, 3), (2, 3), (2, 4), (3, 4)]
+    members = []
+    for i, j in ends:
+        iy, iz = rng.uniform(2, 9, 2) * 1e-8
+        members.append((i, j, rng.uniform(3, 9) * 1e-4, iy, iz, 0.6 * (iy + iz)))
+    bodies = [
+        (5, 6.0, rng.uniform(0.08, 0.12, 3), rng.uniform(-0.05, 0.05, 3)),
+        (3, 2.0, np.full(3, 0.02), np.zeros(3)),
+    ]
+    springs = [(2, 5, 4e4, 0.0), (4, -1, 2e4, 0.0)]
+    if damper:
+        springs.append((3, 5, 1e3, 90.0))
+    return Frame(places, members, bodies, springs, (4, 5))
+
+
+class Dense:
+    """A frame's equations of motion relative to its base, with every mode damped alike and dampers of their own."""
+
+    def __init__(self, frame: Frame) -> None:
+        self.frame, self.T = frame, frame.reduction()
+        self.K_all, self.M_all, C = frame.matrices()
+        self.K, self.M = (self.T.T @ A @ self.T for A in (self.K_all, self.M_all))
+        lam, self.shapes = scipy.linalg.eigh(self.K, self.M)
+        self.omega = np.sqrt(lam)
+        self.damping = self.M @ self.shapes @ np.diag(2 * RATIO * self.omega) @ self.shapes.T @ self.M
+        self.damping = self.damping + self.T.T @ C @ self.T
+
+    def push(self, axis: int) -> np.ndarray:
+        return -self.T.T @ (self.M_all @ self.frame.rigid(axis))
+
+    def response(self, f: float, axis: int) -> np.ndarray:
+        """Complex motion of all nodes under 1 m/s² of the base at a frequency, by one solve."""
+        w = 2 * np.pi * f
+        return self.T @ np.linalg.solve(self.K - w**2 * self.M + 1j * w * self.damping, self.push(axis).astype(complex))
+
+    def read(self, u: np.ndarray, v: np.ndarray, a: np.ndarray, base: np.ndarray) -> dict[str, np.ndarray]:
+        """Readings of motions of all nodes (dofs, ...) over a base acceleration (3, ...)."""
+        told = {}
+        for k in self.frame.free_points:
+            for d, axis in enumerate("xyz"):
+                told[f"u{k} {axis}"], told[f"v{k} {axis}"] = u[6 * k + d], v[6 * k + d]
+                told[f"a{k} {axis}"] = a[6 * k + d] + base[d]
+        return told
+
+    def reactions(self, u: np.ndarray, force: np.ndarray) -> dict[str, float]:
+        """Forces of the supports at rest; what acts on a held node goes straight to its support."""
+        told = self.K_all @ u - force
+        return {f"r{k} {axis}": float(told[6 * k + d]) for k in self.frame.held for d, axis in enumerate("xyz")}
+
+
+def peaks(answer, column: str = "peaks") -> dict[str, float]:
+    result = answer.result
+    return {r.label: float(v) for r, v in zip(result.reduced.readings, getattr(result, column), strict=True)}
+
+
+def close(found: dict[str, float], expected: dict[str, float], rel: float) -> None:
+    largest: dict[str, float] = {}
+    for label, value in expected.items():
+        largest[label[0]] = max(largest.get(label[0], 0.0), abs(value))
+    assert set(expected) <= set(found)
+    for label, value in expected.items():
+        assert abs(found[label]) == pytest.approx(abs(value), rel=rel, abs=rel * largest[label[0]] * 1e-2), label
+
+
+@pytest.fixture(scope="module", params=[1, 2, 3])
+def pair(request) -> tuple[Frame, Dense, hk.Modes]:
+    one = frame(request.param)
+    dense = Dense(one)
+    return one, dense, one.assembly().modes(count=len(dense.omega))
+
+
+def test_matrices_are_those_of_the_textbook(pair):
+    _, dense, modes = pair
+    system = modes.assembly.system
+    np.testing.assert_allclose(system.stiffness.toarray(), dense.K_all, rtol=1e-9, atol=1e-9 * dense.K_all.max())
+    np.testing.assert_allclose(system.mass.toarray(), dense.M_all, rtol=1e-9, atol=1e-12)
+    assert system.free_size == len(dense.K)
+
+
+def test_frequencies_shapes_and_participation(pair):
+    one, dense, modes = pair
+    np.testing.assert_allclose(modes.frequencies_hz, dense.omega / (2 * np.pi), rtol=1e-9)
+    full = dense.T @ dense.shapes
+    alike = (modes.set.shapes @ dense.M_all @ full) ** 2
+    np.testing.assert_allclose(np.diag(alike), 1.0, rtol=1e-8)
+    for axis in range(3):
+        gamma = full.T @ dense.M_all @ one.rigid(axis)
+        np.testing.assert_allclose(modes.set.effective_mass[:, axis], gamma**2, rtol=1e-7, atol=1e-9)
+    free = [dense.push(d) @ np.linalg.solve(dense.M, dense.push(d)) for d in range(3)]
+    np.testing.assert_allclose(modes.set.effective_mass[:, :3].sum(axis=0), free, rtol=1e-9)
+
+
+def test_loads_at_rest(pair):
+    one, dense, modes = pair
+    a = modes.assembly.changed({"loads": {"own": {"gravity": "-z"}, "pull": {"at": "p4", "force": [300, -200, 50],
+                                "moment": [10, 20, -5]}}, "events": {"rest": {"static": {"own": 1.0, "pull": 2.0}}}})  # fmt: skip
+    force = -9.80665 * dense.M_all @ one.rigid(2)
+    force[24:30] += 2.0 * np.array([300, -200, 50, 10, 20, -5])
+    u = dense.T @ np.linalg.solve(dense.K, dense.T.T @ force)
+    still = np.zeros_like(u)
+    expected = {k: v for k, v in dense.read(u, still, still, np.zeros(3)).items() if k[0] == "u"}
+    expected |= dense.reactions(u, force)
+    close(peaks(a.static("rest")), {k: float(v) for k, v in expected.items()}, 1e-8)
+
+
+def test_a_sweep_is_the_direct_solution_at_every_frequency(pair):
+    _, dense, modes = pair
+    at = [7.0, 19.0, 33.3, 61.0, 240.0]
+    result = modes.respond({"sweep": {"at": at}, "base": {"x": 1.0, "z": {"amplitude": 2.0, "phase": 0.7}}}).result
+    np.testing.assert_allclose(result.frequency_hz, at, rtol=1e-12)
+    drive = np.array([1.0, 0, 2.0 * np.exp(0.7j)])
+    told = []
+    for f in at:
+        w, u = 2 * np.pi * f, dense.response(f, 0) + 2.0 * np.exp(0.7j) * dense.response(f, 2)
+        told.append(dense.read(u, 1j * w * u, -(w**2) * u, drive))
+    for number, reading in enumerate(result.reduced.readings):
+        if reading.label in told[0]:
+            expected = np.array([row[reading.label] for row in told])
+            size = max(np.abs(list(row.values())).max() for row in told)
+            np.testing.assert_allclose(result.values(number).ravel(), expected, rtol=1e-7, atol=1e-10 * size)
+
+
+@pytest.mark.parametrize("damper", [False, True])
+def test_a_pulse_is_the_matrix_exponential_of_the_whole(damper):
+    """Histories on rows: x' = A x + B p(t) with p straight between rows, from step to step by one exponential."""
+    one = frame(4, damper=damper)
+    dense = Dense(one)
+    modes = one.assembly().modes(count=len(dense.omega))
+    table = {"time": [0.0, 0.004, 0.011, 0.02], "acceleration": [0.0, 30.0, -12.0, 0.0]}
+    answer = modes.respond({"pulse": {"x": {"table": table}, "y": {"table": {**table, "acceleration": [0, 5, 5, 0]}}},
+                            "ring down": 0.03})  # fmt: skip
+    result = answer.result
+    time, load = result.time, result.base[:, :3]
+    n = len(dense.K)
+    inverse = np.linalg.inv(dense.M)
+    A = np.block([[np.zeros((n, n)), np.eye(n)], [-inverse @ dense.K, -inverse @ dense.damping]])
+    B = np.vstack([np.zeros((n, 3)), inverse @ np.column_stack([dense.push(d) for d in range(3)])])
+    known: dict[float, np.ndarray] = {}
+    x, states = np.zeros(2 * n), [np.zeros(2 * n)]
+    for k in range(len(time) - 1):
+        h = round(float(time[k + 1] - time[k]), 12)
+        if h > 0:
+            if h not in known:
+                whole = np.zeros((2 * n + 6, 2 * n + 6))
+                whole[: 2 * n, : 2 * n], whole[: 2 * n, 2 * n : 2 * n + 3] = A, B
+                whole[2 * n : 2 * n + 3, 2 * n + 3 :] = np.eye(3) / h
+                known[h] = scipy.linalg.expm(whole * h)
+            x = (known[h] @ np.concatenate([x, load[k], load[k + 1] - load[k]]))[: 2 * n]
+        states.append(x)
+    X = np.array(states).T
+    u, v = dense.T @ X[:n], dense.T @ X[n:]
+    a = dense.T @ (A @ X + B @ load.T)[n:]
+    expected = dense.read(u, v, a, load.T)
+    top: dict[str, float] = {}
+    for label, history in expected.items():
+        top[label[0]] = max(top.get(label[0], 0.0), float(np.abs(history).max()))
+    for number, reading in enumerate(result.reduced.readings):
+        if reading.label in expected:
+            np.testing.assert_allclose(result.history(number), expected[reading.label], rtol=1e-6,
+                                       atol=1e-6 * top[reading.label[0]], err_msg=reading.label)  # fmt: skip
+            assert abs(result.peaks[number]) >= np.abs(expected[reading.label]).max() * (1 - 1e-6)
+
+
+@pytest.mark.parametrize("rule", ["srss", "cqc", "absolute", "double sum"])
+def test_spectra_combined_by_plain_sums(pair, rule):
+    one, dense, modes = pair
+    f, g = [1.0, 20.0, 5000.0], [2.0, 30.0, 6.0]
+    event = {
+        "spectrum": {"x": {"frequency": f, "acceleration": g}},
+        "combine": rule,
+        **({"duration": 5.0} if rule == "double sum" else {}),
+    }
+    answer = modes.respond(event)
+    sa = np.exp(np.interp(np.log(dense.omega / (2 * np.pi)), np.log(f), np.log(g)))
+    full = dense.T @ dense.shapes
+    gamma = dense.shapes.T @ (-dense.push(0))
+    z, n = RATIO, len(dense.omega)
+    rho = np.eye(n)
+    if rule == "absolute":
+        rho = np.ones((n, n))
+    if rule == "cqc":  # Der Kiureghian 1981, equal damping
+        r = dense.omega[None] / dense.omega[:, None]
+        rho = 8 * z * z * (1 + r) * r**1.5 / ((1 - r**2) ** 2 + 4 * z * z * r * (1 + r) ** 2)
+    if rule == "double sum":  # Rosenblueth & Elorduy 1969, with the widening of a strong motion that ends
+        wide = z + 2.0 / (5.0 * dense.omega)
+        damped = dense.omega * np.sqrt(1 - z**2)
+        rho = 1.0 / (
+            1.0
+            + (
+                (damped[:, None] - damped[None])
+                / (wide[:, None] * dense.omega[:, None] + wide[None] * dense.omega[None])
+            )
+            ** 2
+        )
+    expected = {}
+    modal = full * (gamma * sa / dense.omega**2)
+    for k in one.free_points:
+        for d, axis in enumerate("xyz"):
+            parts = modal[6 * k + d]
+            parts = np.abs(parts) if rule in ("absolute", "double sum") else parts
+            expected[f"u{k} {axis}"] = float(np.sqrt(max(parts @ rho @ parts, 0.0)))
+    close(peaks(answer), expected, 1e-6)
+
+
+@pytest.mark.parametrize("damper", [False, True])
+def test_random_motion_is_the_quadrature_of_the_direct_solution(damper):
+    one = frame(5, damper=damper)
+    dense = Dense(one)
+    modes = one.assembly().modes(count=len(dense.omega))
+    rows, density = [5.0, 30.0, 300.0], [0.2, 2.0, 0.05]
+    answer = modes.respond({"random": {"z": {"frequency": rows, "density": density}}})
+
+    def square(f: float) -> np.ndarray:
+        w = 2 * np.pi * f
+        s = np.exp(np.interp(np.log(f), np.log(rows), np.log(density)))
+        u = dense.response(f, 2)
+        told = dense.read(u, 1j * w * u, -(w**2) * u, np.array([0, 0, 1.0]))
+        return s * np.abs(np.array(list(told.values()))) ** 2
+
+    # Gauss's rule between the rows and about every resonance, on the logarithm of the frequency
+    own = dense.omega / (2 * np.pi)
+    cuts = np.unique(
+        np.concatenate([rows, *(own * (1 + k * RATIO) for k in (-8, -4, -2, -1, -0.5, 0, 0.5, 1, 2, 4, 8))])
+    )
+    cuts = cuts[(cuts >= rows[0]) & (cuts <= rows[-1])]
+    x, w = np.polynomial.legendre.leggauss(12)
+    total = 0.0
+    for low, high in pairwise(cuts):
+        half = 0.5 * np.log(high / low)
+        for place, weight in zip(x, w, strict=True):
+            f = np.sqrt(low * high) * np.exp(half * place)
+            total = total + half * weight * f * square(float(f))
+    labels = list(dense.read(*np.zeros((3, 36)), np.zeros(3)))
+    close(peaks(answer, "rms"), dict(zip(labels, np.sqrt(total), strict=True)), 1e-6)
+    # one reading by adaptive quadrature, which knows nothing of the resonances' places
+    number = labels.index("a5 z")
+    area = sum(
+        quad(lambda f: square(f)[number], a, b, limit=400, epsrel=1e-7)[0]
+        for a, b in zip(cuts[:-1:6], [*cuts[6::6], cuts[-1]], strict=False)
+    )
+    assert peaks(answer, "rms")["a5 z"] == pytest.approx(np.sqrt(area), rel=1e-5)
+
+
+def test_energies_are_those_of_each_member_alone(pair):
+    one, dense, modes = pair
+    energies = modes.energies
+    full = (dense.T @ dense.shapes).T
+    rows = {name: k for k, name in enumerate(energies.members)}
+    for n, (i, j, area, iy, iz, torsion) in enumerate(one.members):
+        alone = Dense.__new__(Dense)
+        alone.frame = Frame(one.places, [(i, j, area, iy, iz, torsion)])
+        K, M, _ = alone.frame.matrices()
+        strain = np.einsum("mi,ij,mj->m", full, K, full) / 2
+        kinetic = dense.omega**2 * np.einsum("mi,ij,mj->m", full, M, full) / 2
+        np.testing.assert_allclose(energies.strain[rows[f"b{n}"]], strain, rtol=1e-6, atol=1e-9 * dense.omega[-1] ** 2)
+        np.testing.assert_allclose(
+            energies.kinetic[rows[f"b{n}"]], kinetic, rtol=1e-6, atol=1e-9 * dense.omega[-1] ** 2
+        )
+    for n, (k, mass, inertia, offset) in enumerate(one.bodies):
+        _, M, _ = Frame(one.places, [], [(k, mass, inertia, offset)]).matrices()
+        kinetic = dense.omega**2 * np.einsum("mi,ij,mj->m", full, M, full) / 2
+        np.testing.assert_allclose(
+            energies.kinetic[rows[f"m{n}"]], kinetic, rtol=1e-6, atol=1e-9 * dense.omega[-1] ** 2
+        )
+    for n, spring in enumerate(one.springs):
+        K, _, _ = Frame(one.places, [], [], [spring]).matrices()
+        strain = np.einsum("mi,ij,mj->m", full, K, full) / 2
+        np.testing.assert_allclose(energies.strain[rows[f"k{n}"]], strain, rtol=1e-6, atol=1e-9 * dense.omega[-1] ** 2)
+    np.testing.assert_allclose(energies.strain.sum(axis=0), dense.omega**2 / 2, rtol=1e-8)
+    # the levers: frequencies with every member a little stiffer, by the dense problem
+    guidance = modes.guidance(change=0.001).set_index(["mode", "member"])
+    for n, (i, j, *_) in enumerate(one.members[:2]):
+        K, _, _ = Frame(one.places, [one.members[n]]).matrices()
+        stiffer = np.sqrt(scipy.linalg.eigvalsh(dense.K + 0.001 * dense.T.T @ K @ dense.T, dense.M))
+        for mode in (1, 2, 5):
+            by_hand = 100 * (stiffer[mode - 1] / dense.omega[mode - 1] - 1)
+            told = guidance.loc[(mode, f"b{n}")]
+            assert float(told.filter(like="stiffness").iloc[0]) == pytest.approx(by_hand, rel=2e-3, abs=1e-6), (i, j)
+
+
+def test_damped_modes_are_those_of_the_quadratic_problem():
+    one = frame(6, damper=True)
+    dense = Dense(one)
+    modes = one.assembly().modes(count=len(dense.omega))
+    n = len(dense.K)
+    inverse = np.linalg.inv(dense.M)
+    poles = scipy.linalg.eigvals(np.block([[np.zeros((n, n)), np.eye(n)],
+                                           [-inverse @ dense.K, -inverse @ dense.damping]]))  # fmt: skip
+    poles = poles[poles.imag > 1e-6 * np.abs(poles)]
+    poles = poles[np.argsort(np.abs(poles))]
+    found = modes.damped().poles
+    found = found[np.argsort(np.abs(found))]
+    np.testing.assert_allclose(np.abs(found), np.abs(poles), rtol=1e-8)
+    np.testing.assert_allclose(-found.real / np.abs(found), -poles.real / np.abs(poles), rtol=1e-5)
+    assert (-found.real / np.abs(found)).max() > 1.3 * RATIO  # the damper is felt
+
+
+def test_assurance_of_two_frames_by_plain_sums():
+    one, two = frame(7), frame(7)
+    two.bodies = [(5, 7.5, one.bodies[0][2], one.bodies[0][3]), one.bodies[1]]
+    first, second = one.assembly().modes(count=8), two.assembly().modes(count=8)
+    compared = first.compare(second)
+    mac = compared.result.mac
+    a, b = first.set.shapes, second.set.shapes
+    # each weighed with the mass that both have: near to one on the diagonal, and the pairs are the largest of rows
+    M = one.assembly().system.mass.toarray()
+    by_hand = (a @ M @ b.T) ** 2 / np.outer(np.einsum("mi,ij,mj->m", a, M, a), np.einsum("mi,ij,mj->m", b, M, b))
+    np.testing.assert_allclose(np.argmax(mac, axis=1), np.argmax(by_hand, axis=1))
+    np.testing.assert_allclose(mac, by_hand, atol=0.05)
+    moved = second.frequencies_hz / first.frequencies_hz - 1
+    assert (moved < 1e-9).all()  # more mass lowers every frequency (Rayleigh)
+    table = compared.table()
+    shift = next(c for c in table if "percent" in c and ("shift" in c or "change" in c))
+    np.testing.assert_allclose(table[shift].to_numpy(float)[:5], 100 * moved[:5], rtol=1e-6)
