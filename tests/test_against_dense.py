@@ -15,6 +15,7 @@ import numpy as np
 import pytest
 import scipy.linalg
 from scipy.integrate import quad
+from scipy.signal import lsim
 
 import holokine as hk
 
@@ -461,3 +462,172 @@ def test_assurance_of_two_frames_by_plain_sums():
     table = compared.table()
     shift = next(c for c in table if "percent" in c and ("shift" in c or "change" in c))
     np.testing.assert_allclose(table[shift].to_numpy(float)[:5], 100 * moved[:5], rtol=1e-6)
+
+
+# -- a few of the modes, and what they leave out ---------------------------------------------------------------
+
+
+def few(seed: int, count: int) -> tuple[Frame, Dense, hk.Modes, np.ndarray]:
+    """A frame with its lowest modes, and what these leave out of K⁻¹."""
+    one = frame(seed)
+    dense = Dense(one)
+    kept = dense.shapes[:, :count]
+    left = np.linalg.inv(dense.K) - kept @ np.diag(1 / dense.omega[:count] ** 2) @ kept.T
+    return one, dense, one.assembly().modes(count=count), left
+
+
+@pytest.mark.parametrize("over", ["srss", "absolute"])
+@pytest.mark.parametrize("count", [3, 9])
+def test_missing_mass_is_what_the_modes_leave_of_the_static_answer(over, count):
+    one, dense, modes, left = few(8, count)
+    f, g = [1.0, 20.0, 2000.0], [2.0, 30.0, 6.0]
+    answer = modes.respond({"spectrum": {"y": {"frequency": f, "acceleration": g}}, "combine": "srss", "outside": "hold",
+                            "over missing mass": over})  # fmt: skip
+    own = dense.omega[:count] / (2 * np.pi)
+    sa = np.exp(np.interp(np.log(own), np.log(f), np.log(g)))
+    gamma = dense.shapes[:, :count].T @ dense.push(1)
+    modal = dense.T @ dense.shapes[:, :count] * (gamma * sa / dense.omega[:count] ** 2)
+    rest = dense.T @ left @ dense.push(1) * g[-1]
+    expected = {}
+    for k in one.free_points:
+        for d, axis in enumerate("xyz"):
+            parts, missing = np.sqrt((modal[6 * k + d] ** 2).sum()), abs(rest[6 * k + d])
+            expected[f"u{k} {axis}"] = float(np.hypot(parts, missing) if over == "srss" else parts + missing)
+    close(peaks(answer), expected, 1e-7)
+
+
+@pytest.mark.parametrize("correct", [True, False])
+def test_left_out_modes_answer_statically_in_time(correct):
+    """Modal histories by SciPy's linear simulation, plus what the left-out modes answer to the load of the moment."""
+    _, dense, modes, left = few(9, 6)
+    table = {"time": [0.0, 0.006, 0.02, 0.03], "acceleration": [0.0, 25.0, -10.0, 0.0]}
+    result = modes.respond({"pulse": {"z": {"table": table}}, "ring down": 0.05, "static correction": correct}).result
+    time, load = result.time, result.base[:, 2]
+    keep = np.concatenate([[True], np.diff(time) > 0])
+    even = np.arange(time[0], time[-1], 1e-4)
+    drive = np.interp(even, time[keep], load[keep])
+    u = np.zeros((len(dense.T), len(even)))
+    for k in range(6):
+        w = dense.omega[k]
+        gain = float(dense.shapes[:, k] @ dense.push(2))
+        q = lsim(([gain], [1, 2 * RATIO * w, w * w]), drive, even - even[0])[1]
+        u += np.outer(dense.T @ dense.shapes[:, k], q)
+    if correct:
+        u += np.outer(dense.T @ left @ dense.push(2), drive)
+    for number, reading in enumerate(result.reduced.readings):
+        if reading.label[0] == "u" and reading.component in "xyz":
+            k = int(reading.label[1])
+            mine = u[6 * k + "xyz".index(reading.component)]
+            told = np.interp(even, time[keep], result.history(number)[keep])
+            np.testing.assert_allclose(told, mine, atol=2e-3 * np.abs(u).max())
+
+
+def test_the_whole_model_in_steps_is_newmarks_loop():
+    one = frame(10, damper=True)
+    dense = Dense(one)
+    gauges = {f"r{k}": {"reaction": f"at {k}", "portion": None} for k in one.held}  # told as a whole here
+    modes = one.assembly().changed({"gauges": gauges}).modes(count=len(dense.omega))
+    step = 2e-4
+    result = modes.respond({"pulse": {"x": {"half sine": {"peak": 40.0, "duration": 0.012}}}, "model": "full",
+                            "method": "average acceleration", "step": step, "ring down": 0.01}).result  # fmt: skip
+    time, load = result.time, result.base[:, 0]
+    h = float(time[1] - time[0])
+    K, M, C = dense.K, dense.M, dense.damping
+    u, v = np.zeros(len(K)), np.zeros(len(K))
+    a = np.linalg.solve(M, dense.push(0) * load[0])
+    left = M + h / 2 * C + h * h / 4 * K
+    rows = [u]
+    for p in load[1:]:
+        guess_u, guess_v = u + h * v + h * h / 4 * a, v + h / 2 * a
+        a = np.linalg.solve(left, dense.push(0) * p - C @ guess_v - K @ guess_u)
+        u, v = guess_u + h * h / 4 * a, guess_v + h / 2 * a
+        rows.append(u)
+    moved = dense.T @ np.array(rows).T
+    for number, reading in enumerate(result.reduced.readings):
+        if reading.label[0] == "u" and reading.component in "xyz":
+            mine = moved[6 * int(reading.label[1]) + "xyz".index(reading.component)]
+            np.testing.assert_allclose(result.history(number), mine, atol=1e-6 * np.abs(moved).max())
+
+
+# -- forces within ---------------------------------------------------------------------------------------------
+
+
+def test_forces_at_ends_of_members_and_in_springs(pair):
+    """Cut off at its end a member is held by k u in its own axes; the signs are those of the part beyond the cut."""
+    one, dense, modes = pair
+    gauges = {}
+    for n in range(len(one.members)):
+        gauges |= {f"N{n}": {"beam force": f"b{n}", "end": "start"}, f"M{n}": {"beam moment": f"b{n}", "end": "end"}}
+    gauges["s0"], gauges["s1"] = {"force": "k0"}, {"force": "k1"}
+    a = modes.assembly.changed({"gauges": gauges, "loads": {"pull": {"at": "p3", "force": [80, 120, -200]}},
+                                "events": {"rest": {"static": "pull"}}})  # fmt: skip
+    force = np.zeros(len(dense.T))
+    force[18:21] = [80, 120, -200]
+    u = dense.T @ np.linalg.solve(dense.K, dense.T.T @ force)
+    told = peaks(a.static("rest"))
+    for n, (i, j, area, iy, iz, torsion) in enumerate(one.members):
+        x = one.places[j] - one.places[i]
+        length = float(np.linalg.norm(x))
+        z = one.up(i, j)
+        axes = np.array([x / length, np.cross(z, x / length), z])
+        k, _ = member(length, area, iy, iz, torsion)
+        dofs = [*range(6 * i, 6 * i + 6), *range(6 * j, 6 * j + 6)]
+        ends = k @ scipy.linalg.block_diag(*[axes] * 4) @ u[dofs]
+        for component, value in zip(("N", "Vy", "Vz"), ends[:3], strict=True):
+            assert abs(told[f"N{n} {component}"]) == pytest.approx(
+                abs(value), rel=1e-7, abs=1e-7 * np.abs(ends[:3]).max()
+            )
+        for component, value in zip(("T", "My", "Mz"), ends[9:], strict=True):
+            assert abs(told[f"M{n} {component}"]) == pytest.approx(
+                abs(value), rel=1e-7, abs=1e-7 * np.abs(ends[9:]).max()
+            )
+    i, j, stiffness, _ = one.springs[0]
+    d = (one.places[j] - one.places[i]) / np.linalg.norm(one.places[j] - one.places[i])
+    stretch = d @ (u[6 * j : 6 * j + 3] - u[6 * i : 6 * i + 3])
+    labels = [label for label in told if label.startswith("s0")]
+    assert max(abs(told[label]) for label in labels) == pytest.approx(abs(stiffness * stretch), rel=1e-7)
+    labels = [label for label in told if label.startswith("s1")]
+    assert max(abs(told[label]) for label in labels) == pytest.approx(abs(one.springs[1][2] * u[24]), rel=1e-7)
+
+
+# -- supports that move by themselves --------------------------------------------------------------------------
+
+
+def test_groups_of_supports_that_move_by_themselves():
+    """Support 1 alone is pushed along z: the frame follows it at rest, and swings about that, by one exponential."""
+    one = frame(11)
+    dense = Dense(one)
+    modes = one.assembly().modes(count=len(dense.omega))
+    pulse = {"z": {"table": {"time": [0.0, 0.005, 0.015, 0.02], "acceleration": [0.0, 40.0, -40.0, 0.0]}}}
+    result = modes.respond(
+        {"support pulses": {"right": {"supports": ["at 1"], "pulse": pulse}}, "ring down": 0.03}
+    ).result
+    moved = np.zeros(len(dense.T))
+    moved[6 + 2] = 1.0
+    follow = moved - dense.T @ np.linalg.solve(dense.K, dense.T.T @ (dense.K_all @ moved))
+    push = -dense.T.T @ (dense.M_all @ follow)
+    time = result.time
+    column = result.pulse.names.index(next(n for n in result.pulse.names if n.startswith("right")))
+    load = result.base[:, column]
+    n = len(dense.K)
+    inverse = np.linalg.inv(dense.M)
+    A = np.block([[np.zeros((n, n)), np.eye(n)], [-inverse @ dense.K, -inverse @ dense.damping]])
+    whole = np.zeros((2 * n + 2, 2 * n + 2))
+    whole[: 2 * n, : 2 * n], whole[n : 2 * n, 2 * n] = A, inverse @ push
+    x, place, speed, rows, known = np.zeros(2 * n), 0.0, 0.0, [np.zeros(len(dense.T))], {}
+    for k in range(len(time) - 1):
+        h = round(float(time[k + 1] - time[k]), 12)
+        if h > 0:
+            if h not in known:
+                step = whole.copy()
+                step[2 * n, 2 * n + 1] = 1 / h
+                known[h] = scipy.linalg.expm(step * h)
+            x = (known[h] @ np.concatenate([x, [load[k], load[k + 1] - load[k]]]))[: 2 * n]
+            place += h * speed + h * h * (2 * load[k] + load[k + 1]) / 6
+            speed += h * (load[k] + load[k + 1]) / 2
+        rows.append(dense.T @ x[:n] + follow * place)
+    u = np.array(rows).T
+    for number, reading in enumerate(result.reduced.readings):
+        if reading.label[0] == "u" and reading.component in "xyz":
+            mine = u[6 * int(reading.label[1]) + "xyz".index(reading.component)]
+            np.testing.assert_allclose(result.history(number), mine, atol=1e-6 * np.abs(u).max(), err_msg=reading.label)
