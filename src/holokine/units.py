@@ -294,7 +294,9 @@ def _looked_up(text: str) -> tuple[float, tuple[int, int, int], int]:
     cleaned = text.replace("²", "^2").replace("³", "^3").replace("·", "*").replace("⁴", "^4").strip()
     cleaned = re.sub(r"(?<=[A-Za-z0-9_)])\s+(?=[A-Za-z_(])", " * ", cleaned)
     cleaned = re.sub(r"(?<![A-Za-z_])t(?![A-Za-z_0-9])", "metric_ton", cleaned)
-    if re.search(r"[^A-Za-z0-9_µμΩ°*/^().+\- ]", cleaned) or "**" in cleaned:
+    # a number of its own is no unit, but for the 1 of 1/s
+    stray = re.search(r"(?:^|[\s*/(])(?!1\s*/)\d", cleaned.replace("^ ", "^"))
+    if stray or re.search(r"[^A-Za-z0-9_µμΩ°*/^().+\- ]", cleaned) or "**" in cleaned:
         raise UnitError(f'unknown unit "{text}". {nearest_hint(text, _COMMON_UNITS, "common units")}')
     try:
         root = ureg.parse_expression(cleaned)
