@@ -631,3 +631,170 @@ def test_groups_of_supports_that_move_by_themselves():
         if reading.label[0] == "u" and reading.component in "xyz":
             mine = u[6 * int(reading.label[1]) + "xyz".index(reading.component)]
             np.testing.assert_allclose(result.history(number), mine, atol=1e-6 * np.abs(u).max(), err_msg=reading.label)
+
+
+# -- forces over frequency and in time -------------------------------------------------------------------------
+
+PULL = np.zeros(36)
+PULL[18:24] = [300, -200, 50, 10, 20, -5]
+
+
+def pulled(one: Frame, dense: Dense, **events) -> hk.Modes:
+    change = {"loads": {"pull": {"at": "p3", "force": PULL[18:21].tolist(), "moment": PULL[21:24].tolist()}},
+              "events": {"rest": {"static": "pull"}, **events}}  # fmt: skip
+    return one.assembly().changed(change).modes(count=len(dense.omega))
+
+
+@pytest.mark.parametrize("damper", [False, True])
+def test_forces_and_rotors_over_frequency_are_the_direct_solution(damper):
+    """A force with amplitude and phase; a mass out of balance that turns about y: its force is two at right angles."""
+    one = frame(13, damper=damper)
+    dense = Dense(one)
+    at = [9.0, 24.0, 80.0, 150.0]
+    modes = pulled(one, dense, shaken={"sweep": {"at": at}, "loads": {"pull": {"amplitude": 0.7, "phase": 0.4}}},
+                   turned={"sweep": {"at": at}, "unbalance": {"rotor": {"at": "p3", "axis": "y", "amount": 0.02}}})  # fmt: skip
+    turning = np.zeros(36, dtype=complex)
+    turning[18 + 2], turning[18] = 1.0, -1j  # z first, x a quarter turn later: z to x about y
+    for event, force in (("shaken", lambda w: 0.7 * np.exp(0.4j) * PULL), ("turned", lambda w: 0.02 * w**2 * turning)):
+        result = modes.respond(event).result
+        told = []
+        for f in at:
+            w = 2 * np.pi * f
+            left = dense.K - w**2 * dense.M + 1j * w * dense.damping
+            u = dense.T @ np.linalg.solve(left, dense.T.T @ force(w))
+            told.append(dense.read(u, 1j * w * u, -(w**2) * u, np.zeros(3)))
+        for number, reading in enumerate(result.reduced.readings):
+            if reading.label in told[0] and reading.label[0] == "u":
+                mine = np.array([row[reading.label] for row in told])
+                size = max(abs(v) for row in told for k, v in row.items() if k[0] == "u")
+                np.testing.assert_allclose(
+                    np.abs(result.values(number).ravel()), np.abs(mine), rtol=1e-7, atol=1e-9 * size
+                )
+                turned = np.angle(result.values(number).ravel() / mine)
+                if event == "shaken":
+                    np.testing.assert_allclose(turned, 0.0, atol=1e-6)
+
+
+def test_resonances_are_the_maxima_of_the_direct_solution():
+    """Peak frequencies, peaks and half-power bandwidths by a fine search over direct solutions."""
+    one = frame(14)
+    dense = Dense(one)
+    modes = one.assembly().modes(count=len(dense.omega))
+    low, high = 0.7 * dense.omega[0] / (2 * np.pi), 1.3 * dense.omega[0] / (2 * np.pi)
+    answer = modes.respond({"sweep": [low, high], "base": {"x": 1.0}})
+    label = "u5 x"
+    number = [r.label for r in answer.result.reduced.readings].index(label)
+
+    def size(f: float) -> float:
+        return abs(dense.response(f, 0)[30])
+
+    grid = np.linspace(low, high, 4001)
+    values = np.array([size(f) for f in grid])
+    best = grid[values.argmax()]
+    fine = np.linspace(best - 2 * (grid[1] - grid[0]), best + 2 * (grid[1] - grid[0]), 401)
+    sizes = np.array([size(f) for f in fine])
+    assert answer.result.peaks[number] == pytest.approx(sizes.max(), rel=1e-6)
+    assert answer.result.peak_frequencies[number] == pytest.approx(fine[sizes.argmax()], abs=2 * (fine[1] - fine[0]))
+    table = answer.resonances("u5")
+    row = table[(table["component"] == "y") & (table["kind"] == "peak")].iloc[0]
+    values = np.array([abs(dense.response(f, 0)[31]) for f in grid])
+    assert row["frequency_hz"] == pytest.approx(grid[values.argmax()], abs=grid[1] - grid[0])
+    assert row["peak"] == pytest.approx(1e3 * values.max(), rel=1e-5)
+    above = grid[values >= values.max() / np.sqrt(2)]
+    assert low < above[0]
+    assert above[-1] < high
+    assert row["bandwidth_hz"] == pytest.approx(above[-1] - above[0], rel=1e-2)
+    assert row["amplification"] == pytest.approx(row["frequency_hz"] / row["bandwidth_hz"], rel=1e-6)
+    along = np.array([size(f) for f in grid])
+    dip = table[(table["component"] == "x") & (table["kind"] == "anti-resonance")].iloc[0]
+    window = np.abs(grid - dip["frequency_hz"]) < 0.2
+    assert dip["peak"] == pytest.approx(1e3 * along[window].min(), rel=1e-4)
+    end = table[(table["component"] == "x") & (table["kind"] == "end of the sweep")].iloc[0]
+    assert end["peak"] == pytest.approx(1e3 * along[-1], rel=1e-6)
+
+
+@pytest.mark.parametrize("kind", ["signal", "let go", "start from"])
+def test_forces_in_time_from_rest_that_stays_or_is_let_go(kind):
+    one = frame(15, damper=True)
+    dense = Dense(one)
+    shape = {"triangle": {"peak": 0.6, "duration": "12 ms"}}
+    written = {"signal": {"loads": {"pull": shape}}, "let go": {"let go": "rest"},
+               "start from": {"start from": "rest", "pulse": {"z": {"triangle": {"peak": 20.0, "duration": 0.012}}}}}[kind]  # fmt: skip
+    result = pulled(one, dense, hit={**written, "ring down": 0.04}).respond("hit").result
+    time, load, n = result.time, result.base, len(dense.K)
+    columns = [c for c, name in enumerate(result.pulse.names) if c < load.shape[1]]
+    push = np.zeros((n, len(columns)))
+    for c, name in enumerate(result.pulse.names[: len(columns)]):
+        push[:, c] = dense.push("xyz".index(name)) if name in "xyz" else dense.T.T @ PULL
+    inverse = np.linalg.inv(dense.M)
+    A = np.block([[np.zeros((n, n)), np.eye(n)], [-inverse @ dense.K, -inverse @ dense.damping]])
+    whole = np.zeros((2 * n + 2 * len(columns),) * 2)
+    whole[: 2 * n, : 2 * n] = A
+    whole[n : 2 * n, 2 * n : 2 * n + len(columns)] = inverse @ push
+    x = np.concatenate([np.linalg.solve(dense.K, push @ load[0]), np.zeros(n)])  # at rest under the loads before
+    rows, known = [x[:n]], {}
+    for k in range(len(time) - 1):
+        h = round(float(time[k + 1] - time[k]), 12)
+        if h > 0:
+            if h not in known:
+                step = whole.copy()
+                step[2 * n : 2 * n + len(columns), 2 * n + len(columns) :] = np.eye(len(columns)) / h
+                known[h] = scipy.linalg.expm(step * h)
+            x = (known[h] @ np.concatenate([x, load[k], load[k + 1] - load[k]]))[: 2 * n]
+        rows.append(x[:n])
+    u = dense.T @ np.array(rows).T
+    assert (np.abs(u[:, 0]).max() > 1e-6) == (kind != "signal")
+    for number, reading in enumerate(result.reduced.readings):
+        if reading.label[0] == "u" and reading.component in "xyz":
+            mine = u[6 * int(reading.label[1]) + "xyz".index(reading.component)]
+            np.testing.assert_allclose(result.history(number), mine, atol=1e-6 * np.abs(u).max(), err_msg=reading.label)
+
+
+@pytest.mark.parametrize("seed", [16, 17])
+def test_peaks_in_time_are_those_of_the_curve_between_all_rows(seed):
+    """Every cell of every history looked at in sixteen places: nothing higher than what was told, nor told too high."""
+    one = frame(seed)
+    modes = one.assembly().modes(count=5)
+    rng = np.random.default_rng(seed)
+    time = np.cumsum(rng.uniform(0.0005, 0.004, 12))
+    table = {"time": time.tolist(), "acceleration": [0.0, *rng.uniform(-40, 40, 10).tolist(), 0.0]}
+    result = modes.respond({"pulse": {"x": {"table": table}, "z": {"half sine": {"peak": 9.0, "duration": 0.004}}},
+                            "ring down": 0.02}).result  # fmt: skip
+    rows = np.flatnonzero(np.diff(result.time) > 0)
+    share = np.linspace(0.0, 1.0, 16)
+    cells = np.repeat(rows, len(share))
+    tau = (np.diff(result.time)[rows][:, None] * share).ravel()
+    for number, reading in list(enumerate(result.reduced.readings))[::3]:
+        columns = np.broadcast_to(np.array(reading.at(0)), (len(cells), reading.width))
+        values = reading.form.value(result.reader.between(cells, tau, columns))
+        top, low = float(values.max()), float(values.min())
+        size = max(abs(top), abs(low), 1e-300)
+        assert result.highest[number] >= top - 1e-9 * size, reading.label
+        assert result.highest[number] <= top + 1e-3 * size, reading.label
+        if reading.form.signed:
+            assert result.lowest[number] <= low + 1e-9 * size, reading.label
+            assert result.lowest[number] >= low - 1e-3 * size, reading.label
+        assert abs(result.peaks[number]) == pytest.approx(max(abs(result.lowest[number]), abs(result.highest[number])))
+
+
+def test_scatter_to_first_order_is_the_derivative_of_the_dense_problem():
+    """df/dE and df/dm by φᵀ dK φ and φᵀ dM φ; deviations add by their squares, since the inputs know nothing of each other."""
+    one = frame(19)
+    dense = Dense(one)
+    a = one.assembly()
+    scatter = a.scatter({"materials/m/E": "normal 200 GPa +- 4 %", "masses/m0/mass": "normal 6 kg +- 10 %"}, count=6)
+    table = scatter.table().iloc[:6]
+    body, (k, mass, _, offset) = np.zeros((6, 6)), one.bodies[0]
+    S = cross(offset)
+    body[:3, :3], body[:3, 3:], body[3:, :3], body[3:, 3:] = np.eye(3), -S, S, -S @ S
+    dM = np.zeros_like(dense.M_all)
+    dM[6 * k : 6 * k + 6, 6 * k : 6 * k + 6] = body
+    stiff = Frame(one.places, one.members)
+    springless = stiff.matrices()[0]
+    torsion = Frame(one.places, [(i, j, 0.0, 0.0, 0.0, t) for i, j, *_, t in one.members]).matrices()[0]
+    full = (dense.T @ dense.shapes)[:, :6]
+    by_modulus = np.einsum("im,ij,jm->m", full, springless - torsion, full) / E_  # G is given by itself
+    by_mass = -(dense.omega[:6] ** 2) * np.einsum("im,ij,jm->m", full, dM, full)
+    effects = np.array([by_modulus * 0.04 * E_, by_mass * 0.1 * mass]) / (8 * np.pi**2 * dense.omega[:6] / (2 * np.pi))
+    np.testing.assert_allclose(table["deviation"], np.sqrt((effects**2).sum(axis=0)), rtol=2e-3)
+    np.testing.assert_allclose(table["as_written"], dense.omega[:6] / (2 * np.pi), rtol=1e-9)

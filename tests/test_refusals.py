@@ -4,6 +4,7 @@
 from __future__ import annotations
 
 import copy
+import json
 import re
 import shlex
 from pathlib import Path
@@ -606,3 +607,36 @@ def test_calls_refuse_what_cannot_be_by_the_name_of_the_argument(folder, monkeyp
             fell_short.append(f"{call}: changed the assembly")
     assert not fell_short, "\n".join(fell_short)
     assert {p.name: p.read_bytes() for p in folder.iterdir()} == before
+
+
+def test_findings_of_check_tell_file_and_line_where_there_is_a_file(tmp_path):
+    """Errors about entries (a load on nothing, a gauge, a limit) by their line; made in Python the same without one."""
+    ek.write_files(tmp_path)
+    changes = {
+        "loads/wind/on": ({"part": "beam"}, "loads", "wind"),
+        "limits/wall r": ({"q": 5}, "limits", "wall r"),
+        "gauges/cut f/plane": ({"at": [90000, 0, 0], "normal": "x"}, "gauges", "cut f"),
+    }
+    for path, (value, table, name) in changes.items():
+        file, _ = written("frame", path, value, tmp_path)
+        told = [f.text for f in hk.Assembly.read(file).check().findings if f.level == "error"]
+        line = read_yaml(file).lines[(table, name)]
+        assert len(told) == 1, told
+        assert told[0].startswith(f"frame.yaml, line {line}: {table[:-1]} "), told
+        assert f'"{name}"' in told[0]
+        assert not hk.Assembly.read(file).check().ok
+    made = hk.Assembly().material("m", E=2e11, nu=0.3, density=7800).point("a", [0, 0, 0]).point("b", [1, 0, 0])
+    made.section("s", rod={"diameter": 0.02}).part("b", beam={"through": ["a", "b"], "section": "s"}, material="m")
+    made.support("root", at="a", hold="all").load("wind", pressure=5.0, on={"part": "b"}, towards="z")
+    (told,) = [f.text for f in made.check().findings if f.level == "error"]
+    assert told == 'load "wind": no face has all its corners in the selection; name a part of shells or solids'
+    good = hk.Assembly.read(ek.write(ek.FRAME, tmp_path / "good.yaml"))
+    assert good.check().ok
+    assert not [f for f in good.check().findings if f.level == "error"]
+    file, _ = written("frame", "limits/wall r", {"q": 5}, tmp_path)
+    done = inside("check", str(file))
+    assert done.returncode == 1
+    assert 'limit "wall r": the gauge has no component "q"; it has x, y, z, magnitude' in " ".join(done.stdout.split())
+    data = json.loads(inside("check", str(file), "--json").stdout)
+    assert [f["level"] for f in data["findings"]].count("error") == 1
+    assert inside("check", str(tmp_path / "good.yaml")).returncode == 0
