@@ -287,8 +287,8 @@ def test_what_goes_on_is_told_on_a_terminal(crate_copy, tmp_path, monkeypatch):
         answer.worst()
         answer.animate(tmp_path / "a.gif", window=(0, 0.02), seconds=0.5, rate=4, pixels=(320, 240))
     phases = [h[0] for h in heard]
-    order = ["meshing", "building the matrices", "checking masses", "iterating from", "energies of all members",
-             "what the modes are", 'answering "kerb strike"', "what the gauges read", "modes as the gauges see",
+    order = ["meshing", "building the matrices", "checking masses", "what the gauges read", "iterating from",
+             "energies of all members", "what the modes are", 'answering "kerb strike"', "modes as the gauges see",
              "stress in time", "pictures of a.gif", "writing a.gif"]  # fmt: skip
     first = [next(i for i, p in enumerate(phases) if p.startswith(word)) for word in order]
     assert first == sorted(first), list(zip(order, first, strict=True))
