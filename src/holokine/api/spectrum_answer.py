@@ -104,7 +104,7 @@ class SpectrumAnswer(Answer[SpectrumResult]):
         from holokine.respond.whole import spectrum_members
         from holokine.show.static_tables import section_table
 
-        return section_table(spectrum_members(self.result, self.modes.set))
+        return section_table(*spectrum_members(self.result, self.modes.set))
 
     @cached_property
     def _stress(self) -> Any:

@@ -215,7 +215,7 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         """Largest amplitudes of the section forces at both ends of every beam element, with frequencies; N and N m."""
         from holokine.show.sweep_tables import members_reach_table
 
-        return members_reach_table(self.motion.members(), self.result.amplitudes)
+        return members_reach_table(*self.motion.members(), self.result.amplitudes)
 
     def worst(self) -> pd.DataFrame:
         """Largest stress of every part over the sweep and the cycle, with its place and frequency."""

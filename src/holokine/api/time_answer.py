@@ -112,7 +112,7 @@ class TimeAnswer(MovingAnswer[TimeResult]):
         """
         from holokine.show.time_tables import members_envelope_table
 
-        return members_envelope_table(self.motion.members())
+        return members_envelope_table(*self.motion.members())
 
     def energies(self) -> pd.DataFrame:
         """Energies relative to the frame in J at every row: input work, kinetic, strain, dissipated.

@@ -528,10 +528,14 @@ class BeamElements(ElementKind):
         place = self.ends[middle].mean(axis=0) if len(self.ends) % 2 else self.ends[middle, 0]
         return (np.concatenate(faces) if faces else np.zeros((0, 4, 3))), place, self.axes[middle, 1:]
 
-    def section_map(self, size: int) -> csr_array:
+    @classmethod
+    def section_map(cls, blocks: Sequence[ElementKind], size: int) -> csr_array:
         """N, Vy, Vz, T, My, Mz on the positive side of a cut, from the elastic forces: a map (elements * 12, size)."""
-        sign = np.repeat([-1.0, 1.0], 6)[:, None]
-        return _scattered(sign * (self.local_stiffness @ self.to_local), self.dofs, size)
+        beams = [b for b in blocks if isinstance(b, BeamElements)]
+        stiffness, to_local, dofs = (
+            np.concatenate([getattr(b, name) for b in beams]) for name in ("local_stiffness", "to_local", "dofs")
+        )
+        return _scattered(np.repeat([-1.0, 1.0], 6)[:, None] * (stiffness @ to_local), dofs, size)
 
     def matrices(self) -> tuple[Floats, Floats]:
         """Stiffness and mass in global axes, each of shape (elements, 12, 12)."""
@@ -617,9 +621,16 @@ def _fibre_rows(
     `table`: rows of a section on (N, Vy, Vz, T, My, Mz); the normal stress of its fibres when left out.
     """
     rows = table or fibre_stress
+    known: dict[int, Floats] = {}
+
+    def of(section: SectionProperties) -> Floats:  # many parts are of one section
+        if id(section) not in known:
+            known[id(section)] = rows(section)
+        return known[id(section)]
+
     each = []
     for b in blocks:
-        along = np.array([rows(s) for s in b.stations[::2]] if b.stations else [rows(b.section)])
+        along = np.array([of(s) for s in (b.stations[::2] if b.stations else (b.section,))])
         first = np.arange(len(b.nodes)) if b.stations else np.zeros(len(b.nodes), dtype=np.int64)
         each.append(np.stack([along[first], along[first + 1 if b.stations else first]], axis=1))
     fibres, to_local = np.concatenate(each), np.concatenate([b.to_local for b in blocks])

@@ -238,12 +238,13 @@ class ElementKind(ABC):
         """
         return None
 
-    def section_map(self, size: int) -> csr_array | None:
-        """Elastic section forces at both ends as a map of displacement, (elements * 12, size): N Vy Vz T My Mz.
+    @classmethod
+    def section_map(cls, blocks: Sequence[ElementKind], size: int) -> csr_array:
+        """Elastic section forces N Vy Vz T My Mz at both ends of all elements of several sets of this kind.
 
-        None of elements that have no section.
+        A map of displacement, (elements * 12, size); of elements that have no section (no `run_ends`) an empty one.
         """
-        return None
+        return csr_array((0, size))
 
 
 def congruent(X: Floats) -> tuple[Ints, Ints] | None:

@@ -12,6 +12,7 @@ from scipy.sparse import csr_array
 
 __all__ = [
     "Places", "StressField", "equivalent_form", "equivalent_root", "equivalent_stress", "mapped", "principal_stress",
+    "rows_of",
 ]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
@@ -128,6 +129,15 @@ class StressField:
         if self.width == 1:
             return np.abs(components).reshape(*shape, -1, self.per_element).max(axis=-1)
         return equivalent_stress(components.reshape(*shape, -1, self.width))
+
+
+def rows_of(matrix: csr_array, start: int, stop: int) -> csr_array:
+    """Rows from `start` to `stop` (or the end) of a sparse map, without a copy of what they hold."""
+    starts = matrix.indptr[start : stop + 1]
+    held = slice(starts[0], starts[-1])
+    return csr_array(
+        (matrix.data[held], matrix.indices[held], starts - starts[0]), shape=(len(starts) - 1, matrix.shape[1])
+    )
 
 
 def mapped(matrix: csr_array, fields: Floats) -> Floats:

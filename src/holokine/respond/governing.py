@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.elements.stress import StressField, equivalent_root, mapped
+from holokine.elements.stress import StressField, equivalent_root, mapped, rows_of
 from holokine.progress import counted
 from holokine.system.recovery import PartPeak, keep_worst, stress_fields
 
@@ -19,7 +20,7 @@ __all__ = ["largest_stress"]
 Floats = NDArray[Any]  # float64
 Numbers = NDArray[Any]  # float64 or complex128
 _NUMBERS = 4_000_000  # held at once in a block
-_SPAN = 256  # rows judged together by a bound
+_SPAN = 64  # rows judged together by a bound
 _CACHED = 250_000  # numbers that stay in the processor's memory
 
 
@@ -60,45 +61,75 @@ def largest_stress(
         owner, floor = m.owner, np.array([floors.get(part, 0.0) for part in m.parts])
         step = max(1, _NUMBERS // (m.per_element * max(len(spans), len(acting), 1)))
         for a in counted(range(0, len(m.cells), step), f"{words}, {m.parts[0]}", "blocks"):
-            maps = m.matrix[a * m.per_element : (a + step) * m.per_element]
+            maps = rows_of(m.matrix, a * m.per_element, (a + step) * m.per_element)
             Y = (mapped(maps, F) @ turn.T).reshape(-1, m.per_element, len(s))
             if m.width > 1:
                 Y = equivalent_root(m.width) @ Y
                 bound = np.sqrt(np.einsum("ewk,ewk->ek", Y, Y)) @ tops.T
             else:
                 bound = (np.abs(Y) @ tops.T).max(axis=1)
-            best, late, part = highest[a : a + step], when[a : a + step], owner[a : a + step]
+            look = _Look(
+                m.width, Y, bound, highest[a : a + step], when[a : a + step], owner[a : a + step], floor, nodal
+            )
+            leaders = np.zeros(0, dtype=np.int64) if nodal else look.leaders()
+            span = bound[leaders].argmax(axis=1)
+            for b in np.unique(span):
+                look.at(leaders[span == b], H[spans[b]], rows[spans[b]])
             for b in order:
-                _look(m.width, Y, H[spans[b]], rows[spans[b]], bound[:, b], best, late, part, floor, nodal)
+                look.over(b, H[spans[b]], rows[spans[b]])
         floors.update(zip(m.parts, floor.tolist(), strict=True))
         found.append((m, highest, when))
     return keep_worst(system, found)
 
 
-def _look(
-    width: int, Y: Floats, H: Numbers, rows: Floats, bound: Floats, best: Floats, late: Floats, part: NDArray[Any],
-    floor: Floats, nodal: bool,
-) -> None:  # fmt: skip
-    """Work out the elements that may govern on a span of rows, and enter what they reach in `best`, `late`, `floor`."""
-    index = np.flatnonzero(bound > np.maximum(best, floor[part]))
-    if not nodal:
-        index = index[np.argsort(-bound[index], kind="stable")]
-    step = max(1, _CACHED // (Y.shape[1] * _SPAN))
-    for c in range(0, len(index), step):
-        own = index[c : c + step]
-        own = own[bound[own] > floor[part[own]]]
+@dataclass(frozen=True)
+class _Look:
+    """A block of elements: what they reach is entered in `best` and `late`, and for their parts in `floor`.
+
+    Y: (elements, rows of each, coordinates). bound: what an element cannot exceed on a span, (elements, spans).
+    """
+
+    width: int
+    Y: Floats
+    bound: Floats
+    best: Floats
+    late: Floats
+    part: NDArray[Any]
+    floor: Floats
+    nodal: bool
+
+    def leaders(self) -> NDArray[Any]:
+        """Of every part the element that may reach most: where it is worked out first, most others need not be."""
+        most = self.bound.max(axis=1)
+        order = np.lexsort((-most, self.part))
+        return order[np.unique(self.part[order], return_index=True)[1]]
+
+    def over(self, b: int, H: Numbers, rows: Floats) -> None:
+        """Work out the elements that may govern on a span of rows."""
+        bound = self.bound[:, b]
+        index = np.flatnonzero(bound > np.maximum(self.best, self.floor[self.part]))
+        if not self.nodal:
+            index = index[np.argsort(-bound[index], kind="stable")]
+        step = max(1, _CACHED // (self.Y.shape[1] * _SPAN))
+        for c in range(0, len(index), step):
+            own = index[c : c + step]
+            self.at(own[bound[own] > self.floor[self.part[own]]], H, rows)
+
+    def at(self, own: NDArray[Any], H: Numbers, rows: Floats) -> None:
+        """Work out some elements on a span of rows."""
         if len(own) == 0:
-            continue
-        values = (Y[own].reshape(-1, Y.shape[2]) @ H.T).reshape(len(own), Y.shape[1], -1)
-        size = _sizes(values, width)
-        row = size.argmax(axis=1)
-        top = size[np.arange(len(own)), row]
-        top = top if width == 1 else np.sqrt(top)
-        better = top > best[own]
-        best[own[better]] = top[better]
-        late[own[better]] = rows[row[better]]
-        if not nodal:
-            np.maximum.at(floor, part[own], top)
+            return
+        count, many, size = len(own), self.Y.shape[1], self.Y.shape[2]
+        values = (self.Y[own].reshape(-1, size) @ H.T).reshape(count, many, -1)
+        reached = _sizes(values, self.width)
+        row = reached.argmax(axis=1)
+        top = reached[np.arange(count), row]
+        top = top if self.width == 1 else np.sqrt(top)
+        better = top > self.best[own]
+        self.best[own[better]] = top[better]
+        self.late[own[better]] = rows[row[better]]
+        if not self.nodal:
+            np.maximum.at(self.floor, self.part[own], top)
 
 
 def _sizes(values: Numbers, width: int) -> Floats:

@@ -22,7 +22,7 @@ from holokine.respond.governing import largest_stress
 from holokine.respond.reduced import solve_static
 from holokine.state.rest import rest_factor
 from holokine.system.loads import base_field
-from holokine.system.recovery import PartPeak, section_maps
+from holokine.system.recovery import BeamEnds, PartPeak, section_maps
 from holokine.whole import whole_hdf5
 
 if TYPE_CHECKING:
@@ -179,9 +179,10 @@ class FieldMotion:
         high, high_at = self._refined(C, F, where[1], best[1], -1.0)
         return Envelope(low, -high, low_at, high_at)
 
-    def members(self) -> list[tuple[str, Floats, Envelope]]:
-        """By beam part: ends of its elements in m, and extremes of N Vy Vz T My Mz there with their times."""
-        return [(part, ends, self.envelope(through=forces)) for part, ends, forces in section_maps(self.modes.system)]
+    def members(self) -> tuple[BeamEnds, Envelope]:
+        """Ends of all beam elements, and extremes of N Vy Vz T My Mz there with their times."""
+        ends, forces = section_maps(self.modes.system)
+        return ends, self.envelope(through=forces)
 
     def _refined(self, C: Floats, F: Floats, rows: Any, best: Floats, sign: float) -> tuple[Floats, Floats]:
         """Lowest of sign · value by the parabola through three rows, and when."""

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.elements.stress import StressField, equivalent_form, mapped
+from holokine.elements.stress import StressField, equivalent_form, mapped, rows_of
 from holokine.progress import tell
 from holokine.respond.random import RandomResult, root_of
 from holokine.respond.reduced import left_out_fields
@@ -81,7 +81,7 @@ class RandomField:
                 half = (vectors * np.sqrt(np.maximum(size, 0.0))).T
             step = max(1, _NUMBERS // (m.width * max(len(self._fields), 1)))
             for a in range(0, len(values), step):
-                rows = m.matrix[a * m.width : (a + step) * m.width]
+                rows = rows_of(m.matrix, a * m.width, (a + step) * m.width)
                 part = self._root @ mapped(rows, self._fields).T  # (rank, places width)
                 split = part.reshape(len(part), -1, m.width) @ half.T
                 values[a : a + step] = np.sqrt(np.einsum("rpw,rpw->p", split, split))

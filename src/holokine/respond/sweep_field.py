@@ -15,7 +15,7 @@ from holokine.progress import counted
 from holokine.respond.governing import largest_stress
 from holokine.respond.reduced import left_out_fields
 from holokine.system.loads import base_field
-from holokine.system.recovery import PartPeak, section_maps
+from holokine.system.recovery import BeamEnds, PartPeak, section_maps
 
 if TYPE_CHECKING:
     from holokine.modes.mode_set import ModeSet
@@ -115,9 +115,10 @@ class FieldSweep:
                 where[b : b + width][better] = a + index[better]
         return Reach(np.sqrt(np.maximum(best, 0.0)), f[where])
 
-    def members(self) -> list[tuple[str, Floats, Reach]]:
-        """By beam part: ends of its elements in m, and largest amplitudes of N Vy Vz T My Mz there."""
-        return [(part, ends, self.envelope(through=forces)) for part, ends, forces in section_maps(self.modes.system)]
+    def members(self) -> tuple[BeamEnds, Reach]:
+        """Ends of all beam elements, and largest amplitudes of N Vy Vz T My Mz there."""
+        ends, forces = section_maps(self.modes.system)
+        return ends, self.envelope(through=forces)
 
     def stress(self, *, nodal: bool = True) -> tuple[list[PartPeak], Floats]:
         """Largest stress of every part over the sweep and the cycle with place and frequency, and at every node, Pa."""

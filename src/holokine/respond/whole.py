@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-from holokine.elements.stress import StressField, equivalent_form, mapped
+from holokine.elements.stress import StressField, equivalent_form, mapped, rows_of
 from holokine.progress import tell
 from holokine.respond.reduced import solve_static
 from holokine.system.loads import LoadField, moved_supports
@@ -107,25 +107,23 @@ def spectrum_acceleration(answer: SpectrumResult, modes: ModeSet, dofs: Ints) ->
     return answer.sources.over(answer.combination.combined(values, missing))
 
 
-def spectrum_members(answer: SpectrumResult, modes: ModeSet) -> list[BeamEnds]:
+def spectrum_members(answer: SpectrumResult, modes: ModeSet) -> tuple[BeamEnds, Floats]:
     """Combined largest elastic section forces at both ends of all beam elements, without sign."""
     shapes, coordinate = _kept(answer, modes), _coordinates(answer)
     rest = _rest(answer, modes) if answer.zero_period.any() else None
     still = _standing_apart(answer, modes)
-    found = []
-    for part, ends, forces in section_maps(modes.system):
-        combined = np.empty(forces.shape[0])
-        step = max(1, 5_000_000 // max(coordinate.size, 1))
-        for a in range(0, len(combined), step):
-            rows = forces[a : a + step]
-            values = coordinate[:, :, None] * mapped(rows, shapes).T[:, None]
-            missing = np.zeros(values.shape[1:]) if rest is None else mapped(rows, rest).T
-            largest = answer.sources.over(answer.combination.combined(values, missing))
-            if still is not None:
-                largest = answer.with_settled(largest, answer.sources.over_apart(np.abs(mapped(rows, still).T)))
-            combined[a : a + step] = largest
-        found.append(BeamEnds(part, ends, combined.reshape(-1, 2, 6)))
-    return found
+    ends, forces = section_maps(modes.system)
+    combined = np.empty(forces.shape[0])
+    step = max(1, 5_000_000 // max(coordinate.size, 1))
+    for a in range(0, len(combined), step):
+        rows = rows_of(forces, a, a + step)
+        values = coordinate[:, :, None] * mapped(rows, shapes).T[:, None]
+        missing = np.zeros(values.shape[1:]) if rest is None else mapped(rows, rest).T
+        largest = answer.sources.over(answer.combination.combined(values, missing))
+        if still is not None:
+            largest = answer.with_settled(largest, answer.sources.over_apart(np.abs(mapped(rows, still).T)))
+        combined[a : a + step] = largest
+    return ends, combined.reshape(-1, 2, 6)
 
 
 def _standing_apart(answer: SpectrumResult, modes: ModeSet) -> Floats | None:
@@ -159,7 +157,7 @@ def spectrum_stress(answer: SpectrumResult, modes: ModeSet) -> tuple[list[PartPe
         found = []
         step = max(1, 40_000_000 // (8 * width * max(coordinate.size, 1))) * width
         for a in range(0, A.shape[0], step):
-            rows = A[a : a + step]
+            rows = rows_of(A, a, a + step)
             values = coordinate[:, :, None] * mapped(rows, shapes).T[:, None]
             missing = mapped(rows, rest).T
             if width == 1:

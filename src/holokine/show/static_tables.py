@@ -38,30 +38,27 @@ def moved_points_table(system: System, nodes: np.ndarray) -> pd.DataFrame:
 
 def members_table(system: System, displacement: np.ndarray, growth: Mapping[str, float] | None = None) -> pd.DataFrame:
     """Elastic section forces at both ends of every beam element, in the beam's axes, N and N m."""
-    return section_table(beam_ends(system, displacement, growth))
+    return section_table(*beam_ends(system, displacement, growth))
 
 
-ENDS = ("part", "element", "end", "x_mm", "y_mm", "z_mm")
 SECTION_COLUMNS = ("N_n", "Vy_n", "Vz_n", "T_nm", "My_nm", "Mz_nm")
 
 
-def ends_table(part: str, places: np.ndarray) -> dict[str, object]:
+def ends_table(ends: BeamEnds) -> dict[str, object]:
     """Columns that say which end of which element a row is of, and where."""
-    count = len(places)
+    count = ends.counts
+    number = np.arange(1, len(ends.places) + 1) - np.repeat(ends.starts, count).astype(np.int64)
     table: dict[str, object] = {
-        "part": part, "element": np.repeat(np.arange(1, count + 1), 2), "end": ["start", "end"] * count,
-    }  # fmt: skip
-    return table | dict(zip(("x_mm", "y_mm", "z_mm"), 1e3 * places.reshape(-1, 3).T, strict=True))
+        "part": np.repeat(np.array(ends.parts, dtype=object), 2 * count),
+        "element": np.repeat(number, 2),
+        "end": np.tile(np.array(["start", "end"], dtype=object), len(number)),
+    }
+    return table | dict(zip(("x_mm", "y_mm", "z_mm"), 1e3 * ends.places.reshape(-1, 3).T, strict=True))
 
 
-def section_table(beams: list[BeamEnds]) -> pd.DataFrame:
-    """Section forces, a row per end of an element."""
-    tables = []
-    for beam in beams:
-        table = ends_table(beam.part, beam.places)
-        table |= dict(zip(SECTION_COLUMNS, beam.forces.reshape(-1, 6).T, strict=True))
-        tables.append(pd.DataFrame(table))
-    return pd.concat(tables, ignore_index=True) if tables else pd.DataFrame(columns=[*ENDS, *SECTION_COLUMNS])
+def section_table(ends: BeamEnds, forces: np.ndarray) -> pd.DataFrame:
+    """Section forces (elements, 2, 6), a row per end of an element."""
+    return pd.DataFrame(ends_table(ends) | dict(zip(SECTION_COLUMNS, forces.reshape(-1, 6).T, strict=True)))
 
 
 def static_lines(answer: StaticResult) -> list[str]:

@@ -11,7 +11,7 @@ from holokine.respond.curves import Extreme, ranges
 from holokine.respond.sweep import SHOWN, FullCheck, SweepResult
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
-from holokine.show.static_tables import ENDS, SECTION_COLUMNS, ends_table
+from holokine.show.static_tables import SECTION_COLUMNS, ends_table
 from holokine.show.tables import peaks_table
 from holokine.show.text import kept_lines
 from holokine.units import STANDARD_GRAVITY
@@ -19,6 +19,7 @@ from holokine.units import STANDARD_GRAVITY
 if TYPE_CHECKING:
     from holokine.excite.harmonic import Swing
     from holokine.respond.sweep_field import Reach
+    from holokine.system.recovery import BeamEnds
 
 __all__ = [
     "SHOWN", "critical_table", "curves_table", "full_table", "members_reach_table", "points_reach_table",
@@ -188,16 +189,13 @@ def points_reach_table(points: list[str], moved: Reach, pushed: Reach, shown: st
     return pd.DataFrame(rows)
 
 
-def members_reach_table(members: list[tuple[str, np.ndarray, Reach]], shown: str) -> pd.DataFrame:
+def members_reach_table(ends: BeamEnds, reach: Reach, shown: str) -> pd.DataFrame:
     """Largest amplitudes of the section forces at both ends of every beam element, N and N m, with frequencies."""
     by = SHOWN[shown]
-    tables = []
-    for part, places, reach in members:
-        table = ends_table(part, places)
-        for k, column in enumerate(SECTION_COLUMNS):
-            table |= {column: by * reach.amplitude[k::6], f"at_hz_{column.split('_')[0]}": reach.frequency[k::6]}
-        tables.append(pd.DataFrame(table))
-    return pd.concat(tables, ignore_index=True) if tables else pd.DataFrame(columns=list(ENDS))
+    table = ends_table(ends)
+    for k, column in enumerate(SECTION_COLUMNS):
+        table |= {column: by * reach.amplitude[k::6], f"at_hz_{column.split('_')[0]}": reach.frequency[k::6]}
+    return pd.DataFrame(table)
 
 
 def _swing_words(column: str, swing: Swing) -> str:

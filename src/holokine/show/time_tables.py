@@ -9,7 +9,7 @@ import pandas as pd
 
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
-from holokine.show.static_tables import ENDS, SECTION_COLUMNS, ends_table
+from holokine.show.static_tables import SECTION_COLUMNS, ends_table
 from holokine.show.tables import peaks_table
 from holokine.show.text import kept_lines
 from holokine.units import STANDARD_GRAVITY
@@ -17,6 +17,7 @@ from holokine.units import STANDARD_GRAVITY
 if TYPE_CHECKING:
     from holokine.respond.motion import Envelope
     from holokine.respond.transient import TimeResult
+    from holokine.system.recovery import BeamEnds
 
 __all__ = ["history_table", "members_envelope_table", "points_table", "time_lines", "time_peaks"]
 
@@ -63,18 +64,15 @@ def points_table(points: list[str], moved: Envelope, pushed: Envelope) -> pd.Dat
     return pd.DataFrame(rows)
 
 
-def members_envelope_table(members: list[tuple[str, np.ndarray, Envelope]]) -> pd.DataFrame:
+def members_envelope_table(ends: BeamEnds, envelope: Envelope) -> pd.DataFrame:
     """Extremes in time of the section forces at both ends of every beam element, N and N m, with their times."""
-    tables = []
-    for part, places, envelope in members:
-        table = ends_table(part, places)
-        for k, column in enumerate(SECTION_COLUMNS):
-            name, unit = column.split("_")
-            for side in ("lowest", "highest"):
-                value, when = getattr(envelope, side)[k::6], getattr(envelope, f"{side}_time")[k::6]
-                table |= {f"{side}_{name}_{unit}": value, f"at_ms_{side}_{name}": 1e3 * when}
-        tables.append(pd.DataFrame(table))
-    return pd.concat(tables, ignore_index=True) if tables else pd.DataFrame(columns=list(ENDS))
+    table = ends_table(ends)
+    for k, column in enumerate(SECTION_COLUMNS):
+        name, unit = column.split("_")
+        for side in ("lowest", "highest"):
+            value, when = getattr(envelope, side)[k::6], getattr(envelope, f"{side}_time")[k::6]
+            table |= {f"{side}_{name}_{unit}": value, f"at_ms_{side}_{name}": 1e3 * when}
+    return pd.DataFrame(table)
 
 
 def history_table(answer: TimeResult, numbers: list[int], thin: int = 1) -> pd.DataFrame:

@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import csr_array
+from scipy.sparse import csr_array, vstack
 
 if TYPE_CHECKING:
+    from holokine.elements.kinds import ElementKind
     from holokine.elements.stress import StressField
     from holokine.system.build import System
 
@@ -78,41 +79,61 @@ def field_stress(
 
 @dataclass(frozen=True)
 class BeamEnds:
-    """Elastic section forces of the elements of one beam part.
+    """Both ends of every beam element, part after part.
 
     Attributes
     ----------
+    parts : tuple of str
+    starts : tuple of int
+        First element of each part.
     places : ndarray, shape (elements, 2, 3)
         m; start and end of each element.
-    forces : ndarray, shape (elements, 2, 6)
-        N, Vy, Vz in N; T, My, Mz in N m; in the beam's own axes, on the positive side of a cut.
     """
 
-    part: str
+    parts: tuple[str, ...]
+    starts: tuple[int, ...]
     places: Floats
-    forces: Floats
+
+    @property
+    def counts(self) -> NDArray[np.int64]:
+        """Elements of each part."""
+        return np.diff([*self.starts, len(self.places)])
 
 
-def section_maps(system: System) -> Iterator[tuple[str, Floats, csr_array]]:
-    """By beam part: ends of its elements in m, (elements, 2, 3), and their section forces as a map of displacement."""
-    for block in system.elements:
-        found = block.section_map(system.size)
-        if found is not None and block.run_ends is not None:
-            yield block.part, block.run_ends, found
+def section_maps(system: System) -> tuple[BeamEnds, csr_array]:
+    """Ends of all beam elements, and the section forces there as one map of displacement, (elements * 12, dofs).
+
+    By element its start, then its end: N, Vy, Vz in N; T, My, Mz in N m; in the beam's own axes, on the positive side
+    of a cut.
+    """
+    beams = _with_sections(system)
+    places = [block.run_ends for block in beams if block.run_ends is not None]
+    starts = np.cumsum([0, *(len(p) for p in places)])[:-1]
+    ends = BeamEnds(
+        tuple(b.part for b in beams), tuple(starts.tolist()), np.concatenate([np.zeros((0, 2, 3)), *places])
+    )
+    kinds = dict.fromkeys(type(block) for block in beams)
+    maps = [kind.section_map([b for b in beams if type(b) is kind], system.size) for kind in kinds]
+    return ends, csr_array(vstack([csr_array((0, system.size)), *maps]))
 
 
-def beam_ends(system: System, displacement: Floats, growth: Mapping[str, float] | None = None) -> list[BeamEnds]:
-    """Section forces at both ends of all beam elements for one field of displacement, with free strain of parts."""
-    found = []
-    for block in system.elements:
-        forces = block.section_map(system.size)
-        if forces is None or block.run_ends is None:
-            continue
-        values = (forces @ displacement).reshape(-1, 2, 6)
+def _with_sections(system: System) -> list[ElementKind]:
+    kinds = dict.fromkeys(type(block) for block in system.elements)
+    return [b for kind in kinds for b in system.elements if type(b) is kind and b.run_ends is not None]
+
+
+def beam_ends(
+    system: System, displacement: Floats, growth: Mapping[str, float] | None = None
+) -> tuple[BeamEnds, Floats]:
+    """Section forces (elements, 2, 6) at both ends of all beam elements for one field of displacement.
+
+    `growth`: free strain of parts.
+    """
+    ends, forces = section_maps(system)
+    values = (forces @ displacement).reshape(-1, 2, 6)
+    for block, start, count in zip(_with_sections(system), ends.starts, ends.counts, strict=True):
         strain = (growth or {}).get(block.part, 0.0)
         if strain:
             sign = np.array([-1.0, 1.0])[:, None]
-            still = np.zeros(system.size)
-            values = values + sign * block.resultants(still, strain).reshape(-1, 2, 6)
-        found.append(BeamEnds(block.part, block.run_ends, values))
-    return found
+            values[start : start + count] += sign * block.resultants(np.zeros(system.size), strain).reshape(-1, 2, 6)
+    return ends, values
