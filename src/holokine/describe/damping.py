@@ -1,9 +1,7 @@
 """Damping of modes, as the description and its events give it."""
 
-from __future__ import annotations
-
 from itertools import pairwise
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, Any, ClassVar, Self
 
 from pydantic import BeforeValidator, WithJsonSchema, model_validator
 
@@ -45,7 +43,7 @@ class Damping(Strict):
         return "modes" if isinstance(value, list | tuple) or hasattr(value, "tolist") else "ratio"
 
     @model_validator(mode="after")
-    def _one(self) -> Damping:
+    def _one(self) -> Self:
         kinds = {n: getattr(self, n) for n in ("ratio", "modes", "table", "rayleigh", "composite")}
         if self.loss_factor is None or any(v is not None for v in kinds.values()):
             self.exactly_one(kinds, "damping")

@@ -1,7 +1,5 @@
 """Field types of the schema: quantities with units, vectors, directions, and the strict base model."""
 
-from __future__ import annotations
-
 import math
 import re
 from collections.abc import Mapping, Sequence

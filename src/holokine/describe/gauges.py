@@ -1,9 +1,7 @@
 """Gauges: the quantities that an analyst watches."""
 
-from __future__ import annotations
-
 from dataclasses import dataclass
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Self
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, field_validator, model_validator
 
@@ -118,7 +116,7 @@ class Gauge(Strict):
         return self.motion == "relative"
 
     @model_validator(mode="after")
-    def _sense(self) -> Gauge:
+    def _sense(self) -> Self:
         self.exactly_one({k: getattr(self, k) for k in GAUGE_KINDS}, "a gauge has one kind")
         options = {n for n in type(self).model_fields if n not in GAUGE_KINDS and getattr(self, n) is not None}
         for name in sorted(options - GAUGE_KINDS[self.kind].options):

@@ -1,8 +1,6 @@
 """How parts are held together: rigid and averaging links, joints, ties."""
 
-from __future__ import annotations
-
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import BeforeValidator, ValidationInfo, model_validator
 
@@ -36,7 +34,7 @@ class AveragingOrRigid(Strict):
     to: Target
 
     @model_validator(mode="after")
-    def _one(self) -> AveragingOrRigid:
+    def _one(self) -> Self:
         self.exactly_one({"rigid": self.rigid, "averaging": self.averaging}, "a link")
         return self
 
@@ -144,7 +142,7 @@ class Joint(Strict):
         )
 
     @model_validator(mode="after")
-    def _sense(self) -> Joint:
+    def _sense(self) -> Self:
         both = [d for i, d in enumerate(DIRECTIONS) if d in self.free and self.stiffness[i] > 0]
         if both:
             raise complaint(f"{both[0]} is released and has stiffness too")

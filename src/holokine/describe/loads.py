@@ -1,11 +1,9 @@
 """Loads: gravity, forces and moments, pressures, and supports that are moved."""
 
-from __future__ import annotations
-
 from collections import Counter
 from collections.abc import Iterable
 from itertools import chain
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal, Self
 
 from pydantic import BeforeValidator, ValidationInfo, model_validator
 
@@ -114,7 +112,7 @@ class Load(Strict):
         return "move" if self.move is not None else "force"
 
     @model_validator(mode="after")
-    def _one(self) -> Load:
+    def _one(self) -> Self:
         pushes = self.force if self.force is not None else self.moment
         self.exactly_one(
             {"gravity": self.gravity, "force or moment": pushes, "pressure": self.pressure, "move": self.move}, "a load"

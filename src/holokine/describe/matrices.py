@@ -1,7 +1,5 @@
 """Matrices from elsewhere, in place of a mesh."""
 
-from __future__ import annotations
-
 from holokine.describe.fields import FileName, Strict
 
 __all__ = ["Matrices"]

@@ -1,10 +1,8 @@
 """Parts: what carries stiffness and mass by a mesh of elements."""
 
-from __future__ import annotations
-
 from collections.abc import Mapping
 from itertools import pairwise
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import BeforeValidator, Discriminator, Field, Tag, WithJsonSchema, field_validator, model_validator
 
@@ -94,7 +92,7 @@ class Axes(Strict):
     y: UnitVector
 
     @model_validator(mode="after")
-    def _apart(self) -> Axes:
+    def _apart(self) -> Self:
         if sum((a * d - b * c) ** 2 for a, b, c, d in self._pairs()) < 1e-12:
             raise complaint("x and y of the axes run along the same line")
         return self
@@ -154,7 +152,7 @@ class Beam(Strict):
         return value
 
     @model_validator(mode="after")
-    def _spans(self) -> Beam:
+    def _spans(self) -> Self:
         if self.divisions is not None and self.size is not None:
             raise complaint("give divisions or size, not both")
         if isinstance(self.divisions, tuple) and len(self.divisions) != len(self.through) - 1:
@@ -186,7 +184,7 @@ class Refinement(Strict):
     times: int = Field(default=2, ge=2)
 
     @model_validator(mode="after")
-    def _inside(self) -> Refinement:
+    def _inside(self) -> Self:
         if not 0.0 <= self.start < self.end <= 1.0:
             raise complaint("start and end must be fractions of the side with start below end")
         return self
@@ -253,7 +251,7 @@ class Hole(Strict):
     outline: Outline | None = None
 
     @model_validator(mode="after")
-    def _one(self) -> Hole:
+    def _one(self) -> Self:
         self.exactly_one({"diameter": self.diameter, "size": self.size, "outline": self.outline}, "a hole")
         if (self.at is None) != (self.outline is not None):
             raise complaint("a circle or rectangle needs its middle: at; an outline has its own places")
@@ -281,7 +279,7 @@ class _Gridded(Strict):
     sides_meshed: ClassVar[int] = 2
 
     @model_validator(mode="after")
-    def _grid(self) -> _Gridded:
+    def _grid(self) -> Self:
         if (self.divisions is None) == (self.size is None):
             raise complaint("give divisions or size (of elements), one of them")
         if self.divisions is not None:
@@ -348,7 +346,7 @@ class Shell(Strict):
         return value
 
     @model_validator(mode="after")
-    def _made_of(self) -> Shell:
+    def _made_of(self) -> Self:
         self.exactly_one({"thickness": self.thickness, "layers": self.layers}, "a shell")
         if self.shear_factor is not None and not 0.0 < self.shear_factor <= 1.0:
             raise complaint(f"shear factor must be above 0 and at most 1, got {self.shear_factor:g}")
@@ -402,7 +400,7 @@ class Plate(_Gridded, Shell):
     quadratic: bool = False
 
     @model_validator(mode="after")
-    def _shape(self) -> Plate:
+    def _shape(self) -> Self:
         if [self.corners, self.corner, self.outline].count(None) != 2 or (self.corner is None) != (self.sides is None):
             raise complaint("give corner and sides, or corners, or an outline")
         own = {"origin", "plane", "points", "lines", "finer"}
@@ -459,7 +457,7 @@ class Tube(_Solid):
     start: UnitVector | None = None
 
     @model_validator(mode="after")
-    def _hollow(self) -> Tube:
+    def _hollow(self) -> Self:
         if self.inner >= self.outer:
             raise complaint("the inner radius must be smaller than the outer one")
         return self
@@ -480,7 +478,7 @@ class Extrusion(_Solid):
     length: PositiveLength
 
     @model_validator(mode="after")
-    def _any(self) -> Extrusion:
+    def _any(self) -> Self:
         check_outline(self.outline)
         if not self.is_grid:
             unused_by_outlines(self, along=3)
@@ -556,7 +554,7 @@ class Part(Strict):
     merge: bool = True
 
     @model_validator(mode="after")
-    def _one(self) -> Part:
+    def _one(self) -> Self:
         self.exactly_one({n: getattr(self, n) for n in _GEOMETRY}, "a part has one geometry")
         layered = self.shell.layers if self.shell is not None else None
         if self.material is None and (layered is None or any(layer.material is None for layer in layered)):

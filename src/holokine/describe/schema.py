@@ -4,10 +4,8 @@ The same models serve the assembly file and the Python calls. Names of things (p
 user's own; keys may be written with spaces or underscores.
 """
 
-from __future__ import annotations
-
 from itertools import pairwise
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import BeforeValidator, Field, ValidationInfo, WithJsonSchema, field_validator, model_validator
 
@@ -117,7 +115,7 @@ class Material(Strict):
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"loss_factor", "expansion"})}
 
     @model_validator(mode="after")
-    def _elastic(self) -> Material:
+    def _elastic(self) -> Self:
         self.exactly_one({"E": self.E, "orthotropic": self.orthotropic}, "a material")
         if self.orthotropic is not None:
             if self.nu is not None or self.G is not None:
@@ -167,7 +165,7 @@ class Tube(Strict):
     wall: PositiveLength
 
     @model_validator(mode="after")
-    def _hollow(self) -> Tube:
+    def _hollow(self) -> Self:
         if 2 * self.wall >= min(self.width, self.height):
             raise complaint("the wall is half of the width or height or more: use a rectangle instead")
         return self
@@ -186,7 +184,7 @@ class Pipe(Strict):
     wall: PositiveLength
 
     @model_validator(mode="after")
-    def _hollow(self) -> Pipe:
+    def _hollow(self) -> Self:
         if 2 * self.wall >= self.diameter:
             raise complaint("the wall is half of the diameter or more: use a rod instead")
         return self
@@ -201,7 +199,7 @@ class Flanged(Strict):
     flange: PositiveLength
 
     @model_validator(mode="after")
-    def _fits(self) -> Flanged:
+    def _fits(self) -> Self:
         if self.web >= self.width or 2 * self.flange >= self.height:
             raise complaint("web must be thinner than the width, and two flanges thinner than the height")
         return self
@@ -215,7 +213,7 @@ class AngleShape(Strict):
     thickness: PositiveLength
 
     @model_validator(mode="after")
-    def _fits(self) -> AngleShape:
+    def _fits(self) -> Self:
         if self.thickness >= min(self.width, self.height):
             raise complaint("the thickness must be less than both legs")
         return self
@@ -233,7 +231,7 @@ class GivenProperties(Strict):
     fibres: tuple[tuple[Length, Length], ...] = ()
 
     @model_validator(mode="after")
-    def _real(self) -> GivenProperties:
+    def _real(self) -> Self:
         if self.Iyz**2 >= self.Iy * self.Iz:
             raise complaint("Iyz is larger than any real section allows (Iyz² must be below Iy·Iz)")
         return self
@@ -272,7 +270,7 @@ class Section(Strict):
     torsion_constant: SecondMoment | None = None
 
     @model_validator(mode="after")
-    def _one_shape(self) -> Section:
+    def _one_shape(self) -> Self:
         names = ("rectangle", "tube", "rod", "pipe", "I", "channel", "angle", "T", "properties")
         self.exactly_one({n: getattr(self, n) for n in names}, "a section has one shape")
         return self
@@ -347,7 +345,7 @@ class SpringLaw(Strict):
     cubic: quantity_field("cubic stiffness") = 0.0  # type: ignore[valid-type]
 
     @model_validator(mode="after")
-    def _some(self) -> SpringLaw:
+    def _some(self) -> Self:
         if not (self.linear or self.quadratic or self.cubic):
             raise complaint("a law needs a term that is not zero: linear, quadratic or cubic")
         return self
@@ -413,7 +411,7 @@ class Spring(Strict):
     law: SpringLaw | None = None
 
     @model_validator(mode="after")
-    def _sense(self) -> Spring:
+    def _sense(self) -> Self:
         given = self.model_fields_set
         if self.stiffness or (self.force is not None and self.law is not None):
             self.exactly_one(
@@ -488,7 +486,7 @@ class Support(Strict):
         return tuple(d for d in DIRECTIONS if d in value)
 
     @model_validator(mode="after")
-    def _sense(self) -> Support:
+    def _sense(self) -> Self:
         if not self.hold and self.pushes is None:
             raise complaint("holds no direction; directions are x y z rx ry rz, or all; one-way: pushes")
         if self.pushes is None:
@@ -517,7 +515,7 @@ class Band(Strict):
     margin: quantity_field("number", least=0.0) = 0.1  # type: ignore[valid-type]
 
     @model_validator(mode="after")
-    def _one(self) -> Band:
+    def _one(self) -> Self:
         self.exactly_one({"range": self.range, "speed": self.speed}, "a band")
         if self.range is not None and self.range[0] >= self.range[1]:
             raise complaint("the range must rise")

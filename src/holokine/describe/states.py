@@ -1,8 +1,6 @@
 """States: the assembly at rest under named loads, about which it vibrates."""
 
-from __future__ import annotations
-
-from typing import Annotated, Any
+from typing import Annotated, Any, Self
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
@@ -66,7 +64,7 @@ class State(Strict):
     ] = ()
 
     @model_validator(mode="after")
-    def _sense(self) -> State:
+    def _sense(self) -> Self:
         if not (self.loads or self.tension or self.shortening or self.temperature):
             raise complaint("a state needs something that loads it: loads, tension, shortening or temperature")
         both = sorted(set(self.tension) & set(self.shortening))

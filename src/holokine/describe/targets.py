@@ -1,8 +1,6 @@
 """Targets: which nodes something applies to (a point, several points, or a selection)."""
 
-from __future__ import annotations
-
-from typing import Annotated, Any
+from typing import Annotated, Any, Self
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
@@ -66,7 +64,7 @@ class Selection(Strict):
     count: int = Field(default=1, ge=1)
 
     @model_validator(mode="after")
-    def _something(self) -> Selection:
+    def _something(self) -> Self:
         keys = [n for n in type(self).model_fields if n != "count"]
         if all(getattr(self, n) is None for n in keys):
             raise complaint(f"a selection needs at least one of {', '.join(keys)}")

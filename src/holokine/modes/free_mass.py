@@ -21,6 +21,7 @@ __all__ = ["free_mass", "free_to_move"]
 
 Floats = NDArray[Any]  # float64
 RIDGE = 1e-13
+ENOUGH = 1e-12  # of the whole: what one more step of refinement is worth
 
 
 def free_mass(M: Matrix, load: Floats, motion: Floats | None = None, pencil: Pencil | None = None) -> Floats:
@@ -53,7 +54,7 @@ def free_mass(M: Matrix, load: Floats, motion: Floats | None = None, pencil: Pen
     known = np.einsum("ij,ij->j", b + rest, x)
     added = inverse_form(product, rest, beside=known)
     if added is None:
-        added = _by_factor(scaled, rest, pencil if len(carrying) == M.shape[0] else None, root)
+        added = _by_factor(scaled, rest, pencil if len(carrying) == M.shape[0] else None, root, known)
     return np.asarray(known + added)
 
 
@@ -69,7 +70,7 @@ def free_to_move(system: System) -> Floats:
     return found
 
 
-def _by_factor(scaled: Matrix, b: Floats, pencil: Pencil | None, root: Floats) -> Floats:
+def _by_factor(scaled: Matrix, b: Floats, pencil: Pencil | None, root: Floats, beside: Floats) -> Floats:
     # a whiff of the unit matrix stands in for motions without inertia (b has no share in them)
     if pencil is None:
         solve = factorise(csr_array(explicit(scaled) + RIDGE * eye_array(len(b)))).solve
@@ -81,5 +82,10 @@ def _by_factor(scaled: Matrix, b: Floats, pencil: Pencil | None, root: Floats) -
 
     x = solve(b)
     for _ in range(4):
-        x = x + solve(b - scaled @ x)
+        rest = b - scaled @ x
+        more = solve(rest)
+        x = x + more
+        # what the form lacked before this step
+        if (np.abs(np.einsum("ij,ij->j", rest, more)) <= ENOUGH * np.abs(beside)).all():
+            break
     return np.asarray(2.0 * np.einsum("ij,ij->j", b, x) - np.einsum("ij,ij->j", x, scaled @ x))

@@ -48,6 +48,7 @@ FEW_MASSES = 400  # motions with mass up to which all modes are taken from their
 _TRIES = 12  # rounds in which what is missing next to a place is looked for
 _BESIDE = (0.0, 1e-6, -1e-6, 1e-4, -1e-4, 1e-3, -3e-3)  # where else a shift may lie, relatively
 FAINT = 1e-7  # of the largest value of the inverse: below, rounding is felt
+LARGE = 20_000  # unknowns from which reading the factor weighs more than what is done with it
 REPAIR = 6000  # unknowns up to which what could not be proven is solved dense
 
 
@@ -316,8 +317,10 @@ class _Sweep:
         self.product = Symmetric(M)
         self.progress = progress
         self.factorisations = 0
-        # wide enough for solves by blocks to pay, narrow enough not to need many more columns
-        self.block = widen * (4 if self.pencil.method == "superlu" else 6)
+        # wide enough for solves by blocks to pay, narrow enough not to need many more columns: each thread reads the whole
+        # factor for its share of them, so that twelve columns of a large one cost little more than six
+        wide = 12 if K.shape[0] >= LARGE else 6
+        self.block = widen * (4 if self.pencil.method == "superlu" else wide)
         self.doubt = ""
 
     def _say(self, phase: str, done: int = 0, of: int = 0) -> None:

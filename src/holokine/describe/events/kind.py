@@ -1,7 +1,5 @@
 """What every kind of event has. A kind is a model of its own options, entered in `events.EVENT_KINDS`."""
 
-from __future__ import annotations
-
 from typing import ClassVar
 
 from holokine.describe.damping import Damping

@@ -1,9 +1,7 @@
 """Random vibration: densities of the base's acceleration along directions, and of loads."""
 
-from __future__ import annotations
-
 from itertools import pairwise
-from typing import TYPE_CHECKING, Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
@@ -46,7 +44,7 @@ class Density(Strict):
     outside: Literal["nothing", "hold"] = "nothing"
 
     @model_validator(mode="after")
-    def _one(self) -> Density:
+    def _one(self) -> Self:
         own: Any = self
         density, level = own.density, own.level
         self.exactly_one({"frequency": self.frequency, "pasted": self.pasted, "file": self.file}, "a density")
@@ -108,7 +106,7 @@ class Fatigue(Strict):
     cycles: quantity_field("number", above=0.0) | None = None  # type: ignore[valid-type]
 
     @model_validator(mode="after")
-    def _both(self) -> Fatigue:
+    def _both(self) -> Self:
         if (self.amplitude is None) != (self.cycles is None):
             raise complaint("a point of the S-N line takes an amplitude and its cycles")
         return self
@@ -134,7 +132,7 @@ class RandomEvent(ModalEvent):
     fatigue: Fatigue | None = None
 
     @model_validator(mode="after")
-    def _sense(self) -> RandomEvent:
+    def _sense(self) -> Self:
         if not self.random and not self.loads:
             raise complaint("nothing shakes the assembly: give random (z: a density) or loads (densities of factors)")
         if self.fatigue is not None and self.duration is None:
@@ -160,7 +158,7 @@ class RandomEvent(ModalEvent):
         if count > 2 and np.linalg.eigvalsh(self.coherence_matrix()).min() < -1e-9:
             raise complaint("coherence: these pairs cannot all be so; sources that go with a third go with each other")
 
-    def coherence_matrix(self) -> NDArray[Any]:
+    def coherence_matrix(self) -> "NDArray[Any]":
         """√coherence with its phase of every two sources (axes, then loads), complex, shape (sources, sources)."""
         import numpy as np
 

@@ -1,9 +1,7 @@
 """Signals in time: shapes, tables, files."""
 
-from __future__ import annotations
-
 from itertools import pairwise
-from typing import Annotated, Any, ClassVar, Literal, NamedTuple
+from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Self
 
 from pydantic import BeforeValidator, Field, ValidationInfo, WithJsonSchema, model_validator
 
@@ -91,7 +89,7 @@ class Chirp(Signal):
     window: Literal["none", "half sine", "hann"] = "none"
 
     @model_validator(mode="after")
-    def _runs(self) -> Chirp:
+    def _runs(self) -> Self:
         if self.range[0] == self.range[1]:
             raise complaint("a chirp needs two different frequencies; for one frequency take sine")
         if self.range[0] * self.duration > 1e4 or self.range[1] * self.duration > 1e4:
@@ -106,7 +104,7 @@ class Trapezoid(Peak):
     fall: Time
 
     @model_validator(mode="after")
-    def _fits(self) -> Trapezoid:
+    def _fits(self) -> Self:
         if self.rise + self.fall > self.duration * (1 + 1e-12):
             raise complaint("rise and fall together are longer than the duration")
         return self
@@ -121,7 +119,7 @@ class Sine(Signal):
     ramp: int = Field(default=2, ge=1)
 
     @model_validator(mode="after")
-    def _ramps(self) -> Sine:
+    def _ramps(self) -> Self:
         if self.window == "ramp" and 2 * self.ramp > self.cycles:
             raise complaint(f"ramps of {self.ramp} cycles at both ends need {2 * self.ramp} cycles at least")
         if "ramp" in self.model_fields_set and self.window != "ramp":
@@ -136,7 +134,7 @@ class DecayingSine(Signal):
     damping: quantity_field("number", above=0.0)  # type: ignore[valid-type]
 
     @model_validator(mode="after")
-    def _decays(self) -> DecayingSine:
+    def _decays(self) -> Self:
         if not 1e-3 <= self.damping < 1.0:
             raise complaint("the damping of a decaying sine lies from 0.1 % to below 100 %")
         return self
@@ -157,7 +155,7 @@ class SignalTable(Strict):
         return next(n for n in ("acceleration", "velocity", "displacement", "factor") if getattr(self, n) is not None)
 
     @model_validator(mode="after")
-    def _rows(self) -> SignalTable:
+    def _rows(self) -> Self:
         names = ("acceleration", "velocity", "displacement", "factor")
         self.exactly_one({n: getattr(self, n) for n in names}, "a signal's table")
         values = getattr(self, self.column)
@@ -188,7 +186,7 @@ class PulseShape(Strict):
     chirp: Chirp | None = None
     step: Step | None = None
     ramp: Step | None = None
-    sum: tuple[PulseShape, ...] | None = None
+    sum: "tuple[PulseShape, ...] | None" = None
     table: SignalTable | None = None
     file: FileName | None = None
     column: str | None = None
@@ -201,7 +199,7 @@ class PulseShape(Strict):
         return next(n for n in SHAPES if getattr(self, n) is not None)
 
     @model_validator(mode="after")
-    def _one(self) -> PulseShape:
+    def _one(self) -> Self:
         if self.sum is not None and not self.sum:
             raise complaint("a sum needs one pulse at least")
         self.exactly_one({n: getattr(self, n) for n in SHAPES}, "a pulse has one shape")

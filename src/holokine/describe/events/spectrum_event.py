@@ -1,8 +1,6 @@
 """Response spectra of the whole base, or of groups of supports."""
 
-from __future__ import annotations
-
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import BeforeValidator, model_validator
 
@@ -43,7 +41,7 @@ class Corners(Strict):
     acceleration: quantity_field("acceleration", above=0.0) | None = None  # type: ignore[valid-type]
 
     @model_validator(mode="after")
-    def _some(self) -> Corners:
+    def _some(self) -> Self:
         if self.displacement is None and self.velocity is None and self.acceleration is None:
             raise complaint("give displacement, velocity or acceleration, or several of them")
         if self.range[0] >= self.range[1]:
@@ -86,13 +84,13 @@ class SpectrumTable(Strict):
     scale: Number = 1.0
     damping: Ratio | None = None
     corners: Corners | None = None
-    envelope: tuple[SpectrumTable, ...] | None = None
-    levels: Annotated[dict[float, SpectrumTable], BeforeValidator(_ratio_keys)] | None = None
+    envelope: "tuple[SpectrumTable, ...] | None" = None
+    levels: Annotated[dict[float, "SpectrumTable"], BeforeValidator(_ratio_keys)] | None = None
     broaden: quantity_field("number", least=0.0) = 0.0  # type: ignore[valid-type]
     floor: quantity_field("acceleration", least=0.0) = 0.0  # type: ignore[valid-type]
 
     @model_validator(mode="after")
-    def _columns(self) -> SpectrumTable:
+    def _columns(self) -> Self:
         inline = {n: getattr(self, n) for n in ("acceleration", "velocity", "displacement")}
         if self.broaden >= 1.0:
             raise complaint("a spectrum is broadened by less than 100 %")
@@ -130,7 +128,7 @@ class SupportSpectra(Strict):
     displacement: length_vector = (0.0, 0.0, 0.0)  # type: ignore[valid-type]
 
     @model_validator(mode="after")
-    def _some(self) -> SupportSpectra:
+    def _some(self) -> Self:
         if not self.supports or not self.spectrum:
             raise complaint("a group of supports needs supports and a spectrum")
         for axis, size in zip("xyz", self.displacement, strict=True):
@@ -164,7 +162,7 @@ class SpectrumEvent(ModalEvent):
     zero_period_acceleration: _Size | dict[Axis, _Size] | None = None  # type: ignore[valid-type]
 
     @model_validator(mode="after")
-    def _sense(self) -> SpectrumEvent:
+    def _sense(self) -> Self:
         given = self.model_fields_set
         acts = self.spectrum if self.spectrum is not None else self.support_spectra
         if not acts:

@@ -1,8 +1,6 @@
 """Loads at rest."""
 
-from __future__ import annotations
-
-from typing import Annotated, ClassVar
+from typing import Annotated, ClassVar, Self
 
 from pydantic import BeforeValidator, WithJsonSchema, model_validator
 
@@ -30,7 +28,7 @@ class StaticEvent(EventKind):
     with_state: bool | None = None
 
     @model_validator(mode="after")
-    def _some(self) -> StaticEvent:
+    def _some(self) -> Self:
         if not self.static:
             raise complaint("the event has no load; name some of loads:")
         return self

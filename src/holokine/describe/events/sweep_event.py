@@ -1,9 +1,7 @@
 """Steady vibration over a range of frequencies: the base shaken, loads that swing, rotors out of balance."""
 
-from __future__ import annotations
-
 from itertools import pairwise
-from typing import ClassVar, Literal
+from typing import ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
@@ -44,7 +42,7 @@ class SweepRange(Strict):
     per_octave: int | None = Field(default=None, ge=1, le=10_000)
 
     @model_validator(mode="after")
-    def _sense(self) -> SweepRange:
+    def _sense(self) -> Self:
         self.exactly_one({"range": self.range, "band": self.band, "at": self.at}, "frequencies of a sweep")
         if self.range is not None and self.range[0] >= self.range[1]:
             raise complaint(f"the range must rise, got {self.range[0]:g} to {self.range[1]:g} Hz")
@@ -80,7 +78,7 @@ class HarmonicTable(Strict):
         return next(n for n in _QUANTITIES if getattr(self, n) is not None)
 
     @model_validator(mode="after")
-    def _rows(self) -> HarmonicTable:
+    def _rows(self) -> Self:
         self.exactly_one({n: getattr(self, n) for n in _QUANTITIES}, "a table over frequency")
         values = getattr(self, self.column)
         for name, column in ((self.column, values), ("phase", self.phase)):
@@ -113,7 +111,7 @@ class Harmonic(Strict):
     outside: Literal["error", "hold", "zero"] = "error"
 
     @model_validator(mode="after")
-    def _one(self) -> Harmonic:
+    def _one(self) -> Self:
         self.exactly_one({"amplitude": self.amplitude, "table": self.table, "file": self.file}, "a swing")
         if self.amplitude is not None:
             self.has_no_effect(self.model_fields_set, ("interpolate", "outside", "scale"), "without a table or file")
@@ -165,7 +163,7 @@ class SweepEvent(ModalEvent):
     octaves_per_minute: quantity_field("number", above=0.0) | None = None  # type: ignore[valid-type]
 
     @model_validator(mode="after")
-    def _sense(self) -> SweepEvent:
+    def _sense(self) -> Self:
         if not self.base and not self.loads and not self.unbalance:
             raise complaint(
                 "nothing shakes the assembly: give base (z: 1 g), loads (factors on loads) or unbalance; a sweep is "

@@ -1,8 +1,6 @@
 """What happens in time: base pulses, and loads with signals of their own."""
 
-from __future__ import annotations
-
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import BeforeValidator, ValidationInfo, WithJsonSchema, model_validator
 
@@ -47,7 +45,7 @@ class SupportPulses(Strict):
     pulse: dict[Axis, PulseShape]
 
     @model_validator(mode="after")
-    def _some(self) -> SupportPulses:
+    def _some(self) -> Self:
         if not self.supports or not self.pulse:
             raise complaint("a group of supports needs supports and a pulse")
         return self
@@ -79,7 +77,7 @@ class TimeEvent(ModalEvent):
     with_state: bool | None = None
 
     @model_validator(mode="after")
-    def _sense(self) -> TimeEvent:
+    def _sense(self) -> Self:
         given = self.model_fields_set
         if self.pulse is not None and self.support_pulses is not None:
             raise complaint("give pulse (the whole base) or support pulses (groups of supports), not both")
