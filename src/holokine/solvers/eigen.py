@@ -317,8 +317,8 @@ class _Sweep:
         self.product = Symmetric(M)
         self.progress = progress
         self.factorisations = 0
-        # wide enough for solves by blocks to pay, narrow enough not to need many more columns: each thread reads the whole
-        # factor for its share of them, so that twelve columns of a large one cost little more than six
+        # wide enough for solves by blocks to pay, narrow enough not to need many more columns: each thread reads the
+        # whole factor for its share of them, so that twelve columns of a large one cost little more than six
         wide = 12 if K.shape[0] >= LARGE else 6
         self.block = widen * (4 if self.pencil.method == "superlu" else wide)
         self.doubt = ""
