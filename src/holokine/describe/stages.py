@@ -29,7 +29,7 @@ from holokine.describe.fields import NamesFile, Strict
 from holokine.describe.files import Folder
 from holokine.describe.references import table_of
 from holokine.describe.schema import Description
-from holokine.describe.walk import walk
+from holokine.describe.walk import walk, walk_field
 
 __all__ = ["STAGES", "Basis", "Keys", "Request", "Stage", "StageName", "VectorRequest", "differences"]
 
@@ -313,12 +313,8 @@ def _walk_any(value: Any, path: Path) -> Iterator[tuple[Path, str, Any]]:
     """Marks in a model, or in what a field of the description holds."""
     if isinstance(value, BaseModel):
         yield from walk(value, path)
-    elif isinstance(value, dict) and path and path[0] in Description.model_fields:
-        holder = Description.model_construct()
-        holder.__dict__[path[0]] = value
-        for at, name, mark in walk(holder):
-            if at[0] == path[0]:
-                yield at, name, mark
+    elif isinstance(value, dict) and path:
+        yield from walk_field(Description, path[0], value)
 
 
 def _table(name: str, value: Any, stage: StageName) -> Plain:

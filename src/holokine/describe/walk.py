@@ -11,7 +11,7 @@ from pydantic import BaseModel
 
 from holokine.describe.fields import Names, NamesFile
 
-__all__ = ["Found", "located", "walk"]
+__all__ = ["Found", "located", "walk", "walk_field"]
 
 Path = tuple[Any, ...]
 Mark = Names | NamesFile
@@ -25,6 +25,13 @@ def walk(model: BaseModel, path: Path = ()) -> Iterator[Found]:
         value = getattr(model, name)
         if value is not None:
             yield from visit(value, (*path, name))
+
+
+def walk_field(model: type[BaseModel], name: str, value: Any) -> Iterator[Found]:
+    """The same of a value that could be that of one field of a model."""
+    visit = dict(_plan(model)).get(name)
+    if visit is not None and value is not None:
+        yield from visit(value, (name,))
 
 
 @cache
