@@ -563,7 +563,7 @@ class BeamElements(ElementKind):
             starts = tuple(np.cumsum([0, *(len(b.nodes) for b in own[:-1])]).tolist())
             found += [
                 StressField(
-                    tuple(b.part for b in own), _scattered(rows[:, side], dofs, size), 1,
+                    tuple(b.part for b in own), _scattered(rows[side], dofs, size), 1,
                     Places.on("element", np.repeat(numbers, count), None, word), nodes, nodes[:, [side]],
                     spots=ends[:, side], starts=starts,
                 )
@@ -601,7 +601,7 @@ class BeamElements(ElementKind):
             ends = [0 if end == "start" else 1]
             elements = elements[[0]] if end == "start" else elements[[-1]]
         maps = [
-            _scattered(values[elements][:, ends].reshape(len(elements), -1, 12), self.dofs[elements], size)
+            _scattered(np.hstack([values[e][elements] for e in ends]), self.dofs[elements], size)
             for values in (stiff, inert)
         ]
         number = np.repeat(elements + 1, len(ends) * count)
@@ -614,8 +614,8 @@ class BeamElements(ElementKind):
 
 def _fibre_rows(
     blocks: Sequence[BeamElements], name: str, table: Callable[[SectionProperties], Floats] | None = None
-) -> Floats:
-    """Stress of every fibre at both ends of every element on global motions, (elements, 2, rows, 12).
+) -> tuple[Floats, Floats]:
+    """Stress of every fibre at the start and at the end of every element on global motions, (elements, rows, 12) each.
 
     By the local stiffness, or by the local mass for what inertia adds (`name`); blocks have equally many fibres.
     `table`: rows of a section on (N, Vy, Vz, T, My, Mz); the normal stress of its fibres when left out.
@@ -635,10 +635,10 @@ def _fibre_rows(
         each.append(np.stack([along[first], along[first + 1 if b.stations else first]], axis=1))
     fibres, to_local = np.concatenate(each), np.concatenate([b.to_local for b in blocks])
     matrix = np.concatenate([getattr(b, name) for b in blocks])
-    found = np.empty((*fibres.shape[:3], 12))
-    for side, sign in ((0, -1.0), (1, 1.0)):
-        found[:, side] = sign * fibres[:, side] @ (matrix[:, 6 * side + np.arange(6)] @ to_local)
-    return found
+    start, end = (
+        sign * fibres[:, side] @ (matrix[:, 6 * side + np.arange(6)] @ to_local) for side, sign in ((0, -1.0), (1, 1.0))
+    )
+    return start, end
 
 
 def _scattered(values: Floats, dofs: NDArray[np.int64], size: int) -> csr_array:

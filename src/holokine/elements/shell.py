@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
 from holokine.elements.beam import arm_matrix
-from holokine.elements.kinds import CHUNK, ElementKind, StrainMaps, averaged_field, in_sorts, scattered
+from holokine.elements.kinds import CHUNK, ElementKind, StrainMaps, averaged_field, by_shape, in_sorts, scattered
 from holokine.elements.laminate import Laminate, turned_in_plane
 from holokine.elements.shapes import gauss, triangle_rule
 from holokine.elements.stress import Places, StressField
@@ -631,8 +631,12 @@ class ShellElements(ElementKind):
 
     def _stress_maps(self, Q: Floats, height: float, points: Floats) -> list[Floats]:
         """Stress at a height over the mid-surface, maps (elements, 3, motions) of global motions, point by point."""
-        maps = self._strains_at(self.places[self.nodes], points)
-        return [Q @ (maps[:, k, :3] + height * maps[:, k, 3:]) for k in range(len(points))]
+
+        def made(X: Floats) -> Floats:
+            maps = self._strains_at(X, points)
+            return Q @ (maps[:, :, :3] + height * maps[:, :, 3:])
+
+        return list(np.moveaxis(by_shape(self.places[self.nodes], made), 1, 0))
 
 
 def _plane_and_bend(n: int) -> tuple[Ints, Ints]:

@@ -359,37 +359,39 @@ def _deformation(system: System, parts: list[str], field: _Field) -> tuple[str, 
     return "", ""
 
 
-def _slices(field: _Field, along: Floats) -> list[Ints]:
-    """Nodes by their place along an axis."""
+def _stations(field: _Field, along: Floats) -> Ints:
+    """Which of the stations along an axis, from 0, each node lies at."""
     s = field.places @ along
     order = np.argsort(s, kind="stable")
     gap = np.diff(s[order])
     span = float(np.ptp(s)) or 1.0
     if (gap > 1e-6 * span).sum() > 60:
         edges = np.linspace(s.min(), s.max(), 61)
-        index = np.clip(np.searchsorted(edges, s, side="right") - 1, 0, 59)
-        return [np.flatnonzero(index == k) for k in range(60) if (index == k).any()]
-    return list(np.split(order, np.flatnonzero(gap > 1e-6 * span) + 1))
+        return np.unique(np.clip(np.searchsorted(edges, s, side="right") - 1, 0, 59), return_inverse=True)[1]
+    station = np.empty(len(s), dtype=np.int64)
+    station[order] = np.concatenate([[0], np.cumsum(gap > 1e-6 * span)])
+    return station
 
 
 def _slender(field: _Field, axes: Floats) -> tuple[str, str]:
     """Bending about an axis, torsion, or stretching, whichever moves most mass."""
     shift, turn = field.shift @ axes.T, field.turn @ axes.T
     arms = (field.places - field.places.mean(axis=0)) @ axes.T
+    w, station = field.weight, _stations(field, axes[0])
+
+    def summed(value: Floats) -> Floats:
+        return np.bincount(station, w * value)
+
+    heavy = summed(np.ones(len(w)))
+    mean, middle = (np.stack([summed(c) for c in a.T], axis=1) / heavy[:, None] for a in (shift, arms))
+    off, rest = arms - middle[station], shift - mean[station]
+    polar = summed(off[:, 1] ** 2 + off[:, 2] ** 2)
+    spin = summed(off[:, 1] * rest[:, 2] - off[:, 2] * rest[:, 1])
+    wide = polar > 1e-12 * heavy
     amounts = np.zeros(4)  # stretch, bending along the second and third axis, torsion
-    radius2 = 0.0
-    for index in _slices(field, axes[0]):
-        w = field.weight[index]
-        mean = np.average(shift[index], axis=0, weights=w)
-        amounts[:3] += w.sum() * mean**2
-        off = arms[index, 1:] - np.average(arms[index, 1:], axis=0, weights=w)
-        polar = float((w * (off**2).sum(axis=1)).sum())
-        radius2 += polar
-        rest = shift[index, 1:] - mean[1:]
-        spin = float((w * (off[:, 0] * rest[:, 1] - off[:, 1] * rest[:, 0])).sum())
-        if polar > 1e-12 * w.sum():
-            amounts[3] += spin**2 / polar
-    if radius2 <= 1e-12 * field.weight.sum():  # a line of beams: its twist is in the rotations
+    amounts[:3] = heavy @ mean**2
+    amounts[3] = (spin[wide] ** 2 / polar[wide]).sum()
+    if polar.sum() <= 1e-12 * w.sum():  # a line of beams: its twist is in the rotations
         twist = turn[:, 0]
         lateral = np.abs(shift).max(initial=0.0)
         span = float(np.ptp(arms[:, 0]))
@@ -490,10 +492,7 @@ def _waves(field: _Field, f: Floats, angle: Floats, d: int) -> tuple[int, int]:
 
     Station by station along the axis: over the whole length an even number of half waves would cancel.
     """
-    slices = _slices(field, np.eye(3)[d])
-    station = np.empty(len(f), dtype=np.int64)
-    for k, index in enumerate(slices):
-        station[index] = k
+    station = _stations(field, np.eye(3)[d])
     heavy = field.weight * f
     best, size, profile = 0, -1.0, np.zeros(0, dtype=complex)
     for n in range(min(len(np.unique(angle)) // 2, MOST_WAVES) + 1):
@@ -501,7 +500,7 @@ def _waves(field: _Field, f: Floats, angle: Floats, d: int) -> tuple[int, int]:
         amount = float((np.abs(share) ** 2).sum())
         if amount > size * (1.0 + 1e-9):
             best, size, profile = n, amount, share
-    if len(slices) < 2:
+    if station.max() < 1:
         return best, 0
     turned = np.exp(-0.5j * np.angle((profile**2).sum()))
     mean = np.real(profile * turned) / np.bincount(station, field.weight)

@@ -67,7 +67,7 @@ def largest_stress(
                 Y = equivalent_root(m.width) @ Y
                 bound = np.sqrt(np.einsum("ewk,ewk->ek", Y, Y)) @ tops.T
             else:
-                bound = (np.abs(Y) @ tops.T).max(axis=1)
+                bound = (np.abs(Y.reshape(-1, len(s))) @ tops.T).reshape(len(Y), m.per_element, -1).max(axis=1)
             look = _Look(
                 m.width, Y, bound, highest[a : a + step], when[a : a + step], owner[a : a + step], floor, nodal
             )

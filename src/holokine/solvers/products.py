@@ -99,10 +99,10 @@ def inverse_form(
         for turn in range(most):
             if ((added.sum(axis=0) <= tolerance * total) | (left == 0.0)).all():
                 return 2.0 * np.einsum("ij,ij->j", B, X) - np.einsum("ij,ij->j", X, A.columns(X))
-            if turn in (20, 40):
+            if turn % 12 == 6 and turn > 6:
                 short = added.sum(axis=0) / np.maximum(total, 1e-300)
-                if len(early):  # as many steps more as these twenty promise
-                    rate = np.log(np.maximum(short, 1e-300) / np.maximum(early, 1e-300)) / 20.0
+                if len(early):  # as many steps more as these twelve promise
+                    rate = np.log(np.maximum(short, 1e-300) / np.maximum(early, 1e-300)) / 12.0
                     more = np.log(tolerance / np.maximum(short, 1e-300)) / np.minimum(rate, -1e-9)
                     if float(more.max()) > 80.0:
                         return None

@@ -53,7 +53,13 @@ def mass_totals(system: System) -> MassTotals:
 
 
 def member_masses(system: System) -> dict[str, MassTotals]:
-    """The same for each part and each point mass by itself."""
+    """The same for each part and each point mass by itself; kept."""
+    if "member masses" not in system.kept:
+        system.kept["member masses"] = _member_masses(system)
+    return dict(system.kept["member masses"])
+
+
+def _member_masses(system: System) -> dict[str, MassTotals]:
     result: dict[str, MassTotals] = {}
     R = system.rigid_motions(np.zeros(3))
     for part in system.description.parts:
