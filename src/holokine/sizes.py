@@ -7,8 +7,12 @@ import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from holokine.errors import HolokineError, MeshError, OutOfMemoryError
+
+if TYPE_CHECKING:
+    from scipy.sparse import csr_array
 
 __all__ = [
     "MOST_NUMBERS",
@@ -17,12 +21,21 @@ __all__ = [
     "available_memory",
     "beyond_memory",
     "enough_memory",
+    "narrow",
     "refuse_beyond_memory",
 ]
 
 MOST_NUMBERS = 2e9
 """Numbers that a table may hold whatever memory there is (16 GB)."""
 _PER_NODE = 400  # numbers of stiffness and mass of a shell or solid, by node
+
+
+def narrow(matrix: csr_array) -> csr_array:
+    """A sparse array with indices of 32 bits where these reach: a quarter less memory, and no copies for the solver."""
+    if max(matrix.nnz, *matrix.shape) >= 2**31 or {matrix.indices.dtype.itemsize, matrix.indptr.dtype.itemsize} == {4}:
+        return matrix
+    indices, starts = (a.astype("int32") for a in (matrix.indices, matrix.indptr))
+    return type(matrix)((matrix.data, indices, starts), shape=matrix.shape)
 
 
 def available_memory() -> int | None:

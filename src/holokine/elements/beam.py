@@ -21,7 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-from holokine.elements.kinds import ElementKind
+from holokine.elements.kinds import ElementKind, element_map
 from holokine.elements.sections import SectionProperties
 from holokine.elements.stress import Places, StressField
 from holokine.errors import ConstraintError, DescriptionError, MeshError
@@ -535,7 +535,7 @@ class BeamElements(ElementKind):
         stiffness, to_local, dofs = (
             np.concatenate([getattr(b, name) for b in beams]) for name in ("local_stiffness", "to_local", "dofs")
         )
-        return _scattered(np.repeat([-1.0, 1.0], 6)[:, None] * (stiffness @ to_local), dofs, size)
+        return element_map(np.repeat([-1.0, 1.0], 6)[:, None] * (stiffness @ to_local), dofs, size)
 
     def matrices(self) -> tuple[Floats, Floats]:
         """Stiffness and mass in global axes, each of shape (elements, 12, 12)."""
@@ -563,7 +563,7 @@ class BeamElements(ElementKind):
             starts = tuple(np.cumsum([0, *(len(b.nodes) for b in own[:-1])]).tolist())
             found += [
                 StressField(
-                    tuple(b.part for b in own), _scattered(rows[side], dofs, size), 1,
+                    tuple(b.part for b in own), element_map(rows[side], dofs, size), 1,
                     Places.on("element", np.repeat(numbers, count), None, word), nodes, nodes[:, [side]],
                     spots=ends[:, side], starts=starts,
                 )
@@ -601,7 +601,7 @@ class BeamElements(ElementKind):
             ends = [0 if end == "start" else 1]
             elements = elements[[0]] if end == "start" else elements[[-1]]
         maps = [
-            _scattered(np.hstack([values[e][elements] for e in ends]), self.dofs[elements], size)
+            element_map(np.hstack([values[e][elements] for e in ends]), self.dofs[elements], size)
             for values in (stiff, inert)
         ]
         number = np.repeat(elements + 1, len(ends) * count)
@@ -639,13 +639,6 @@ def _fibre_rows(
         sign * fibres[:, side] @ (matrix[:, 6 * side + np.arange(6)] @ to_local) for side, sign in ((0, -1.0), (1, 1.0))
     )
     return start, end
-
-
-def _scattered(values: Floats, dofs: NDArray[np.int64], size: int) -> csr_array:
-    """Rows (elements, rows, 12) on the motions of each element as one sparse map."""
-    columns = np.repeat(dofs, values.shape[1], axis=0)
-    start = np.arange(0, 12 * len(columns) + 1, 12)
-    return csr_array((values.ravel(), columns.ravel(), start), shape=(len(columns), size))
 
 
 def fibre_stress(s: SectionProperties) -> Floats:

@@ -9,11 +9,12 @@ from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_array, csr_array
+from scipy.sparse import csr_array
 
 from holokine.elements.stress import Places, StressField
+from holokine.sizes import narrow
 
-__all__ = ["CHUNK", "ElementKind", "StrainMaps", "averaged_field", "by_shape", "congruent", "scattered"]
+__all__ = ["CHUNK", "ElementKind", "StrainMaps", "averaged_field", "by_shape", "congruent", "element_map"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -282,11 +283,13 @@ def by_shape(X: Floats, make: Callable[[Floats], Floats]) -> Floats:
     return make(X) if found is None else make(X[found[0]])[found[1]]
 
 
-def scattered(stress: Floats, dofs: Ints) -> tuple[Floats, tuple[Ints, Ints]]:
-    """Entries of a sparse map from blocks (places, components, motions) on motions (places, motions)."""
-    width = stress.shape[1]
-    rows = np.repeat(np.arange(len(stress) * width), dofs.shape[1])
-    return stress.ravel(), (rows, np.repeat(dofs, width, axis=0).ravel())
+def element_map(values: Floats, dofs: Ints, size: int) -> csr_array:
+    """A sparse map (elements * rows, size) from blocks (elements, rows, motions) on motions (elements, motions)."""
+    count, rows, width = values.shape
+    kind = np.int32 if max(values.size, size) < 2**31 else np.int64
+    columns = np.repeat(dofs.astype(kind), rows, axis=0).ravel()
+    starts = np.arange(0, values.size + 1, width, dtype=kind)
+    return csr_array((values.ravel(), columns, starts), shape=(count * rows, size))
 
 
 def averaged_field(
@@ -299,9 +302,10 @@ def averaged_field(
     width, dofs = len(block.stress_names), block.dofs
     total: csr_array = csr_array((width * len(used), size))
     for k, S in enumerate(corners):
-        values, (_, columns) = scattered(S * share[index[:, k]][:, None, None], dofs)
+        own = element_map(S * share[index[:, k]][:, None, None], dofs, size)
         rows = (width * index[:, k][:, None] + np.arange(width)).ravel()
-        entries = (values, (np.repeat(rows, dofs.shape[1]), columns))
-        total = csr_array(total + coo_array(entries, shape=total.shape).tocsr())
+        # summed up by a matrix of ones: row of the node, from row of the element
+        onto = csr_array((np.ones(len(rows)), rows, np.arange(len(rows) + 1)), shape=(len(rows), width * len(used)))
+        total = csr_array(total + narrow(onto.T.tocsr()) @ own)
     none = np.zeros((0, 1), dtype=np.int64)
     return StressField((block.part,), total, width, Places.on("node", used + 1, mesh_places[used], side), none, none)

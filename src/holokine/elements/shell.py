@@ -19,10 +19,9 @@ from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_array, csr_array
 
 from holokine.elements.beam import arm_matrix
-from holokine.elements.kinds import CHUNK, ElementKind, StrainMaps, averaged_field, by_shape, in_sorts, scattered
+from holokine.elements.kinds import CHUNK, ElementKind, StrainMaps, averaged_field, by_shape, element_map, in_sorts
 from holokine.elements.laminate import Laminate, turned_in_plane
 from holokine.elements.shapes import gauss, triangle_rule
 from holokine.elements.stress import Places, StressField
@@ -607,7 +606,7 @@ class ShellElements(ElementKind):
         height = bottom + share * (top - bottom)
         if at == "centre":
             S = self._stress_maps(Q, height, self._middle())[0]
-            A = csr_array(coo_array(scattered(S, self.dofs), shape=(3 * len(S), size)).tocsr())
+            A = element_map(S, self.dofs, size)
             places = Places.on("element", np.arange(1, len(S) + 1), self._centres(), where)
             return StressField((self.part,), A, 3, places, self.nodes, self.nodes, free=free)
         points, weights = self._extrapolation()

@@ -15,9 +15,8 @@ from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_array, csr_array
 
-from holokine.elements.kinds import CHUNK, ElementKind, StrainMaps, averaged_field, by_shape, in_sorts, scattered
+from holokine.elements.kinds import CHUNK, ElementKind, StrainMaps, averaged_field, by_shape, element_map, in_sorts
 from holokine.elements.shapes import NODE_COUNT, gauss, middle_place, node_places, shape, solid_rule, triangle_rule
 from holokine.elements.stress import Places, StressField
 from holokine.mesh.cells import CELLS
@@ -364,7 +363,7 @@ class SolidElements(ElementKind):
         if at == "nodes":
             return averaged_field(self, self.places, self._nodal_stress(X), size)
         S = by_shape(X, lambda X: self.elasticity @ _b_matrix(self._gradient(X, middle_place(self.kind))[0]))
-        A = csr_array(coo_array(scattered(S, self.dofs), shape=(6 * len(X), size)).tocsr())
+        A = element_map(S, self.dofs, size)
         places = Places.on("element", np.arange(1, len(X) + 1), X.mean(axis=1))
         return StressField((self.part,), A, 6, places, self.nodes, self.nodes)
 

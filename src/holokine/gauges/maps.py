@@ -8,10 +8,12 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import coo_array, csr_array
+from scipy.sparse import coo_array, csr_array, vstack
 
+from holokine.elements.stress import rows_of
 from holokine.gauges.channels import ChannelBlock, Channels, GaugeSet
 from holokine.gauges.readings import Reading
+from holokine.sizes import narrow
 
 if TYPE_CHECKING:
     from holokine.describe.gauges import Gauge
@@ -32,6 +34,7 @@ class Maps:
     readings: list[Reading] = field(default_factory=list)
     count: int = 0
     entries: dict[str, list[tuple[Any, Any, Any]]] = field(default_factory=lambda: {name: [] for name in _NAMES})
+    fields: dict[str, list[tuple[int, csr_array]]] = field(default_factory=lambda: {name: [] for name in _NAMES})
     free: list[tuple[str, slice, Floats]] = field(default_factory=list)
 
     def add(
@@ -54,8 +57,7 @@ class Maps:
         here = slice(self.count, self.count + block.count)
         self.free += [(name, here, np.tile(values, block.places)) for name, values in (free or {}).items()]
         for name, matrix in maps.items():
-            entries = matrix.tocoo()
-            self.entries[name].append((entries.row + self.count, entries.col, entries.data))
+            self.fields[name].append((self.count, matrix))
         return self._counted(block)
 
     def _counted(self, block: ChannelBlock) -> int:
@@ -65,13 +67,18 @@ class Maps:
         return first
 
     def _matrix(self, name: str, columns: int) -> csr_array:
-        shape = (self.count, columns)
-        if not self.entries[name]:
-            return csr_array(shape)
-        r, c, v = (np.concatenate([e[k] for e in self.entries[name]]) for k in range(3))
-        result = coo_array((v, (r, c)), shape=shape).tocsr()
+        single = csr_array((self.count, columns))
+        if self.entries[name]:
+            r, c, v = (np.concatenate([e[k] for e in self.entries[name]]) for k in range(3))
+            single = csr_array(coo_array((v, (r, c)), shape=single.shape).tocsr())
+        pieces, end = [], 0
+        for start, matrix in self.fields[name]:
+            pieces += [rows_of(single, end, start), matrix]
+            end = start + matrix.shape[0]
+        pieces.append(rows_of(single, end, self.count))
+        result = csr_array(vstack(pieces))
         result.eliminate_zeros()
-        return csr_array(result)
+        return narrow(result)
 
     def made(self, system: System) -> GaugeSet:
         """The gauge set."""

@@ -28,7 +28,7 @@ from holokine.solvers.dense import NOT_DEFINITE, affordable, all_pairs, condense
 from holokine.solvers.factor import Factor, Pencil
 from holokine.solvers.lanczos import TOLERANCE, RitzPairs, block_lanczos
 from holokine.solvers.pool import one_pool
-from holokine.solvers.products import WIDE, Symmetric, inner
+from holokine.solvers.products import Symmetric, inner
 from holokine.system.wide import Matrix, absolute, explicit
 
 __all__ = ["EigenPairs", "Progress", "Wish", "find_pairs", "lowest_pairs"]
@@ -49,6 +49,7 @@ _TRIES = 12  # rounds in which what is missing next to a place is looked for
 _BESIDE = (0.0, 1e-6, -1e-6, 1e-4, -1e-4, 1e-3, -3e-3)  # where else a shift may lie, relatively
 FAINT = 1e-7  # of the largest value of the inverse: below, rounding is felt
 LARGE = 20_000  # unknowns from which reading the factor weighs more than what is done with it
+_ABREAST = 16  # shapes whose residuals are worked out together
 REPAIR = 6000  # unknowns up to which what could not be proven is solved dense
 
 
@@ -730,17 +731,21 @@ def _finished(K: Matrix, M: Matrix, raw: _Raw) -> EigenPairs:
 
 
 def _residuals(K: Matrix, M: Matrix, values: Floats, X: Floats) -> Floats:
-    """‖K x - λ M x‖ / (‖ |K| |x| ‖ + |λ| ‖ |M| |x| ‖) of every column."""
-    k, m, sizes_k, sizes_m = (Symmetric(A) for A in (K, M, absolute(K), absolute(M)))
-    result = np.empty(X.shape[1])
-    for a in range(0, X.shape[1], WIDE):
-        block, own = np.array(X[:, a : a + WIDE], order="C"), values[a : a + WIDE]
-        off = k.columns(block)
-        off -= m.columns(block) * own
-        np.abs(block, out=block)
-        size = _norms(sizes_k.columns(block)) + np.abs(own) * _norms(sizes_m.columns(block))
-        result[a : a + WIDE] = _norms(off) / np.maximum(size, 1e-300)
-    return result
+    """‖K x - λ M x‖ / (‖ |K| |x| ‖ + |λ| ‖ |M| |x| ‖) of every column; no more than one copy of a matrix at a time."""
+    count = X.shape[1]
+    spans = [slice(a, min(a + _ABREAST, count)) for a in range(0, count, _ABREAST)]
+    k, m, off, size = Symmetric(K), Symmetric(M), np.empty(count), np.zeros(count)
+    for span in spans:
+        block = np.array(X[:, span], order="C")
+        rest = k.columns(block)
+        np.multiply(block, values[span], out=block)
+        rest -= m.columns(block)
+        off[span] = _norms(rest)
+    for A, by in ((K, np.ones(count)), (M, np.abs(values))):
+        sizes = Symmetric(absolute(A))
+        for span in spans:
+            size[span] += by[span] * _norms(sizes.columns(np.abs(X[:, span], order="C")))
+    return off / np.maximum(size, 1e-300)
 
 
 def _norms(columns: Floats) -> Floats:

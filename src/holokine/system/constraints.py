@@ -20,6 +20,7 @@ from scipy.sparse import csc_array, csr_array, diags_array, eye_array, vstack
 from scipy.sparse.csgraph import connected_components
 
 from holokine.errors import ConstraintError
+from holokine.sizes import narrow
 from holokine.system.wide import Matrix, WideSum
 
 __all__ = ["Constraints", "Equation", "eliminate"]
@@ -84,11 +85,11 @@ class Constraints:
         rows = np.diff(self.reduce.indptr)
         pure = kept & (rows == 1)
         if int(pure.sum()) < len(self.independent):  # not a plain selection with followers
-            return csr_array(self.reduce.T @ matrix @ self.reduce)
+            return narrow(csr_array(self.reduce.T @ matrix @ self.reduce))
         own = csr_array(csr_array(matrix[self.independent])[:, self.independent])
         following = np.flatnonzero(~kept & (rows > 0))
         if len(following) == 0:
-            return own
+            return narrow(own)
         D = csr_array(self.reduce[following])
         across = csr_array(matrix[following])
         coupled = csr_array(D.T @ across[:, self.independent])
@@ -105,8 +106,8 @@ class Constraints:
             inner = csr_array(rest)
             inner.eliminate_zeros()
         among = csr_array(D.T @ inner @ D)
-        sparse = csr_array(own + (coupled + coupled.T + (among + among.T) * 0.5))
-        return WideSum(sparse, csr_array(D[wide]), (block + block.T) / 2.0) if len(wide) else sparse
+        sparse = narrow(csr_array(own + (coupled + coupled.T + (among + among.T) * 0.5)))
+        return WideSum(sparse, narrow(csr_array(D[wide])), (block + block.T) / 2.0) if len(wide) else sparse
 
     @cached_property
     def _normal(self) -> Any:
@@ -197,7 +198,7 @@ def eliminate(size: int, active: NDArray[np.bool_], equations: list[Equation]) -
     independent = np.flatnonzero(kept)
     T = csr_array(T.tocsc()[:, independent])
     T.eliminate_zeros()
-    return Constraints(C, T, owners, independent, redundant)
+    return Constraints(narrow(C), narrow(T), owners, independent, redundant)
 
 
 def _resolve_chains(size: int, dependent: Ints, A: csr_array, owner_of: Ints, equations: list[Equation]) -> csr_array:
