@@ -31,11 +31,18 @@ _PER_NODE = 400  # numbers of stiffness and mass of a shell or solid, by node
 
 
 def narrow(matrix: csr_array) -> csr_array:
-    """A sparse array with indices of 32 bits where these reach: a quarter less memory, and no copies for the solver."""
-    if max(matrix.nnz, *matrix.shape) >= 2**31 or {matrix.indices.dtype.itemsize, matrix.indptr.dtype.itemsize} == {4}:
+    """A sparse array with indices of 32 bits where these reach, and without room that a sum has left behind its numbers.
+
+    A quarter less memory, or half, and no copies for the solver.
+    """
+    slack = getattr(matrix.data.base, "nbytes", 0) > 1.1 * matrix.data.nbytes
+    wide = max(matrix.nnz, *matrix.shape) >= 2**31
+    if not slack and (wide or {matrix.indices.dtype.itemsize, matrix.indptr.dtype.itemsize} == {4}):
         return matrix
-    indices, starts = (a.astype("int32") for a in (matrix.indices, matrix.indptr))
-    return type(matrix)((matrix.data, indices, starts), shape=matrix.shape)
+    data, indices, starts = matrix.data, matrix.indices, matrix.indptr
+    if not wide:
+        indices, starts = (a.astype("int32", copy=slack) for a in (indices, starts))
+    return type(matrix)((data.copy() if slack else data, indices, starts), shape=matrix.shape)
 
 
 def available_memory() -> int | None:

@@ -191,7 +191,9 @@ def find_pairs(
         try:
             with one_pool():
                 sweep = _Sweep(K, M, free, seed + 100 * attempt, progress, widen, pencil, lowest)
-                pairs = _finished(K, M, sweep.around(wish) if wish.near is not None else sweep.upwards(wish))
+                raw = sweep.around(wish) if wish.near is not None else sweep.upwards(wish)
+                sweep.pencil.release()
+                pairs = _finished(K, M, raw)
         except IndefiniteError:
             raise
         except SolverError as err:
