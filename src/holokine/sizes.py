@@ -31,7 +31,7 @@ _PER_NODE = 400  # numbers of stiffness and mass of a shell or solid, by node
 
 
 def narrow(matrix: csr_array) -> csr_array:
-    """A sparse array with indices of 32 bits where these reach, and without room that a sum has left behind its numbers.
+    """A sparse array with indices of 32 bits where these reach, without room that a sum has left behind its numbers.
 
     A quarter less memory, or half, and no copies for the solver.
     """

@@ -423,26 +423,30 @@ class ShellElements(ElementKind):
                     if d < 3 or self.mass == "lumped":
                         M[:, 6 * k + d, 6 * k + d] = value * np.asarray(rows)[:, k]
             return M
-        plane, bend = _plane_and_bend(n)
-        fields, weighted = [], []
-        for p, w in self._pairs(fine=True):
-            N, _, det = self._at(xy, p)
-            weight = (w * det)[:, None, None]
-            field = np.zeros((len(xy), 5, 6 * n))
-            for d in range(2):
-                field[:, d, d::6] = N
-                field[:, 3 + d, 3 + d :: 6] = N
+        count, places = len(xy), self._pairs(fine=True)
+        N = np.array([self._at(xy[:0], p)[0] for p, _ in places])
+        weight = np.stack([w * self._at(xy, p)[2] for p, w in places], axis=1)  # (elements, points)
+        # motions in the plane u, v on (u, v, θz), and across it w on (w, θx, θy), do not mix
+        flat = np.zeros((count, 2, len(places), 3 * n))
+        for d in range(2):
+            flat[:, d, :, d::3] = N
             if inner is not None:  # the incompatible modes' displacements move mass too
-                bubbles = 1.0 - p**2
-                for k in range(2):
-                    for d in range(2):
-                        field[:, d, plane] += bubbles[k] * inner[:, 2 * k + d]
-            field[:, 2, bend] = self._deflection(xy, p, N)
-            scale = np.diag([areal, areal, areal, rotary, rotary])
-            scale[[0, 4], [4, 0]], scale[[1, 3], [3, 1]] = first, -first  # u + z θy, v - z θx
-            fields.append(field)
-            weighted.append(weight * (scale @ field))
-        return np.swapaxes(np.concatenate(fields, axis=1), 1, 2) @ np.concatenate(weighted, axis=1)
+                flat[:, d] += np.array([1.0 - p**2 for p, _ in places]) @ inner[:, d::2]
+        across = np.stack([self._deflection(xy, p, own) for (p, _), own in zip(places, N, strict=True)], axis=1)
+        both = flat.reshape(count, -1, 3 * n)
+        parts = np.zeros((count, 2, n, 3, 2, n, 3))  # plane or bend, node, motion
+        parts[:, 0, :, :, 0] = _form(both, areal * np.tile(weight, 2), both).reshape(count, n, 3, n, 3)
+        parts[:, 1, :, :, 1] = _form(across, areal * weight, across).reshape(count, n, 3, n, 3)
+        turning = (weight @ (N[:, :, None] * N[:, None]).reshape(len(places), -1)).reshape(count, n, n)
+        for d in (1, 2):
+            parts[:, 1, :, d, 1, :, d] += rotary * turning
+        if first:
+            for d, axis, sign in ((0, 2, first), (1, 1, -first)):  # u + z θy, v - z θx
+                mixed = sign * (np.swapaxes(flat[:, d], 1, 2) @ (weight[:, :, None] * N)).reshape(count, n, 3, n)
+                parts[:, 0, :, :, 1, :, axis] += mixed
+                parts[:, 1, :, axis, 0] += np.moveaxis(mixed, 3, 1)
+        order = np.argsort(np.concatenate(_plane_and_bend(n)))
+        return parts.reshape(count, 6 * n, 6 * n)[:, order][:, :, order]
 
     def _pairs(self, fine: bool = False) -> list[tuple[Floats, float]]:
         """Quadrature points with weights; `fine`: for fourth-degree fields."""
@@ -636,6 +640,11 @@ class ShellElements(ElementKind):
             return Q @ (maps[:, :, :3] + height * maps[:, :, 3:])
 
         return list(np.moveaxis(by_shape(self.places[self.nodes], made), 1, 0))
+
+
+def _form(fields: Floats, weight: Floats, others: Floats) -> Floats:
+    """Σ w fᵀ g over points, fields (elements, points, motions), weights (elements, points)."""
+    return np.asarray(np.swapaxes(fields, 1, 2) @ (weight[:, :, None] * others))
 
 
 def _plane_and_bend(n: int) -> tuple[Ints, Ints]:

@@ -9,6 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import bsr_array, coo_array, csr_array
 
+from holokine.sizes import narrow
+
 __all__ = ["DIRECTION_NAMES", "Accumulator", "assemble", "node_dofs"]
 
 Floats = NDArray[Any]  # float64
@@ -73,14 +75,9 @@ class Accumulator:
             order = np.argsort(keys, kind="stable")
             keys = keys[order]
             starts = np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]]))
-            source = pairs.ravel()[order]
-            data = np.empty((len(starts), motions * motions))
-            ends = np.append(starts[1:], len(keys))
-            step = max(1, self.limit // 8 // (motions * motions))
-            for a in range(0, len(starts), step):
-                own = starts[a : a + step]
-                last = int(ends[min(a + step, len(ends)) - 1])
-                data[a : a + step] = np.add.reduceat(values[source[own[0] : last]], own - own[0], axis=0)
+            # a sparse matrix of ones gathers and sums in one pass, in the order of the elements
+            ones, ends = np.ones(len(keys)), np.append(starts, len(keys))
+            data = csr_array((ones, pairs.ravel()[order], ends), shape=(len(starts), len(values))) @ values
             rows, columns = np.divmod(keys[starts], self.size // 6)
             self._push(_expanded(rows, columns, data, motions, self.size, self._kind))
         self._blocks, self._block_count = {}, 0
@@ -130,7 +127,7 @@ class Accumulator:
             return csr_array((self.size, self.size))
         matrix = self._pieces.pop()
         matrix.sum_duplicates()
-        return matrix
+        return narrow(matrix)
 
 
 def _expanded(rows: Ints, columns: Ints, data: Floats, motions: int, size: int, kind: Any) -> csr_array:
