@@ -132,7 +132,7 @@ class StressField:
 
 
 def rows_of(matrix: csr_array, start: int, stop: int) -> csr_array:
-    """Rows from `start` to `stop` (or the end) of a sparse map, without a copy of what they hold."""
+    """Rows from `start` to `stop` (or the end) of a sparse map, by what lies there together."""
     starts = matrix.indptr[start : stop + 1]
     held = slice(starts[0], starts[-1])
     return csr_array(
