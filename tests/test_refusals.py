@@ -404,7 +404,7 @@ CALLS = [
     ("m.respond({'wave': 1})", "DescriptionError", "the event given: an event: give exactly one of spectrum, support spectra, pulse, support pulses, loa"),
     ("m.respond({'random': {'z': {'frequency': [5, 200], 'density': [1e-2, 1e-2]}}, 'damping': 0})", "EventError", 'event "event": the mode at 5.547 Hz has no damping, under which random vibration grows without bound'),
     ("m.respond({'spectrum': {'x': {'frequency': [20, 30], 'acceleration': [1, 1]}}})", "EventError", 'event "event", spectrum x: 7 of the modes lie outside the table of 20 to 30 Hz: 4.93, 5.547, 12.34,'),
-    ("m.respond({'sweep': [5, 50], 'base': {'z': 1}, 'damping': 0.0})", "EventError", "the sweep passes 2 modes without damping, whose answer is infinite: 5.547 Hz, 21.42 Hz"),
+    ("m.respond({'sweep': [5, 50], 'base': {'y': 1, 'z': 1}, 'damping': 0.0})", "EventError", "the sweep passes 2 modes without damping, whose answer is infinite: 5.547 Hz, 21.42 Hz"),
     ("m.respond({'pulse': {'z': {'half sine': {'peak': 1, 'duration': 0.01}}}, 'step': 1e-9})", "EventError", 'event "event": 1.756972e+09 rows would be needed, and 2,000,000 are the most; give a longer step, a'),
     ("m.enough(1.5)", "DescriptionError", "a share of mass lies between 0 and 100 %, got 1.5"),
     ("m.enough(0.9, ['w'])", "DescriptionError", 'unknown direction "w"; directions are x y z rx ry rz'),
