@@ -25,7 +25,7 @@ from holokine.describe.gauges import GAUGE_KINDS
 from holokine.describe.schema import Description
 from holokine.elements.kinds import ElementKind
 from holokine.errors import HolokineError
-from holokine.gauges.maps import BUILDERS
+from holokine.gauges.build import BUILDERS
 from holokine.gauges.readings import FORMS
 from holokine.mesh.cells import CELLS
 from holokine.respond.registry import ANSWERS
