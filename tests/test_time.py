@@ -603,7 +603,7 @@ def test_stress_in_time_skips_only_what_cannot_govern():
     nodal, worst = np.zeros(len(system.mesh.nodes)), {}
     for block in system.elements:
         for field in block.stress_fields(system.size):
-            size = field.size((field.matrix @ rows.T).T)
+            size = field.size(field.of(rows).reshape(-1, len(rows)).T)
             for column in field.nodes.T:
                 np.maximum.at(nodal, column, size.max(axis=0))
             row, element = np.unravel_index(int(size.argmax()), size.shape)

@@ -120,7 +120,7 @@ def test_largest_stress_of_parts_is_that_of_every_element_at_every_row(rack, mon
     peaks, at_nodes = answer.motion.stress(nodal=nodal)
     best, nodes = {}, np.zeros(len(system.mesh.nodes))
     for field in stress_fields(system):
-        values = np.asarray(field.matrix @ history.T).T.reshape(len(history), len(field.cells), -1)
+        values = field.of(history).transpose(2, 0, 1)
         size = np.abs(values).max(axis=2) if field.width == 1 else equivalent_stress(values)
         for e, part in enumerate(np.array(field.parts)[field.owner]):
             top = float(size[:, e].max())

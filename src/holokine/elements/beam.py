@@ -557,17 +557,22 @@ class BeamElements(ElementKind):
         beams = [b for b in blocks if isinstance(b, BeamElements)]
         for count in sorted({len(b.section.fibres) for b in beams} - {0}):
             own = [b for b in beams if len(b.section.fibres) == count]
-            rows = _fibre_rows(own, "local_stiffness")
+            spread = _section_rows(own, fibre_stress)[..., _BENDING]
+            stiffness, to_local = (
+                np.concatenate([getattr(b, a) for b in own]) for a in ("local_stiffness", "to_local")
+            )
             numbers = np.concatenate([np.arange(1, len(b.nodes) + 1) for b in own])
             nodes, dofs, ends = (np.concatenate([getattr(b, a) for b in own]) for a in ("nodes", "dofs", "ends"))
             starts = tuple(np.cumsum([0, *(len(b.nodes) for b in own[:-1])]).tolist())
             found += [
                 StressField(
-                    tuple(b.part for b in own), element_map(rows[side], dofs, size), 1,
+                    tuple(b.part for b in own), element_map(sign * stiffness[:, ends_] @ to_local, dofs, size), 1,
                     Places.on("element", np.repeat(numbers, count), None, word), nodes, nodes[:, [side]],
-                    spots=ends[:, side], starts=starts,
+                    spots=ends[:, side], starts=starts, spread=spread[:, side],
                 )
-                for side, word in enumerate((", start", ", end"))
+                for side, (word, sign, ends_) in enumerate(
+                    ((", start", -1.0, _BENDING), (", end", 1.0, [6 + k for k in _BENDING]))
+                )
             ]  # fmt: skip
         return found
 
@@ -612,6 +617,26 @@ class BeamElements(ElementKind):
         return [StressField((self.part,), maps[0], width, places, none, none, maps[1], free=free)]
 
 
+_BENDING = [0, 4, 5]  # of N, Vy, Vz, T, My, Mz: what normal stress comes from
+
+
+def _section_rows(blocks: Sequence[BeamElements], table: Callable[[SectionProperties], Floats]) -> Floats:
+    """Rows of a table of sections at both ends of every element, on (N, Vy, Vz, T, My, Mz): (elements, 2, rows, 6)."""
+    known: dict[int, Floats] = {}
+
+    def of(section: SectionProperties) -> Floats:  # many parts are of one section
+        if id(section) not in known:
+            known[id(section)] = table(section)
+        return known[id(section)]
+
+    each = []
+    for b in blocks:
+        along = np.array([of(s) for s in (b.stations[::2] if b.stations else (b.section,))])
+        first = np.arange(len(b.nodes)) if b.stations else np.zeros(len(b.nodes), dtype=np.int64)
+        each.append(np.stack([along[first], along[first + 1 if b.stations else first]], axis=1))
+    return np.concatenate(each)
+
+
 def _fibre_rows(
     blocks: Sequence[BeamElements], name: str, table: Callable[[SectionProperties], Floats] | None = None
 ) -> tuple[Floats, Floats]:
@@ -620,20 +645,8 @@ def _fibre_rows(
     By the local stiffness, or by the local mass for what inertia adds (`name`); blocks have equally many fibres.
     `table`: rows of a section on (N, Vy, Vz, T, My, Mz); the normal stress of its fibres when left out.
     """
-    rows = table or fibre_stress
-    known: dict[int, Floats] = {}
-
-    def of(section: SectionProperties) -> Floats:  # many parts are of one section
-        if id(section) not in known:
-            known[id(section)] = rows(section)
-        return known[id(section)]
-
-    each = []
-    for b in blocks:
-        along = np.array([of(s) for s in (b.stations[::2] if b.stations else (b.section,))])
-        first = np.arange(len(b.nodes)) if b.stations else np.zeros(len(b.nodes), dtype=np.int64)
-        each.append(np.stack([along[first], along[first + 1 if b.stations else first]], axis=1))
-    fibres, to_local = np.concatenate(each), np.concatenate([b.to_local for b in blocks])
+    fibres = _section_rows(blocks, table or fibre_stress)
+    to_local = np.concatenate([b.to_local for b in blocks])
     matrix = np.concatenate([getattr(b, name) for b in blocks])
     start, end = (
         sign * fibres[:, side] @ (matrix[:, 6 * side + np.arange(6)] @ to_local) for side, sign in ((0, -1.0), (1, 1.0))

@@ -82,7 +82,7 @@ class StressField:
     ----------
     parts : tuple of str
     matrix : sparse array, shape (places * width, dofs)
-        Pa per m and rad, place by place.
+        Pa per m and rad, place by place; with `spread` of what stress comes from.
     width : int
         Components of a place: 1 (fibres of beams), 3 (shells: xx yy xy) or 6 (solids).
     places : Places
@@ -96,6 +96,8 @@ class StressField:
         Stress that a unit free strain takes off where nothing moves, in Pa; None: as the elements say.
     starts : tuple of int
         First element of each part.
+    spread : ndarray, shape (elements, places of each * width, forces), or None
+        Stress of each element from what the matrix gives: few forces stand for many fibres.
     """
 
     parts: tuple[str, ...]
@@ -108,6 +110,18 @@ class StressField:
     spots: Floats | None = None
     free: Floats | None = None
     starts: tuple[int, ...] = (0,)
+    spread: Floats | None = None
+
+    def forces(self, fields: Floats, elements: slice = slice(None)) -> Floats:
+        """What the matrix gives of fields (fields, dofs) in some elements, shape (elements, rows of each, fields)."""
+        start, stop, _ = elements.indices(len(self.cells))
+        each = self.matrix.shape[0] // max(len(self.cells), 1)
+        return mapped(rows_of(self.matrix, start * each, stop * each), fields).reshape(stop - start, each, len(fields))
+
+    def of(self, fields: Floats, elements: slice = slice(None)) -> Floats:
+        """Stress components under fields (fields, dofs) in some elements, shape (elements, components, fields)."""
+        forces = self.forces(fields, elements)
+        return forces if self.spread is None else self.spread[elements] @ forces
 
     @property
     def owner(self) -> Ints:
@@ -117,7 +131,7 @@ class StressField:
     @property
     def per_element(self) -> int:
         """Components of each element."""
-        return int(self.matrix.shape[0]) // len(self.cells)
+        return int(self.matrix.shape[0]) // len(self.cells) if self.spread is None else int(self.spread.shape[1])
 
     def side(self, element: int) -> str:
         """Surface or end that the field is of, in words."""

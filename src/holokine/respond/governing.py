@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.elements.stress import StressField, equivalent_root, mapped, rows_of
+from holokine.elements.stress import StressField, equivalent_root
 from holokine.progress import counted
 from holokine.system.recovery import PartPeak, keep_worst, stress_fields
 
@@ -61,16 +61,17 @@ def largest_stress(
         owner, floor = m.owner, np.array([floors.get(part, 0.0) for part in m.parts])
         step = max(1, _NUMBERS // (m.per_element * max(len(spans), len(acting), 1)))
         for a in counted(range(0, len(m.cells), step), f"{words}, {m.parts[0]}", "blocks"):
-            maps = rows_of(m.matrix, a * m.per_element, (a + step) * m.per_element)
-            Y = (mapped(maps, F) @ turn.T).reshape(-1, m.per_element, len(s))
+            own = slice(a, a + step)
+            forces = m.forces(F, own)
+            Y = (forces.reshape(-1, len(F)) @ turn.T).reshape(*forces.shape[:2], len(s))
+            spread = None if m.spread is None else m.spread[own]
             if m.width > 1:
                 Y = equivalent_root(m.width) @ Y
                 bound = np.sqrt(np.einsum("ewk,ewk->ek", Y, Y)) @ tops.T
             else:
-                bound = (np.abs(Y.reshape(-1, len(s))) @ tops.T).reshape(len(Y), m.per_element, -1).max(axis=1)
-            look = _Look(
-                m.width, Y, bound, highest[a : a + step], when[a : a + step], owner[a : a + step], floor, nodal
-            )
+                fibres = Y if spread is None else spread @ Y
+                bound = (np.abs(fibres.reshape(-1, len(s))) @ tops.T).reshape(len(Y), m.per_element, -1).max(axis=1)
+            look = _Look(m.width, Y, spread, bound, highest[own], when[own], owner[own], floor, nodal)
             leaders = np.zeros(0, dtype=np.int64) if nodal else look.leaders()
             span = bound[leaders].argmax(axis=1)
             for b in np.unique(span):
@@ -86,11 +87,13 @@ def largest_stress(
 class _Look:
     """A block of elements: what they reach is entered in `best` and `late`, and for their parts in `floor`.
 
-    Y: (elements, rows of each, coordinates). bound: what an element cannot exceed on a span, (elements, spans).
+    Y: (elements, rows of each, coordinates). spread: fibres from these rows. bound: what an element cannot exceed on a
+    span, (elements, spans).
     """
 
     width: int
     Y: Floats
+    spread: Floats | None
     bound: Floats
     best: Floats
     late: Floats
@@ -110,7 +113,8 @@ class _Look:
         index = np.flatnonzero(bound > np.maximum(self.best, self.floor[self.part]))
         if not self.nodal:
             index = index[np.argsort(-bound[index], kind="stable")]
-        step = max(1, _CACHED // (self.Y.shape[1] * _SPAN))
+        each = self.Y.shape[1] if self.spread is None else self.spread.shape[1]
+        step = max(1, _CACHED // (each * _SPAN))
         for c in range(0, len(index), step):
             own = index[c : c + step]
             self.at(own[bound[own] > self.floor[self.part[own]]], H, rows)
@@ -121,6 +125,8 @@ class _Look:
             return
         count, many, size = len(own), self.Y.shape[1], self.Y.shape[2]
         values = (self.Y[own].reshape(-1, size) @ H.T).reshape(count, many, -1)
+        if self.spread is not None:
+            values = self.spread[own] @ values
         reached = _sizes(values, self.width)
         row = reached.argmax(axis=1)
         top = reached[np.arange(count), row]

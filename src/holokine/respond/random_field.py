@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.elements.stress import StressField, equivalent_form, mapped, rows_of
+from holokine.elements.stress import StressField, equivalent_form
 from holokine.progress import tell
 from holokine.respond.random import RandomResult, root_of
 from holokine.respond.reduced import left_out_fields
@@ -74,16 +74,16 @@ class RandomField:
         found: list[tuple[StressField, Floats, Floats | None]] = []
         for m in stress_fields(self.modes.system):
             tell(f"RMS of stress, {m.parts[0]}")
-            values = np.empty(m.matrix.shape[0] // m.width)
+            values = np.empty((len(m.cells), m.per_element // m.width))
             half = np.ones((1, 1))
             if m.width > 1:
                 size, vectors = np.linalg.eigh(equivalent_form(m.width))
                 half = (vectors * np.sqrt(np.maximum(size, 0.0))).T
-            step = max(1, _NUMBERS // (m.width * max(len(self._fields), 1)))
+            step = max(1, _NUMBERS // (m.per_element * max(len(self._fields), 1)))
             for a in range(0, len(values), step):
-                rows = rows_of(m.matrix, a * m.width, (a + step) * m.width)
-                part = self._root @ mapped(rows, self._fields).T  # (rank, places width)
-                split = part.reshape(len(part), -1, m.width) @ half.T
-                values[a : a + step] = np.sqrt(np.einsum("rpw,rpw->p", split, split))
-            found.append((m, values.reshape(len(m.cells), -1).max(axis=1), None))
+                part = self._root @ m.of(self._fields, slice(a, a + step)).reshape(-1, len(self._fields)).T
+                split = part.reshape(len(part), -1, m.width) @ half.T  # (rank, places, components)
+                own = np.sqrt(np.einsum("rpw,rpw->p", split, split))
+                values[a : a + step] = own.reshape(-1, values.shape[1])
+            found.append((m, values.max(axis=1), None))
         return keep_worst(self.modes.system, found)

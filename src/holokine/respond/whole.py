@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import csr_array
 
 from holokine.elements.stress import StressField, equivalent_form, mapped, rows_of
 from holokine.progress import tell
@@ -153,13 +152,15 @@ def spectrum_stress(answer: SpectrumResult, modes: ModeSet) -> tuple[list[PartPe
     if answer.zero_period.any():
         rest = _rest(answer, modes)
 
-    def combined(A: csr_array, width: int) -> Floats:
-        found = []
-        step = max(1, 40_000_000 // (8 * width * max(coordinate.size, 1))) * width
-        for a in range(0, A.shape[0], step):
-            rows = rows_of(A, a, a + step)
-            values = coordinate[:, :, None] * mapped(rows, shapes).T[:, None]
-            missing = mapped(rows, rest).T
+    both = np.concatenate([shapes, rest])
+
+    def combined(m: StressField) -> Floats:
+        found, width = [], m.width
+        step = max(1, 40_000_000 // (8 * m.per_element * max(coordinate.size, 1)))
+        for a in range(0, len(m.cells), step):
+            own = m.of(both, slice(a, a + step)).reshape(-1, len(both)).T
+            values = coordinate[:, :, None] * own[: len(shapes), None]
+            missing = own[len(shapes) :]
             if width == 1:
                 each = answer.combination.combined(values, missing)
             else:
@@ -174,8 +175,9 @@ def spectrum_stress(answer: SpectrumResult, modes: ModeSet) -> tuple[list[PartPe
     found: list[tuple[StressField, Floats, Floats | None]] = []
     for m in stress_fields(system):
         tell(f"stress under the spectrum, {m.parts[0]}")
-        stress = combined(m.matrix, m.width).reshape(len(m.cells), -1).max(axis=1)
+        stress = combined(m).reshape(len(m.cells), -1).max(axis=1)
         if still is not None:
-            stress = answer.with_settled(stress, answer.sources.over_apart(m.size(mapped(m.matrix, still).T)))
+            apart = m.of(still).reshape(-1, len(still)).T
+            stress = answer.with_settled(stress, answer.sources.over_apart(m.size(apart)))
         found.append((m, stress, None))
     return keep_worst(system, found)

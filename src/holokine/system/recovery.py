@@ -66,7 +66,7 @@ def field_stress(
     """
     found: list[tuple[StressField, Floats, Floats | None]] = []
     for m in stress_fields(system):
-        values = np.asarray(m.matrix @ displacement)
+        values = m.of(displacement[None]).ravel()
         for part, a, b in zip(m.parts, m.starts, [*m.starts[1:], len(m.cells)], strict=True):
             strain = (growth or {}).get(part, 0.0)
             if strain:
