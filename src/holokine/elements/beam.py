@@ -593,7 +593,7 @@ class BeamElements(ElementKind):
                 "give it a shape"
             )
         table, width = (sheared_fibre_stress, 2) if component else (fibre_stress, 1)
-        stiff, inert = (_fibre_rows([self], name, table) for name in ("local_stiffness", "local_mass"))
+        stiff, inert = (_fibre_rows(self, matrix, table) for matrix in (self.local_stiffness, self.local_mass))
         fibres = [f", fibre y {1e3 * y + 0.0:.4g} z {1e3 * z + 0.0:.4g} mm" for y, z in _tidy(self.section.fibres)]
         if self.stations:
             fibres = [f"{fibre} at the run's start, thinner or thicker here" for fibre in fibres]
@@ -638,20 +638,14 @@ def _section_rows(blocks: Sequence[BeamElements], table: Callable[[SectionProper
 
 
 def _fibre_rows(
-    blocks: Sequence[BeamElements], name: str, table: Callable[[SectionProperties], Floats] | None = None
+    block: BeamElements, matrix: Floats, table: Callable[[SectionProperties], Floats]
 ) -> tuple[Floats, Floats]:
-    """Stress of every fibre at the start and at the end of every element on global motions, (elements, rows, 12) each.
+    """Rows of a table of sections at the start and at the end of every element on global motions, (elements, rows, 12).
 
-    By the local stiffness, or by the local mass for what inertia adds (`name`); blocks have equally many fibres.
-    `table`: rows of a section on (N, Vy, Vz, T, My, Mz); the normal stress of its fibres when left out.
+    By the local stiffness, or by the local mass for what inertia adds (`matrix`).
     """
-    fibres = _section_rows(blocks, table or fibre_stress)
-    to_local = np.concatenate([b.to_local for b in blocks])
-    matrix = np.concatenate([getattr(b, name) for b in blocks])
-    start, end = (
-        sign * fibres[:, side] @ (matrix[:, 6 * side + np.arange(6)] @ to_local) for side, sign in ((0, -1.0), (1, 1.0))
-    )
-    return start, end
+    rows = _section_rows([block], table)
+    return -rows[:, 0] @ (matrix[:, :6] @ block.to_local), rows[:, 1] @ (matrix[:, 6:] @ block.to_local)
 
 
 def fibre_stress(s: SectionProperties) -> Floats:

@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import csr_array
+from scipy.sparse import csc_array, csr_array
 
 from holokine.elements.stress import Places, StressField
 from holokine.sizes import narrow
@@ -305,7 +305,7 @@ def averaged_field(
         own = element_map(S * share[index[:, k]][:, None, None], dofs, size)
         rows = (width * index[:, k][:, None] + np.arange(width)).ravel()
         # summed up by a matrix of ones: row of the node, from row of the element
-        onto = csr_array((np.ones(len(rows)), rows, np.arange(len(rows) + 1)), shape=(len(rows), width * len(used)))
-        total = csr_array(total + narrow(onto.T.tocsr()) @ own)
+        onto = csc_array((np.ones(len(rows)), rows, np.arange(len(rows) + 1)), shape=(width * len(used), len(rows)))
+        total = csr_array(total + narrow(csr_array(onto)) @ own)
     none = np.zeros((0, 1), dtype=np.int64)
     return StressField((block.part,), total, width, Places.on("node", used + 1, mesh_places[used], side), none, none)

@@ -415,8 +415,8 @@ class ShellElements(ElementKind):
     def _mass(self, xy: Floats, inner: Floats | None) -> Floats:
         n = xy.shape[1]
         areal, first, rotary = self.laminate.inertia
-        M = np.zeros((len(xy), 6 * n, 6 * n))
         if self.mass != "consistent":
+            M = np.zeros((len(xy), 6 * n, 6 * n))
             rows = sum((w * det)[:, None] * N for w, (N, _, det) in ((w, self._at(xy, p)) for p, w in self._pairs()))
             for k in range(n):
                 for d, value in ((0, areal), (1, areal), (2, areal), (3, rotary), (4, rotary)):
@@ -435,8 +435,8 @@ class ShellElements(ElementKind):
         across = np.stack([self._deflection(xy, p, own) for (p, _), own in zip(places, N, strict=True)], axis=1)
         both = flat.reshape(count, -1, 3 * n)
         parts = np.zeros((count, 2, n, 3, 2, n, 3))  # plane or bend, node, motion
-        parts[:, 0, :, :, 0] = _form(both, areal * np.tile(weight, 2), both).reshape(count, n, 3, n, 3)
-        parts[:, 1, :, :, 1] = _form(across, areal * weight, across).reshape(count, n, 3, n, 3)
+        parts[:, 0, :, :, 0] = _form(both, areal * np.tile(weight, 2)).reshape(count, n, 3, n, 3)
+        parts[:, 1, :, :, 1] = _form(across, areal * weight).reshape(count, n, 3, n, 3)
         turning = (weight @ (N[:, :, None] * N[:, None]).reshape(len(places), -1)).reshape(count, n, n)
         for d in (1, 2):
             parts[:, 1, :, d, 1, :, d] += rotary * turning
@@ -642,9 +642,9 @@ class ShellElements(ElementKind):
         return list(np.moveaxis(by_shape(self.places[self.nodes], made), 1, 0))
 
 
-def _form(fields: Floats, weight: Floats, others: Floats) -> Floats:
-    """Σ w fᵀ g over points, fields (elements, points, motions), weights (elements, points)."""
-    return np.asarray(np.swapaxes(fields, 1, 2) @ (weight[:, :, None] * others))
+def _form(fields: Floats, weight: Floats) -> Floats:
+    """Σ w fᵀ f over points, fields (elements, points, motions), weights (elements, points)."""
+    return np.asarray(np.swapaxes(fields, 1, 2) @ (weight[:, :, None] * fields))
 
 
 def _plane_and_bend(n: int) -> tuple[Ints, Ints]:

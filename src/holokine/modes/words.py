@@ -382,7 +382,7 @@ def _slender(field: _Field, axes: Floats) -> tuple[str, str]:
     def summed(value: Floats) -> Floats:
         return np.bincount(station, w * value)
 
-    heavy = summed(np.ones(len(w)))
+    heavy = np.bincount(station, w)
     mean, middle = (np.stack([summed(c) for c in a.T], axis=1) / heavy[:, None] for a in (shift, arms))
     off, rest = arms - middle[station], shift - mean[station]
     polar = summed(off[:, 1] ** 2 + off[:, 2] ** 2)

@@ -735,7 +735,7 @@ def _finished(K: Matrix, M: Matrix, raw: _Raw) -> EigenPairs:
 def _residuals(K: Matrix, M: Matrix, values: Floats, X: Floats) -> Floats:
     """‖K x - λ M x‖ / (‖ |K| |x| ‖ + |λ| ‖ |M| |x| ‖) of every column; no more than one copy of a matrix at a time."""
     count = X.shape[1]
-    spans = [slice(a, min(a + _ABREAST, count)) for a in range(0, count, _ABREAST)]
+    spans = [slice(a, a + _ABREAST) for a in range(0, count, _ABREAST)]
     k, m, off, size = Symmetric(K), Symmetric(M), np.empty(count), np.zeros(count)
     for span in spans:
         block = np.array(X[:, span], order="C")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -33,8 +33,14 @@ class PartPeak:
 
 def stress_fields(system: System) -> Iterator[StressField]:
     """Shells on both surfaces and solids at the centres of elements; extreme fibres of beams at both ends."""
-    for kind in dict.fromkeys(type(block) for block in system.elements):
-        yield from kind.joined_fields([b for b in system.elements if type(b) is kind], system.size)
+    for kind, blocks in _by_kind(system.elements):
+        yield from kind.joined_fields(blocks, system.size)
+
+
+def _by_kind(elements: Sequence[ElementKind]) -> list[tuple[type[ElementKind], list[ElementKind]]]:
+    """Sets of elements, those of one kind together."""
+    kinds = dict.fromkeys(type(block) for block in elements)
+    return [(kind, [b for b in elements if type(b) is kind]) for kind in kinds]
 
 
 def keep_worst(system: System, found: list[tuple[StressField, Floats, Floats | None]]) -> tuple[list[PartPeak], Floats]:
@@ -106,20 +112,16 @@ def section_maps(system: System) -> tuple[BeamEnds, csr_array]:
     By element its start, then its end: N, Vy, Vz in N; T, My, Mz in N m; in the beam's own axes, on the positive side
     of a cut.
     """
-    beams = _with_sections(system)
-    places = [block.run_ends for block in beams if block.run_ends is not None]
-    starts = np.cumsum([0, *(len(p) for p in places)])[:-1]
-    ends = BeamEnds(
-        tuple(b.part for b in beams), tuple(starts.tolist()), np.concatenate([np.zeros((0, 2, 3)), *places])
-    )
-    kinds = dict.fromkeys(type(block) for block in beams)
-    maps = [kind.section_map([b for b in beams if type(b) is kind], system.size) for kind in kinds]
-    return ends, csr_array(vstack([csr_array((0, system.size)), *maps]))
-
-
-def _with_sections(system: System) -> list[ElementKind]:
-    kinds = dict.fromkeys(type(block) for block in system.elements)
-    return [b for kind in kinds for b in system.elements if type(b) is kind and b.run_ends is not None]
+    parts, places = [], [np.zeros((0, 2, 3))]
+    maps = [csr_array((0, system.size))]
+    for kind, blocks in _by_kind(system.elements):
+        maps.append(kind.section_map(blocks, system.size))
+        for block in blocks:
+            if (ends := block.run_ends) is not None:
+                parts.append(block.part)
+                places.append(ends)
+    starts = np.cumsum([len(p) for p in places[:-1]])
+    return BeamEnds(tuple(parts), tuple(starts.tolist()), np.concatenate(places)), csr_array(vstack(maps))
 
 
 def beam_ends(
@@ -131,7 +133,8 @@ def beam_ends(
     """
     ends, forces = section_maps(system)
     values = (forces @ displacement).reshape(-1, 2, 6)
-    for block, start, count in zip(_with_sections(system), ends.starts, ends.counts, strict=True):
+    beams = [b for _, blocks in _by_kind(system.elements) for b in blocks if b.run_ends is not None]
+    for block, start, count in zip(beams, ends.starts, ends.counts, strict=True):
         strain = (growth or {}).get(block.part, 0.0)
         if strain:
             sign = np.array([-1.0, 1.0])[:, None]
