@@ -24,7 +24,8 @@ from holokine.errors import EventError, MechanismError, RunFileError, SolverErro
 from holokine.modes.energy import mode_energies
 from holokine.solvers import eigen
 from holokine.solvers.eigen import Wish, find_pairs
-from holokine.solvers.factor import Pencil, factorise, fast_available
+from holokine.solvers.factor import Pencil, factorise
+from holokine.solvers.library import fast_available
 from test_cli import inside
 from test_solvers import problem
 

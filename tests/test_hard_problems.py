@@ -15,7 +15,8 @@ from conftest import STEEL
 from holokine.errors import RunFileError, SolverError
 from holokine.solvers import eigen
 from holokine.solvers.eigen import Wish, find_pairs
-from holokine.solvers.factor import Pencil, fast_available
+from holokine.solvers.factor import Pencil
+from holokine.solvers.library import fast_available
 
 WAYS = ["superlu", *(["ldl"] if fast_available() else [])]
 

@@ -15,7 +15,7 @@ import holokine as hk
 from conftest import STEEL, chain, chain_matrices, straight_beam
 from holokine.errors import DescriptionError, EventError, HolokineError, MechanismError, UnknownNameError
 from holokine.solvers import eigen, factor
-from holokine.solvers.factor import fast_available
+from holokine.solvers.library import fast_available
 from holokine.units import STANDARD_GRAVITY as G
 
 FLAT = {"rectangle": {"width": 0.04, "height": 0.02}}

@@ -65,7 +65,7 @@ def test_nine_digits_hold_between_the_two_factorisations(tmp_path, crate_file, m
         shutil.copy(crate_file.with_name(name), tmp_path)
     fast = hk.Assembly.read(tmp_path / "crate.yaml").modes(count=20)
     peaks = {e: fast.respond(e).peaks()["peak"] for e in ("kerb strike", "works shock")}
-    monkeypatch.setattr(factor, "_library", lambda: None)
+    monkeypatch.setattr(factor, "fast_available", lambda: False)
     slow = hk.Assembly.read(tmp_path / "crate.yaml").modes(count=20)
     assert slow.set.method != fast.set.method
     np.testing.assert_allclose(slow.frequencies_hz, fast.frequencies_hz, rtol=1e-10)
@@ -78,7 +78,7 @@ def test_the_command_line_keeps_numpy_to_one_thread():
     code = (
         "import sys\nfrom holokine.cli import main\nmain.cli.main = lambda *_, **__: None\nmain.run([])\n"
         "import os, threadpoolctl, numpy\nprint([p['num_threads'] for p in threadpoolctl.threadpool_info()])\n"
-        "import holokine.solvers.factor as f\nf._library()\nprint(os.environ['MKL_CBWR'])"
+        "from holokine.solvers.library import fast_solver\nfast_solver()\nprint(os.environ['MKL_CBWR'])"
     )
     env = {**os.environ, "OPENBLAS_NUM_THREADS": "2"}
     out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, env=env).stdout

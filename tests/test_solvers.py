@@ -14,8 +14,9 @@ from conftest import STEEL, straight_beam
 from holokine.errors import SolverError
 from holokine.solvers import eigen
 from holokine.solvers.eigen import Wish, find_pairs, lowest_pairs
-from holokine.solvers.factor import factorise, fast_available
+from holokine.solvers.factor import factorise
 from holokine.solvers.lanczos import block_lanczos
+from holokine.solvers.library import fast_available
 
 METHODS = ["dense", "superlu", *(["ldl"] if fast_available() else [])]
 

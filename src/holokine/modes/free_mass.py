@@ -6,13 +6,13 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import csr_array, diags_array, eye_array
+from scipy.sparse import csr_array, diags_array
 
 from holokine.solvers.factor import Pencil, factorise
 from holokine.solvers.products import Symmetric, inverse_form
 from holokine.state.rest import pencil_of
 from holokine.system.totals import mass_totals
-from holokine.system.wide import Matrix, WideSum, explicit
+from holokine.system.wide import Matrix, explicit
 
 if TYPE_CHECKING:
     from holokine.system.build import System
@@ -40,21 +40,14 @@ def free_mass(M: Matrix, load: Floats, motion: Floats | None = None, pencil: Pen
     By conjugate gradients on the matrix with unit diagonal, most of whose eigenvalues lie close together (Wathen, IMA
     J. Numer. Anal. 7 (1987) 449-457), to 1e-10; where they do not get there, by a factor.
     """
-    carrying = np.flatnonzero(M.diagonal() > 0)
-    root = 1.0 / np.sqrt(M.diagonal()[carrying])
-    scaled: Matrix
-    if isinstance(M, WideSum):
-        scaled = M.scaled(root, carrying)
-    else:
-        scaled = csr_array(diags_array(root) @ M[carrying][:, carrying] @ diags_array(root))
-    b = root[:, None] * load[carrying]
-    product = Symmetric(scaled)
-    x = np.zeros_like(b) if motion is None else motion[carrying] / root[:, None]
-    rest = b - product.columns(np.ascontiguousarray(x))
-    known = np.einsum("ij,ij->j", b + rest, x)
-    added = inverse_form(product, rest, beside=known)
+    diagonal = M.diagonal()
+    product = Symmetric(M)
+    x = np.zeros_like(load) if motion is None else np.ascontiguousarray(motion)
+    rest = load - product.columns(x)
+    known = np.einsum("ij,ij->j", load + rest, x)
+    added = inverse_form(product, rest, diagonal, beside=known)
     if added is None:
-        added = _by_factor(scaled, rest, pencil if len(carrying) == M.shape[0] else None, root, known)
+        added = _by_factor(M, product, rest, diagonal, pencil, known)
     return np.asarray(known + added)
 
 
@@ -70,22 +63,23 @@ def free_to_move(system: System) -> Floats:
     return found
 
 
-def _by_factor(scaled: Matrix, b: Floats, pencil: Pencil | None, root: Floats, beside: Floats) -> Floats:
-    # a whiff of the unit matrix stands in for motions without inertia (b has no share in them)
-    if pencil is None:
-        solve = factorise(csr_array(explicit(scaled) + RIDGE * eye_array(len(b)))).solve
+def _by_factor(
+    M: Matrix, product: Symmetric, b: Floats, diagonal: Floats, pencil: Pencil | None, beside: Floats
+) -> Floats:
+    # a whiff of the diagonal stands in for motions without inertia (b has no share in them)
+    carrying = diagonal > 0
+    if pencil is not None and carrying.all():
+        solve = pencil.of_mass(RIDGE).solve
     else:
-        factor = pencil.of_mass(RIDGE)
-
-        def solve(right: Floats) -> Floats:
-            return np.asarray(factor.solve(right / root[:, None]) / root[:, None])
-
+        ridge = diags_array(np.where(carrying, RIDGE * diagonal, 1.0))
+        solve = factorise(csr_array(explicit(M) + ridge)).solve
     x = solve(b)
     for _ in range(4):
-        rest = b - scaled @ x
+        rest = b - product.columns(np.ascontiguousarray(x))
         more = solve(rest)
         x = x + more
         # what the form lacked before this step
         if (np.abs(np.einsum("ij,ij->j", rest, more)) <= ENOUGH * np.abs(beside)).all():
             break
-    return np.asarray(2.0 * np.einsum("ij,ij->j", b, x) - np.einsum("ij,ij->j", x, scaled @ x))
+    x = np.ascontiguousarray(x)
+    return np.asarray(2.0 * np.einsum("ij,ij->j", b, x) - np.einsum("ij,ij->j", x, product.columns(x)))

@@ -29,7 +29,7 @@ from holokine.solvers.factor import Factor, Pencil
 from holokine.solvers.lanczos import TOLERANCE, RitzPairs, block_lanczos
 from holokine.solvers.pool import one_pool
 from holokine.solvers.products import Symmetric, inner
-from holokine.system.wide import Matrix, absolute, explicit
+from holokine.system.wide import Matrix, explicit, magnitude
 
 __all__ = ["EigenPairs", "Progress", "Wish", "find_pairs", "lowest_pairs"]
 
@@ -733,20 +733,17 @@ def _finished(K: Matrix, M: Matrix, raw: _Raw) -> EigenPairs:
 
 
 def _residuals(K: Matrix, M: Matrix, values: Floats, X: Floats) -> Floats:
-    """‖K x - λ M x‖ / (‖ |K| |x| ‖ + |λ| ‖ |M| |x| ‖) of every column; no more than one copy of a matrix at a time."""
-    count = X.shape[1]
-    spans = [slice(a, a + _ABREAST) for a in range(0, count, _ABREAST)]
-    k, m, off, size = Symmetric(K), Symmetric(M), np.empty(count), np.zeros(count)
-    for span in spans:
+    """‖K x - λ M x‖ / (‖ |K| |x| ‖ + |λ| ‖ |M| |x| ‖) of every column."""
+    k, m = Symmetric(K), Symmetric(M)
+    off, size = np.empty(X.shape[1]), np.empty(X.shape[1])
+    for a in range(0, X.shape[1], _ABREAST):
+        span = slice(a, a + _ABREAST)
         block = np.array(X[:, span], order="C")
+        size[span] = _norms(magnitude(K, block)) + np.abs(values[span]) * _norms(magnitude(M, block))
         rest = k.columns(block)
         np.multiply(block, values[span], out=block)
         rest -= m.columns(block)
         off[span] = _norms(rest)
-    for A, by in ((K, np.ones(count)), (M, np.abs(values))):
-        sizes = Symmetric(absolute(A))
-        for span in spans:
-            size[span] += by[span] * _norms(sizes.columns(np.abs(X[:, span], order="C")))
     return off / np.maximum(size, 1e-300)
 
 

@@ -9,12 +9,9 @@ when its row and column permutations agree, and otherwise the inertia is unknown
 from __future__ import annotations
 
 import ctypes
-import glob
 import os
 import shutil
-import sys
 import tempfile
-from functools import lru_cache
 from typing import Any, Protocol
 
 import numpy as np
@@ -25,10 +22,12 @@ from scipy.sparse import csc_array, csr_array, diags_array, triu, vstack
 from holokine import sizes
 from holokine.errors import OutOfMemoryError, SolverError
 from holokine.sizes import beyond_memory, refuse_beyond_memory
-from holokine.system.wide import Matrix, WideSum, absolute, explicit
+from holokine.solvers.library import fast_available, fast_solver
+from holokine.solvers.products import subtract
+from holokine.system.wide import Matrix, WideSum, explicit, magnitude, reached
 from holokine.whole import temporary_folder
 
-__all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise", "fast_available", "sparse_library"]
+__all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise"]
 
 Floats = NDArray[Any]  # float64
 DENSE_LIMIT = 400
@@ -57,41 +56,6 @@ class Factor(Protocol):
     def solve(self, right: Floats) -> Floats:
         """Solve for one column, shape (n,), or several, shape (n, columns)."""
         ...
-
-
-@lru_cache(maxsize=1)
-def _library() -> Any:
-    """The solver's entry point, loaded once; None where pypardiso is not installed.
-
-    pypardiso searches its whole environment for the library with every solver it makes; the usual place is
-    tried first here, which saves half a second.
-    """
-    usual = sorted(glob.glob(f"{sys.prefix}/lib/libmkl_rt*") + glob.glob(f"{sys.prefix}/Library/bin/mkl_rt*"))
-    named = "PYPARDISO_MKL_RT" in os.environ
-    os.environ.setdefault("KMP_BLOCKTIME", "0")  # its threads do not spin after their work is done
-    os.environ.setdefault("MKL_CBWR", "AVX2,STRICT")  # the same digits whatever the number of threads
-    if usual and not named:
-        os.environ["PYPARDISO_MKL_RT"] = usual[0]
-    try:
-        from pypardiso import PyPardisoSolver
-
-        return PyPardisoSolver(mtype=-2)
-    except (ImportError, OSError):
-        return None
-    finally:
-        if usual and not named:
-            del os.environ["PYPARDISO_MKL_RT"]
-
-
-def sparse_library() -> Any:
-    """The library of the sparse solver, which also multiplies; None where it is not installed."""
-    solver = _library()
-    return None if solver is None else getattr(solver, "libmkl", None)
-
-
-def fast_available() -> bool:
-    """Whether pypardiso can be used here."""
-    return _library() is not None
 
 
 def factorise(matrix: csr_array, *, method: str = "auto") -> Factor:
@@ -298,7 +262,7 @@ class Pencil:
         b = np.random.default_rng(3).standard_normal((K.shape[0], 1))
         x = factor.solve(b)
         off = K @ x - b - (shift * (M @ x) if shift else 0.0)
-        size = absolute(K) @ np.abs(x) + (abs(shift) * (absolute(M) @ np.abs(x)) if shift else 0.0)
+        size = magnitude(K, x) + (abs(shift) * magnitude(M, x) if shift else 0.0)
         return bool(np.linalg.norm(off) < 1e-10 * np.linalg.norm(size))
 
     def _plain(self, shift: float, slot: int) -> Factor:
@@ -353,13 +317,14 @@ class _Updated:
         values, Q = np.linalg.eigh((inner + inner.T) / 2.0)
         acting = np.abs(values) > 1e-14 * np.abs(values).max(initial=0.0)
         values = values[acting]
-        self._rows = csr_array(csr_array(Q[:, acting].T) @ rows)
-        self._spread = np.zeros((rows.shape[1], 0))
+        rows = csr_array(csr_array(Q[:, acting].T) @ rows)
+        self._places, self._rows = reached(rows)
+        self._spread = np.zeros((0, rows.shape[1]))
         self.negative, self.sound = base.negative, True
         if len(values) == 0:
             return
-        self._spread = np.asarray(base.solve(self._rows.T.toarray()))
-        small = self._rows @ self._spread
+        self._spread = np.ascontiguousarray(base.solve(rows.T.toarray()).T)
+        small = self._rows @ self._spread[:, self._places].T
         small = np.diag(1.0 / values) + (small + small.T) / 2.0
         scale = 1.0 / np.sqrt(np.maximum(np.abs(np.diag(small)), 1e-300))
         own = np.linalg.eigvalsh(scale[:, None] * small * scale)
@@ -375,9 +340,10 @@ class _Updated:
 
     def solve(self, right: Floats) -> Floats:
         x = self._base.solve(right)
-        if self._spread.shape[1] == 0:
-            return x
-        return np.asarray(x - self._spread @ (self._small @ (self._rows @ x)))
+        if len(self._spread):
+            columns = x.reshape(len(x), -1)
+            subtract(columns.T, self._small @ (self._rows @ columns[self._places]), self._spread)
+        return x
 
 
 def _aligned(K: csr_array, M: csr_array) -> tuple[csr_array, Floats, Floats]:
@@ -418,7 +384,7 @@ class _PardisoFactor:
         self._ja = pattern.indices.astype(np.int32)
         self.diagonal = pattern.indptr[:-1].copy()  # of an upper triangle: it comes first in its row
         self._n = int(pattern.shape[0])
-        self._handle = _library()
+        self._handle = fast_solver()
         self._pt = np.zeros(64, dtype=np.int64)
         self._iparm = iparm = np.zeros(64, dtype=np.int32)
         self._perm = np.zeros(0, dtype=np.int32)

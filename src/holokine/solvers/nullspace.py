@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array, diags_array, eye_array
 
 from holokine.solvers.factor import Factor, factorise
-from holokine.system.wide import Matrix, absolute, explicit
+from holokine.system.wide import Matrix, explicit, magnitude
 
 __all__ = ["all_resisted", "unresisted"]
 
@@ -48,7 +48,7 @@ def unresisted(K: Matrix, *, most: int = 12, seed: int = 0) -> tuple[Floats, Flo
     for _ in range(4):
         X = np.linalg.qr(factor.solve(X))[0]
     X = X @ np.linalg.eigh(X.T @ (A @ X))[1]
-    size = np.einsum("ij,ij->j", np.abs(X), abs(A) @ np.abs(X))
+    size = np.einsum("ij,ij->j", np.abs(X), magnitude(A, X))
     energy = np.einsum("ij,ij->j", X, A @ X)
     free = np.abs(energy) <= np.maximum(_NOISE * size, _NOTHING)
     return (D @ X[:, free]).T, (D @ X[:, ~free]).T
@@ -70,5 +70,5 @@ def all_resisted(K: Matrix, factor: Factor, *, columns: int = 4, seed: int = 0) 
         return False
     X = np.linalg.qr(X)[0] * scale
     X = X @ np.linalg.eigh(X.T @ (K @ X))[1]
-    size = np.einsum("ij,ij->j", np.abs(X), absolute(K) @ np.abs(X))
+    size = np.einsum("ij,ij->j", np.abs(X), magnitude(K, X))
     return bool((np.einsum("ij,ij->j", X, K @ X) > _NEAR * size).all())

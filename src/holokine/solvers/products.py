@@ -13,7 +13,7 @@ import numpy as np
 import scipy.linalg.blas
 from numpy.typing import NDArray
 
-from holokine.solvers.factor import sparse_library
+from holokine.solvers.library import sparse_library
 from holokine.system.wide import Matrix, WideSum
 
 __all__ = ["WIDE", "Symmetric", "inner", "inverse_form", "subtract"]
@@ -60,7 +60,7 @@ class Symmetric:
         """The product with columns, shape (n, columns), C order."""
         result = self._times(block)
         if self._wide is not None:
-            result += self._wide.rows.T @ (self._wide.inner @ (self._wide.rows @ block))
+            self._wide.add_wide(result, block)
         return result
 
     def _times(self, block: Floats) -> Floats:
@@ -80,17 +80,21 @@ class Symmetric:
 
 
 def inverse_form(
-    A: Symmetric, B: Floats, *, beside: Floats, tolerance: float = 1e-10, most: int = 250
+    A: Symmetric, B: Floats, diagonal: Floats, *, beside: Floats, tolerance: float = 1e-10, most: int = 250
 ) -> Floats | None:
-    """bᵀ A⁻¹ b of every column of B, shape (n, columns), A positive definite; None where it takes too many steps.
+    """bᵀ A⁻¹ b of every column of B, shape (n, columns); None where it takes too many steps.
 
-    To `tolerance` of what they add up to with `beside`, shape (columns,).
+    To `tolerance` of what they add up to with `beside`, shape (columns,). A is positive definite but for rows without
+    numbers, in which b has none either; `diagonal` is its own.
 
-    Conjugate gradients (Hestenes & Stiefel, J. Res. Natl. Bur. Stand. 49 (1952) 409-436), whose steps add up to the
-    form from below; the last ten added tell what was missing before them (Strakoš & Tichý, ETNA 13 (2002) 56-80).
+    Conjugate gradients (Hestenes & Stiefel, J. Res. Natl. Bur. Stand. 49 (1952) 409-436) on the matrix of unit
+    diagonal, whose steps add up to the form from below; the last ten added tell what was missing before them
+    (Strakoš & Tichý, ETNA 13 (2002) 56-80).
     """
+    by = np.divide(1.0, diagonal, out=np.zeros(len(diagonal)), where=diagonal > 0)[:, None]
     X, R = np.zeros(B.shape), np.array(B, order="C")
-    P, left = R.copy(), np.einsum("ij,ij->j", R, R)
+    P = by * R
+    left = np.einsum("ij,ij->j", R, P)
     total, added = np.abs(beside), np.full((10, B.shape[1]), np.inf)
     early = np.zeros(0)
     if not B.any():
@@ -116,11 +120,12 @@ def inverse_form(
             total += step * left
             X += step * P
             R -= step * AP
-            before, left = left, np.einsum("ij,ij->j", R, R)
+            Z = by * R
+            before, left = left, np.einsum("ij,ij->j", R, Z)
             if not np.isfinite(left).all():
                 return None
             P *= left / np.where(before > 0.0, before, 1.0)
-            P += R
+            P += Z
     return None
 
 

@@ -8,15 +8,19 @@ S, corrected by the small matrix of the update (Haynsworth, Linear Algebra Appl.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
+from itertools import pairwise
 from typing import Any, TypeAlias
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.sparse import csr_array, diags_array
+from scipy.sparse import csr_array
 
-__all__ = ["Matrix", "WideSum", "absolute", "explicit"]
+__all__ = ["Matrix", "WideSum", "explicit", "magnitude", "reached"]
 
 Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
+_STRIP = 500_000  # numbers whose signs are taken off at once
 
 
 @dataclass(frozen=True, eq=False)
@@ -45,18 +49,23 @@ class WideSum:
         return int(self.sparse.nnz + self.rows.nnz)
 
     def __matmul__(self, X: Floats) -> Floats:
-        return np.asarray(self.sparse @ X + self.rows.T @ (self.inner @ (self.rows @ X)))
+        result = np.asarray(self.sparse @ X)
+        self.add_wide(result, X)
+        return result
+
+    @cached_property
+    def _narrow(self) -> tuple[Ints, csr_array]:
+        return reached(self.rows)
+
+    def add_wide(self, result: Floats, X: Floats) -> None:
+        """Add Dᵀ A D X, shape (n,) or (n, columns), in place: only where D has numbers."""
+        places, rows = self._narrow
+        result[places] += rows.T @ (self.inner @ (rows @ X[places]))
 
     def diagonal(self) -> Floats:
         """Diagonal of the sum, shape (n,)."""
         more = csr_array(self.rows.T @ self.inner).multiply(self.rows.T).sum(axis=1)
         return np.asarray(self.sparse.diagonal() + np.asarray(more).ravel())
-
-    def scaled(self, factors: Floats, kept: NDArray[np.int64]) -> WideSum:
-        """Rows and columns that are kept, times factors."""
-        by = diags_array(factors)
-        inside = csr_array(self.sparse[kept])[:, kept]
-        return WideSum(csr_array(by @ inside @ by), csr_array(self.rows[:, kept] @ by), self.inner)
 
 
 Matrix: TypeAlias = csr_array | WideSum
@@ -69,12 +78,29 @@ def explicit(A: Matrix) -> csr_array:
     return A
 
 
-def absolute(A: Matrix) -> Matrix:
-    """A matrix of numbers without sign, none smaller than that of the sum."""
+def reached(rows: csr_array) -> tuple[Ints, csr_array]:
+    """The columns in which rows have numbers, and the rows there alone, shape (rows, columns reached)."""
+    places, own = np.unique(rows.indices, return_inverse=True)
+    return places, csr_array((rows.data, own.ravel(), rows.indptr), shape=(rows.shape[0], len(places)))
+
+
+def magnitude(A: Matrix, X: Floats) -> Floats:
+    """|A| |X|, shape (n,) or (n, columns), what rounding in A X is measured by; of a wide sum no less than that.
+
+    By strips of rows, so that there is no second matrix.
+    """
+    X = np.abs(X)
     if isinstance(A, WideSum):
-        return WideSum(_absolute(A.sparse), _absolute(A.rows), np.abs(A.inner))
-    return _absolute(A)
-
-
-def _absolute(A: csr_array) -> csr_array:
-    return csr_array((np.abs(A.data), A.indices, A.indptr), shape=A.shape)
+        result = magnitude(A.sparse, X)
+        WideSum(A.sparse, abs(A.rows), np.abs(A.inner)).add_wide(result, X)
+        return result
+    result = np.zeros((A.shape[0], *X.shape[1:]))
+    starts = A.indptr
+    cuts = np.unique(np.searchsorted(starts, np.arange(0, starts[-1] + _STRIP, _STRIP)).clip(0, A.shape[0]))
+    for a, b in pairwise(cuts):
+        own = slice(starts[a], starts[b])
+        strip = csr_array(
+            (np.abs(A.data[own]), A.indices[own], starts[a : b + 1] - starts[a]), shape=(b - a, A.shape[1])
+        )
+        result[a:b] = strip @ X
+    return result
