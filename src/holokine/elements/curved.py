@@ -32,7 +32,6 @@ __all__ = ["CurvedShellElements"]
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 
-_AT_ONCE = 128
 _NEAR, _FAR = 0.5 - 0.5 / np.sqrt(3.0), 0.5 + 0.5 / np.sqrt(3.0)
 _ROOT3, _ROOT35 = 1.0 / np.sqrt(3.0), np.sqrt(0.6)
 
@@ -209,6 +208,8 @@ class _Place:
 class CurvedShellElements(ShellElements):
     """Shell elements of nine or six nodes of one part; attributes as `ShellElements`, kinds quad9 and tri6."""
 
+    at_once = 300_000
+
     # -- geometry -------------------------------------------------------------------------------------
 
     def _surface(self, X: Floats) -> tuple[Floats, Floats]:
@@ -368,14 +369,7 @@ class CurvedShellElements(ShellElements):
         return triangle_rule()
 
     def _matrices(self, X: Floats) -> tuple[Floats, Floats]:
-        """Stiffness and mass, global axes; of so few at a time that strains stay in the processor's memory."""
-        n = 6 * X.shape[1]
-        K, M = np.empty((len(X), n, n)), np.empty((len(X), n, n))
-        for a in range(0, len(X), _AT_ONCE):
-            K[a : a + _AT_ONCE], M[a : a + _AT_ONCE] = self._some_matrices(X[a : a + _AT_ONCE])
-        return K, M
-
-    def _some_matrices(self, X: Floats) -> tuple[Floats, Floats]:
+        """Stiffness and mass, global axes."""
         surface = self._surface(X)
         p, w = self._rule("full")
         place = self._at_places(surface, p)
@@ -472,28 +466,6 @@ class CurvedShellElements(ShellElements):
             yield dofs, self._carried(self._whole_mass(surface, "lumped"), surface[1])
 
     # -- about a state --------------------------------------------------------------------------------
-
-    def _to_surface(self, u: Floats, normals: Floats) -> Floats:
-        """Motions of nodes (elements, motions) as those of the mid-surface."""
-        if not self.offset:
-            return u
-        own = u.reshape(len(u), -1, 6).copy()
-        own[..., :3] += np.einsum("enij,enj->eni", arm_matrix(self.offset * normals), own[..., 3:])
-        return own.reshape(len(u), -1)
-
-    def resultants(self, u: Floats, strain: float) -> Floats:
-        """Membrane forces x, y, xy in N/m (local axes) at the integration points, shape (elements, points, 3)."""
-        p = self._rule("full")[0]
-        expansion = self.expansion()
-        result = np.empty((len(self.nodes), len(p), 3))
-        for a in range(0, len(self.nodes), CHUNK):
-            some = slice(a, a + CHUNK)
-            surface = self._surface(self.places[self.nodes[some]])
-            own = self._to_surface(u[self.dofs[some]] - strain * expansion[some], surface[1])
-            stretch, bend = self._measured(self._at_places(surface, p), p, self._tied(surface))
-            result[some] = np.einsum("epij,ej->epi", stretch, own) @ self.laminate.stretching.T
-            result[some] += np.einsum("epij,ej->epi", bend, own) @ self.laminate.coupling.T
-        return result
 
     def stress_blocks(self) -> Iterator[tuple[Ints, Floats]]:
         """Nodes, and what membrane forces add to the stiffness (global axes)."""

@@ -92,6 +92,8 @@ class ElementKind(ABC):
     words: ClassVar[str]
     stress_names: ClassVar[tuple[str, ...]]
     stress_options: ClassVar[frozenset[str]]
+    at_once: ClassVar[int] = 40_000
+    """Numbers in the matrices of as many elements as are worked out together: they stay in the processor's memory."""
     recovery_worth: ClassVar[dict[str, tuple[float, float]]] = {}
     """By kind of cell: what the energy of strain that neighbours disagree on is worth as error, of stretching (all of
     solids) and of bending."""
@@ -113,8 +115,16 @@ class ElementKind(ABC):
             nodes = self.nodes[a : a + CHUNK]
             X = self.places[nodes]
             first, index = congruent(X) or (slice(None), None)
-            K, M = self._matrices(X[first])
-            yield nodes, index, (K + np.swapaxes(K, 1, 2)) / 2.0, (M + np.swapaxes(M, 1, 2)) / 2.0
+            own = X[first]
+            motions = self.motions * nodes.shape[1]
+            K, M = (np.empty((len(own), motions, motions)) for _ in range(2))
+            step = max(self.at_once // motions**2, 8)
+            for b in range(0, len(own), step):
+                some = slice(b, b + step)
+                for whole, part in zip((K, M), self._matrices(own[some]), strict=True):
+                    np.add(part, np.swapaxes(part, 1, 2), out=whole[some])
+                    whole[some] *= 0.5
+            yield nodes, index, K, M
 
     def _matrices(self, X: Floats) -> tuple[Floats, Floats]:
         """Stiffness and mass (global axes) of elements with their nodes at X, shape (elements, nodes, 3)."""

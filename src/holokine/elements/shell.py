@@ -15,7 +15,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import Any, ClassVar
+from functools import lru_cache
+from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -63,11 +64,27 @@ def shell_axes(X: Floats, along: tuple[float, float, float] | None = None) -> Fl
     return np.stack([x, np.cross(z, x), z], axis=1)
 
 
-def _times_inverse(dN: Floats, J: Floats, det: Floats) -> Floats:
-    """Gradients dN J⁻ᵀ of functions, shape (elements, functions, 2)."""
-    x = (J[:, 1, 1, None] * dN[:, 0] - J[:, 0, 1, None] * dN[:, 1]) / det[:, None]
-    y = (J[:, 0, 0, None] * dN[:, 1] - J[:, 1, 0, None] * dN[:, 0]) / det[:, None]
-    return np.stack([x, y], axis=2)
+def _functions(n: int, p: Floats) -> tuple[Floats, Floats]:
+    """Shape functions of n nodes at points p, (points, nodes), and their slopes, (points, 2, nodes)."""
+    if n == 3:
+        slopes = np.array([[-1.0, 1.0, 0.0], [-1.0, 0.0, 1.0]])
+        return np.column_stack([1 - p[:, 0] - p[:, 1], p]), np.repeat(slopes[None], len(p), axis=0)
+    x, y = 1 + p[:, :1] * _QUAD[:, 0], 1 + p[:, 1:] * _QUAD[:, 1]
+    return x * y / 4, np.stack([_QUAD[:, 0] * y / 4, _QUAD[:, 1] * x / 4], axis=1)
+
+
+def _jacobians(xy: Floats, slopes: Floats) -> tuple[Floats, Floats]:
+    """J (elements, points, 2, 2), reference direction first, and its determinant, from slopes (points, 2, nodes)."""
+    J = (slopes.reshape(-1, slopes.shape[2]) @ xy).reshape(len(xy), -1, 2, 2)
+    return J, J[..., 0, 0] * J[..., 1, 1] - J[..., 0, 1] * J[..., 1, 0]
+
+
+def _along_axes(J: Floats, det: Floats, first: Floats, second: Floats) -> tuple[Floats, Floats]:
+    """What is given along the reference directions, brought to x and y: J⁻¹ on (..., points, columns)."""
+    J = J / det[..., None, None]
+    x = J[..., 1, 1, None] * first - J[..., 0, 1, None] * second
+    y = J[..., 0, 0, None] * second - J[..., 1, 0, None] * first
+    return x, y
 
 
 @dataclass(frozen=True)
@@ -107,6 +124,7 @@ class ShellElements(ElementKind):
     tension_along: tuple[float, float, float] | None = None
     forces: Floats | None = None
     words = "shells"
+    at_once = 80_000
     recovery_worth: ClassVar[dict[str, tuple[float, float]]] = {
         "quad4": (1.0, 1.2), "tri3": (1.2, 0.9), "quad9": (1.5, 5.0), "tri6": (2.4, 4.5),
     }  # fmt: skip
@@ -124,39 +142,48 @@ class ShellElements(ElementKind):
         return (self.nodes[:, :, None] * 6 + np.arange(6)).reshape(len(self.nodes), -1)
 
     def _flat(self, X: Floats) -> tuple[Floats, Floats, Floats]:
-        """Axes, in-plane corner places (elements, nodes, 2), and the map from global to local motions."""
+        """Axes, in-plane corner places (elements, nodes, 2), and lifts from nodes to the flat mid-surface, in m."""
         axes = shell_axes(X, self.along)
-        centre = X.mean(axis=1, keepdims=True)
-        local = np.einsum("eij,enj->eni", axes, X - centre)
+        local = (X - X.mean(axis=1, keepdims=True)) @ np.swapaxes(axes, 1, 2)
         height = local[:, :, 2]
         height[np.abs(height) < 1e-9 * np.abs(local).max(axis=(1, 2), initial=0.0)[:, None]] = 0.0  # rounding
-        lift = self.offset - height  # from the node to the flat mid-surface, along the normal
-        n = X.shape[1]
-        T = np.zeros((len(X), 6 * n, 6 * n))
+        return axes, np.ascontiguousarray(local[:, :, :2]), self.offset - height
+
+    def _to_local(self, axes: Floats, lift: Floats) -> Floats:
+        """Map from motions of the nodes, global axes, to those on the mid-surface, local axes."""
+        n = lift.shape[1]
+        T = np.zeros((len(axes), n, 6, n, 6))
         for k in range(n):
-            a = 6 * k
-            arm = lift[:, k, None] * axes[:, 2]
-            T[:, a : a + 3, a : a + 3] = axes
-            T[:, a + 3 : a + 6, a + 3 : a + 6] = axes
-            T[:, a : a + 3, a + 3 : a + 6] = axes @ arm_matrix(arm)
-        return axes, local[:, :, :2], T
+            T[:, k, :3, k, :3] = T[:, k, 3:, k, 3:] = axes
+            T[:, k, :3, k, 3:] = axes @ arm_matrix(lift[:, k, None] * axes[:, 2])
+        return T.reshape(len(axes), 6 * n, 6 * n)
+
+    def _to_global(self, A: Floats, axes: Floats, lift: Floats) -> Floats:
+        """Tᵀ A T of symmetric matrices, T that of `_to_local`: one side at a time, by its blocks of three."""
+        count, size, _ = A.shape
+        arms = arm_matrix(lift[:, :, None] * axes[:, None, 2]) if lift.any() else None
+        for _ in range(2):
+            A = np.matmul(np.swapaxes(A, 1, 2).reshape(count, -1, 3), axes).reshape(count, size, -1, 6)
+            if arms is not None:
+                A[..., 3:] += np.moveaxis(np.moveaxis(A[..., :3], 2, 1) @ arms, 1, 2)
+            A = A.reshape(count, size, size)
+        return A
 
     def _matrices(self, X: Floats) -> tuple[Floats, Floats]:
         """Stiffness and mass, global axes."""
-        axes, xy, T = self._flat(X)
+        axes, xy, lift = self._flat(X)
         K, M = self._local(xy)
         if self.tension is not None:
             self._add_stress(K, xy, self._preload(X, axes))
-        back = np.swapaxes(T, 1, 2)
-        return back @ K @ T, back @ M @ T
+        return self._to_global(K, axes, lift), self._to_global(M, axes, lift)
 
     def lumped_chunks(self) -> Iterator[tuple[Ints, Floats]]:
         """Degrees of freedom and mass (global axes) alone, for elements whose mass is lumped."""
         for a in range(0, len(self.nodes), CHUNK):
             nodes = self.nodes[a : a + CHUNK]
-            _, xy, T = self._flat(self.places[nodes])
+            axes, xy, lift = self._flat(self.places[nodes])
             dofs = (nodes[:, :, None] * 6 + np.arange(6)).reshape(len(nodes), -1)
-            yield dofs, np.swapaxes(T, 1, 2) @ replace(self, mass="lumped")._mass(xy, None) @ T
+            yield dofs, self._to_global(replace(self, mass="lumped")._mass(xy, None), axes, lift)
 
     def _preload(self, X: Floats, axes: Floats) -> Floats:
         """Membrane preload in the axes of each element, shape (elements or 1, 1, 2, 2)."""
@@ -176,21 +203,15 @@ class ShellElements(ElementKind):
         """Membrane forces x, y, xy in N/m (element axes) at the integration points, shape (elements, points, 3)."""
         points = self._rule("full")[0]
         expansion = self.expansion()
-        n = self.nodes.shape[1]
-        plane, bend = _plane_and_bend(n)
         result = np.empty((len(self.nodes), len(points), 3))
         for a in range(0, len(self.nodes), CHUNK):
             some = slice(a, a + CHUNK)
-            _, xy, T = self._flat(self.places[self.nodes[some]])
-            own = np.einsum("eij,ej->ei", T, u[self.dofs[some]] - strain * expansion[some])
-            inner = self._membrane(xy, self.laminate.stretching)[1]
-            for k, p in enumerate(points):
-                B, _ = self._plane_strain(xy, p)
-                whole = B[:, :, : 3 * n] if inner is None else B[:, :, : 3 * n] + B[:, :, 3 * n :] @ inner
-                result[some, k] = np.einsum("eij,ej->ei", whole, own[:, plane]) @ self.laminate.stretching.T
-                if self.laminate.coupling.any():
-                    curving = self._curvature(self._at(xy, p)[1])
-                    result[some, k] += np.einsum("eij,ej->ei", curving, own[:, bend]) @ self.laminate.coupling.T
+            own = u[self.dofs[some]] - strain * expansion[some]
+            maps = self._strains_at(self.places[self.nodes[some]], points)
+            strains = (maps.reshape(len(maps), -1, maps.shape[3]) @ own[:, :, None]).reshape(len(maps), -1, 6)
+            result[some] = strains[:, :, :3] @ self.laminate.stretching.T
+            if self.laminate.coupling.any():
+                result[some] += strains[:, :, 3:] @ self.laminate.coupling.T
         return result
 
     def stressed(self, resultants: Floats) -> ShellElements:
@@ -204,10 +225,10 @@ class ShellElements(ElementKind):
         tensor = self.forces[:, :, [0, 2, 2, 1]].reshape(*self.forces.shape[:2], 2, 2)
         for a in range(0, len(self.nodes), CHUNK):
             nodes = self.nodes[a : a + CHUNK]
-            _, xy, T = self._flat(self.places[nodes])
-            K = np.zeros((len(nodes), T.shape[1], T.shape[1]))
+            axes, xy, lift = self._flat(self.places[nodes])
+            K = np.zeros((len(nodes), 6 * nodes.shape[1], 6 * nodes.shape[1]))
             self._add_stress(K, xy, tensor[a : a + CHUNK])
-            K = np.swapaxes(T, 1, 2) @ K @ T
+            K = self._to_global(K, axes, lift)
             yield nodes, (K + np.swapaxes(K, 1, 2)) / 2.0
 
     def _add_stress(self, K: Floats, xy: Floats, forces: Floats) -> None:
@@ -216,13 +237,13 @@ class ShellElements(ElementKind):
         On displacements along x, y, z, and by t²/12 on the rotations (the same stress through the thickness).
         """
         n = xy.shape[1]
-        for k, (p, w) in enumerate(zip(*self._rule("full"), strict=True)):
-            _, gradient, det = self._at(xy, p)
-            own = forces[:, min(k, forces.shape[1] - 1)]
-            scalar = gradient @ own @ np.swapaxes(gradient, 1, 2) * (w * det)[:, None, None]
-            for d, share in ((0, 1.0), (1, 1.0), (2, 1.0), (3, self.thickness**2 / 12), (4, self.thickness**2 / 12)):
-                index = 6 * np.arange(n) + d
-                K[np.ix_(np.arange(len(xy)), index, index)] += share * scalar
+        points, weights = self._rule("full")
+        _, slopes, det = self._at(xy, points)
+        gradient = np.stack(slopes, axis=3)
+        scalar = ((gradient @ forces) @ np.swapaxes(gradient, 2, 3) * (weights * det)[:, :, None, None]).sum(axis=1)
+        by_node = K.reshape(len(xy), n, 6, n, 6)
+        for d, share in ((0, 1.0), (1, 1.0), (2, 1.0), (3, self.thickness**2 / 12), (4, self.thickness**2 / 12)):
+            by_node[:, :, d, :, d] += share * scalar
 
     def arm_forces(
         self, u: Floats, ride: Floats, strain: float, forces: Floats | None = None
@@ -248,19 +269,11 @@ class ShellElements(ElementKind):
 
     # -- geometry at a place --------------------------------------------------------------------------
 
-    def _at(self, xy: Floats, p: Floats) -> tuple[Floats, Floats, Floats]:
-        """Shape functions (nodes,), gradients (elements, nodes, 2) and det J."""
-        if self.kind == "quad4":
-            N = (1 + _QUAD[:, 0] * p[0]) * (1 + _QUAD[:, 1] * p[1]) / 4
-            dN = np.column_stack(
-                [_QUAD[:, 0] * (1 + _QUAD[:, 1] * p[1]) / 4, _QUAD[:, 1] * (1 + _QUAD[:, 0] * p[0]) / 4]
-            )
-        else:
-            N = np.array([1 - p[0] - p[1], p[0], p[1]])
-            dN = np.array([[-1.0, -1.0], [1.0, 0.0], [0.0, 1.0]])
-        J = np.einsum("nk,eni->eki", dN, xy)
-        det = J[:, 0, 0] * J[:, 1, 1] - J[:, 0, 1] * J[:, 1, 0]
-        return N, _times_inverse(dN, J, det), det
+    def _at(self, xy: Floats, p: Floats) -> tuple[Floats, tuple[Floats, Floats], Floats]:
+        """Shape functions (points, nodes), slopes along x and y, (elements, points, nodes), and det J at points p."""
+        N, dN = _functions(xy.shape[1], p)
+        J, det = _jacobians(xy, dN)
+        return N, _along_axes(J, det, dN[:, 0], dN[:, 1]), det
 
     def _rule(self, use: str) -> tuple[Floats, Floats]:
         if self.kind == "quad4":
@@ -273,42 +286,31 @@ class ShellElements(ElementKind):
     # -- matrices in local axes -----------------------------------------------------------------------
 
     def _local(self, xy: Floats) -> tuple[Floats, Floats]:
-        n = xy.shape[1]
-        K = np.zeros((len(xy), 6 * n, 6 * n))
-        Db, Ds, coupling = self.laminate.bending, self.laminate.transverse, self.laminate.coupling
-        plane, bend = _plane_and_bend(n)
-        in_plane, inner = self._membrane(xy, self.laminate.stretching)
-        K[np.ix_(np.arange(len(xy)), plane, plane)] = in_plane
-        soft = self._shear_share(xy)
-        strains, forces = [], []
-        for p, w in zip(*self._rule("full"), strict=True):
-            _, gradient, det = self._at(xy, p)
-            weight = (w * det)[:, None, None]
-            B, S = self._curvature(gradient), self._shear_strain(xy, p)
-            strains += [B, S]
-            forces += [weight * (Db @ B), weight * soft * (Ds @ S)]
-        part = np.swapaxes(np.concatenate(strains, axis=1), 1, 2) @ np.concatenate(forces, axis=1)
-        K[np.ix_(np.arange(len(xy)), bend, bend)] = part
-        if coupling.any():
-            self._add_coupling(K, xy, inner, coupling)
+        """Stiffness and mass on the mid-surface, local axes."""
+        count, n, _ = xy.shape
+        laminate = self.laminate
+        p, w = self._rule("full")
+        N, slopes, det = self._at(xy, p)
+        weight = w * det
+        rows = self._plane_strain(xy, p, N, slopes, det)
+        full = self._membrane(rows, weight)
+        inner = self._condensed(full, n)
+        m = 3 * n
+        in_plane = full if inner is None else full[:, :m, :m] + full[:, :m, m:] @ inner
+        bent = np.zeros((count, len(p), 5, m))
+        bent[:, :, :3], bent[:, :, 3:] = _curvature(slopes), self._shear_strain(xy, p)
+        forces = np.empty_like(bent)
+        np.matmul(laminate.bending, bent[:, :, :3], out=forces[:, :, :3])
+        np.matmul(laminate.transverse * self._shear_share(xy), bent[:, :, 3:], out=forces[:, :, 3:])
+        cross = None
+        if laminate.coupling.any():
+            # what unsymmetric layers couple: membrane strain, incompatible modes included, with curvature. The modes
+            # stay those of the membrane alone, so that they only enrich it; curvature then sees their strain
+            plane = _with_modes(rows[:, :, :3], inner, m)
+            cross = _product(plane, laminate.coupling @ bent[:, :, :3], weight).reshape(count, n, 3, n, 3)
+        by_node = (count, n, 3, n, 3)
+        K = _joined(in_plane.reshape(by_node), _product(bent, forces, weight).reshape(by_node), cross)
         return (K + np.swapaxes(K, 1, 2)) / 2.0, self._mass(xy, inner)
-
-    def _add_coupling(self, K: Floats, xy: Floats, inner: Floats | None, coupling: Floats) -> None:
-        """Add what unsymmetric layers couple: membrane strain, incompatible modes included, with curvature.
-
-        The modes stay those of the membrane alone, so that they only enrich it; curvature then sees their strain.
-        """
-        n = xy.shape[1]
-        plane, bend = _plane_and_bend(n)
-        cross = np.zeros((len(xy), 3 * n, 3 * n))
-        for p, w in zip(*self._rule("full"), strict=True):
-            B, _ = self._plane_strain(xy, p)
-            whole = B[:, :, : 3 * n] if inner is None else B[:, :, : 3 * n] + B[:, :, 3 * n :] @ inner
-            _, gradient, det = self._at(xy, p)
-            cross += (w * det)[:, None, None] * (np.swapaxes(whole, 1, 2) @ (coupling @ self._curvature(gradient)))
-        every = np.arange(len(xy))
-        K[np.ix_(every, plane, bend)] += cross
-        K[np.ix_(every, bend, plane)] += np.swapaxes(cross, 1, 2)
 
     def _shear_share(self, xy: Floats) -> Any:
         """Factor on the transverse shear stiffness of triangles, t² / (t² + α L²) with L the longest edge.
@@ -321,166 +323,109 @@ class ShellElements(ElementKind):
         longest = np.zeros(len(xy))
         for a, b in ((0, 1), (1, 2), (2, 0)):
             longest = np.maximum(longest, np.sum((xy[:, a] - xy[:, b]) ** 2, axis=1))
-        return (self.thickness**2 / (self.thickness**2 + SHEAR_SOFTENING * longest))[:, None, None]
+        return (self.thickness**2 / (self.thickness**2 + SHEAR_SOFTENING * longest))[:, None, None, None]
 
-    def _membrane(self, xy: Floats, Dm: Floats) -> tuple[Floats, Floats | None]:
-        """Membrane and drilling stiffness on (u, v, θz) per node, and the map to the incompatible modes."""
-        n = xy.shape[1]
-        quad = self.kind == "quad4"
-        drill = DRILLING * Dm[2, 2]
-        strains, forces = [], []
-        for p, w in zip(*self._rule("full"), strict=True):
-            B, R = self._plane_strain(xy, p)
-            weight = (w * self._at(xy, p)[2])[:, None, None]
-            strains += [B, R]
-            forces += [weight * (Dm @ B), weight * drill * R]
-        full = np.swapaxes(np.concatenate(strains, axis=1), 1, 2) @ np.concatenate(forces, axis=1)
-        if not quad:
-            return full, None
+    def _membrane(self, rows: Floats, weight: Floats) -> Floats:
+        """Membrane and drilling stiffness on (u, v, θz) and the incompatible modes, from `_plane_strain`."""
+        law = np.zeros((4, 4))
+        law[:3, :3], law[3, 3] = self.laminate.stretching, DRILLING * self.laminate.stretching[2, 2]
+        return _product(rows, law @ rows, weight)
+
+    def _condensed(self, full: Floats, n: int) -> Floats | None:
+        """The map from (u, v, θz) to the incompatible modes, from membrane stiffness on both; None of triangles."""
         m = 3 * n
-        inner = -np.linalg.solve(full[:, m:, m:], full[:, m:, :m])
-        return full[:, :m, :m] + full[:, :m, m:] @ inner, inner
+        return None if full.shape[1] == m else -np.linalg.solve(full[:, m:, m:], full[:, m:, :m])
 
-    def _plane_strain(self, xy: Floats, p: Floats) -> tuple[Floats, Floats]:
-        """Membrane strain and drilling strain θz - (v,x - u,y)/2 on (u, v, θz) and the incompatible modes."""
-        N, g, det = self._at(xy, p)
-        n = xy.shape[1]
-        extra = 4 if self.kind == "quad4" else 0
-        B = np.zeros((len(xy), 3, 3 * n + extra))
-        R = np.zeros((len(xy), 1, 3 * n + extra))
-        B[:, 0, 0 : 3 * n : 3] = B[:, 2, 1 : 3 * n : 3] = g[:, :, 0]
-        B[:, 1, 1 : 3 * n : 3] = B[:, 2, 0 : 3 * n : 3] = g[:, :, 1]
-        R[:, 0, 0 : 3 * n : 3], R[:, 0, 1 : 3 * n : 3] = g[:, :, 1] / 2, -g[:, :, 0] / 2
-        R[:, 0, 2 : 3 * n : 3] = N
-        if extra:
-            centre = np.zeros(2)
-            dN = np.column_stack([_QUAD[:, 0] / 4, _QUAD[:, 1] / 4])
-            J0 = np.einsum("nk,eni->eki", dN, xy)
-            det0 = self._at(xy, centre)[2]
-            local = np.diag(-2.0 * p)  # (modes, 2)
-            h = _times_inverse(local, J0, det0) * (det0 / det)[:, None, None]
-            for k in range(2):
-                u, v = 3 * n + 2 * k, 3 * n + 2 * k + 1
-                B[:, 0, u] = B[:, 2, v] = h[:, k, 0]
-                B[:, 1, v] = B[:, 2, u] = h[:, k, 1]
-                R[:, 0, u], R[:, 0, v] = h[:, k, 1] / 2, -h[:, k, 0] / 2
-        return B, R
+    def _plane_strain(self, xy: Floats, p: Floats, N: Floats, slopes: tuple[Floats, Floats], det: Floats) -> Floats:
+        """Membrane strain and drilling strain θz - (v,x - u,y)/2 on (u, v, θz) and the incompatible modes.
 
-    def _curvature(self, g: Floats) -> Floats:
-        """Curvatures κx, κy, κxy on (w, θx, θy) per node."""
-        count, n, _ = g.shape
-        B = np.zeros((count, 3, 3 * n))
-        B[:, 0, 2::3] = g[:, :, 0]
-        B[:, 1, 1::3] = -g[:, :, 1]
-        B[:, 2, 1::3] = -g[:, :, 0]
-        B[:, 2, 2::3] = g[:, :, 1]
-        return B
+        Shape (elements, points, 4, motions and modes); the last four from `_at`.
+        """
+        count, n, _ = xy.shape
+        quad = n == 4
+        rows = np.zeros((count, len(p), 4, 3 * n + (4 if quad else 0)))
 
-    def _covariant(self, xy: Floats, p: Floats) -> tuple[Floats, Floats]:
-        """Covariant shear strains γξ, γη on (w, θx, θy) from the displacements at a place, and J."""
-        if self.kind == "quad4":
-            N = (1 + _QUAD[:, 0] * p[0]) * (1 + _QUAD[:, 1] * p[1]) / 4
-            dN = np.column_stack(
-                [_QUAD[:, 0] * (1 + _QUAD[:, 1] * p[1]) / 4, _QUAD[:, 1] * (1 + _QUAD[:, 0] * p[0]) / 4]
-            )
-        else:
-            N, dN = np.array([1 - p[0] - p[1], p[0], p[1]]), np.array([[-1.0, -1.0], [1.0, 0.0], [0.0, 1.0]])
-        J = np.einsum("nk,eni->eki", dN, xy)
-        S = np.zeros((len(xy), 2, 3 * len(N)))
-        for k in range(2):
-            S[:, k, 0::3] = dN[:, k]
-            S[:, k, 1::3] = -J[:, k, 1, None] * N
-            S[:, k, 2::3] = J[:, k, 0, None] * N
-        return S, J
+        def fill(first: int, step: int, x: Floats, y: Floats) -> None:
+            end = first + step * (x.shape[2] - 1) + 1
+            u, v = slice(first, end, step), slice(first + 1, end + 1, step)
+            rows[:, :, 0, u] = rows[:, :, 2, v] = x
+            rows[:, :, 1, v] = rows[:, :, 2, u] = y
+            rows[:, :, 3, u], rows[:, :, 3, v] = y / 2, -x / 2
+
+        fill(0, 3, *slopes)
+        rows[:, :, 3, 2 : 3 * n : 3] = N
+        if quad:  # gradients at the centre, scaled
+            J0, _ = _jacobians(xy, _functions(4, np.zeros((1, 2)))[1])
+            local = np.stack([np.diag(-2.0 * at) for at in p], axis=1)  # (direction, points, modes)
+            fill(12, 2, *_along_axes(J0, det, local[0], local[1]))  # scaled by det J₀ / det J
+        return rows
 
     def _shear_strain(self, xy: Floats, p: Floats) -> Floats:
-        """Assumed transverse shear strains γzx, γyz on (w, θx, θy), shape (elements, 2, 3 * nodes)."""
-        J = self._covariant(xy, p)[1]
-        if self.kind == "quad4":
-            up, down = (self._covariant(xy, np.array([0.0, e]))[0][:, 0] for e in (1.0, -1.0))
-            right, left = (self._covariant(xy, np.array([e, 0.0]))[0][:, 1] for e in (1.0, -1.0))
-            first = (1 + p[1]) / 2 * up + (1 - p[1]) / 2 * down
-            second = (1 + p[0]) / 2 * right + (1 - p[0]) / 2 * left
+        """Assumed transverse shear strains γzx, γyz on (w, θx, θy), shape (elements, points, 2, 3 * nodes).
+
+        From covariant ones γξ, γη of the displacements in the middles of the edges.
+        """
+        count, n, _ = xy.shape
+        ties = np.array(
+            [[0.0, 1.0], [0.0, -1.0], [1.0, 0.0], [-1.0, 0.0]] if n == 4 else [[0.5, 0.0], [0.0, 0.5], [0.5, 0.5]]
+        )
+        N, dN = _functions(n, ties)
+        J = _jacobians(xy, dN)[0]
+        by_node = np.empty((count, len(ties), 2, n, 3))
+        by_node[..., 0] = dN
+        by_node[..., 1] = -J[..., 1, None] * N[:, None]
+        by_node[..., 2] = J[..., 0, None] * N[:, None]
+        S = by_node.reshape(count, len(ties), 2, 3 * n)
+        x, y = p[:, :1], p[:, 1:]
+        if n == 4:
+            first = np.hstack([(1 + y) / 2, (1 - y) / 2]) @ S[:, :2, 0]
+            second = np.hstack([(1 + x) / 2, (1 - x) / 2]) @ S[:, 2:, 1]
         else:
-            one = self._covariant(xy, np.array([0.5, 0.0]))[0]
-            two = self._covariant(xy, np.array([0.0, 0.5]))[0]
-            three = self._covariant(xy, np.array([0.5, 0.5]))[0]
-            c = two[:, 1] - one[:, 0] - three[:, 1] + three[:, 0]
-            first, second = one[:, 0] + c * p[1], two[:, 1] - c * p[0]
-        det = (J[:, 0, 0] * J[:, 1, 1] - J[:, 0, 1] * J[:, 1, 0])[:, None]
-        along = (J[:, 1, 1, None] * first - J[:, 0, 1, None] * second) / det
-        across = (J[:, 0, 0, None] * second - J[:, 1, 0, None] * first) / det
-        return np.stack([along, across], axis=1)
+            c = (S[:, 1, 1] - S[:, 0, 0] - S[:, 2, 1] + S[:, 2, 0])[:, None]
+            first, second = S[:, :1, 0] + c * y, S[:, 1:2, 1] - c * x
+        return np.stack(_along_axes(*_jacobians(xy, _functions(n, p)[1]), first, second), axis=2)
 
     def _mass(self, xy: Floats, inner: Floats | None) -> Floats:
         n = xy.shape[1]
         areal, first, rotary = self.laminate.inertia
         if self.mass != "consistent":
             M = np.zeros((len(xy), 6 * n, 6 * n))
-            rows = sum((w * det)[:, None] * N for w, (N, _, det) in ((w, self._at(xy, p)) for p, w in self._pairs()))
-            for k in range(n):
-                for d, value in ((0, areal), (1, areal), (2, areal), (3, rotary), (4, rotary)):
-                    if d < 3 or self.mass == "lumped":
-                        M[:, 6 * k + d, 6 * k + d] = value * np.asarray(rows)[:, k]
+            p, w = self._rule("full")
+            N, _, det = self._at(xy, p)
+            own = (w * det) @ N
+            for d, value in ((0, areal), (1, areal), (2, areal), (3, rotary), (4, rotary)):
+                if d < 3 or self.mass == "lumped":
+                    M[:, range(d, 6 * n, 6), range(d, 6 * n, 6)] = value * own
             return M
-        count, places = len(xy), self._pairs(fine=True)
-        N = np.array([self._at(xy[:0], p)[0] for p, _ in places])
-        weight = np.stack([w * self._at(xy, p)[2] for p, w in places], axis=1)  # (elements, points)
+        count, field = len(xy), _mass_field(n)
+        N, points = field.N, len(field.N)
+        weight = field.weights * _jacobians(xy, field.slopes)[1]
         # motions in the plane u, v on (u, v, θz), and across it w on (w, θx, θy), do not mix
-        flat = np.zeros((count, 2, len(places), 3 * n))
+        flat = np.zeros((count, 2, points, 3 * n))
+        if inner is not None:  # the incompatible modes' displacements move mass too
+            flat[:] = field.bubbles @ inner.reshape(count, 2, 2, 3 * n).transpose(0, 2, 1, 3)
         for d in range(2):
-            flat[:, d, :, d::3] = N
-            if inner is not None:  # the incompatible modes' displacements move mass too
-                flat[:, d] += np.array([1.0 - p**2 for p, _ in places]) @ inner[:, d::2]
-        across = np.stack([self._deflection(xy, p, own) for (p, _), own in zip(places, N, strict=True)], axis=1)
+            flat[:, d, :, d::3] += N
+        # w is curved along the edges as the nodes' rotations ask (linked interpolation): without it a bending wave has
+        # the inertia of its chord, and three times the error
+        by_node = np.empty((count, points, n, 3))
+        by_node[..., 0] = N
+        turn = (field.linked @ (np.roll(xy, -1, axis=1) - xy)).reshape(count, points, n, 2)
+        by_node[..., 1], by_node[..., 2] = turn[..., 1], -turn[..., 0]
+        across = by_node.reshape(count, points, 3 * n)
         both = flat.reshape(count, -1, 3 * n)
-        parts = np.zeros((count, 2, n, 3, 2, n, 3))  # plane or bend, node, motion
-        parts[:, 0, :, :, 0] = _form(both, areal * np.tile(weight, 2)).reshape(count, n, 3, n, 3)
-        parts[:, 1, :, :, 1] = _form(across, areal * weight).reshape(count, n, 3, n, 3)
-        turning = (weight @ (N[:, :, None] * N[:, None]).reshape(len(places), -1)).reshape(count, n, n)
+        plane = _product(both, both, areal * np.tile(weight, 2)).reshape(count, n, 3, n, 3)
+        bend = _product(across, across, areal * weight).reshape(count, n, 3, n, 3)
+        turning = (weight @ (N[:, :, None] * N[:, None]).reshape(points, -1)).reshape(count, n, n)
         for d in (1, 2):
-            parts[:, 1, :, d, 1, :, d] += rotary * turning
+            bend[:, :, d, :, d] += rotary * turning
+        cross = None
         if first:
+            cross = np.zeros((count, n, 3, n, 3))
             for d, axis, sign in ((0, 2, first), (1, 1, -first)):  # u + z θy, v - z θx
-                mixed = sign * (np.swapaxes(flat[:, d], 1, 2) @ (weight[:, :, None] * N)).reshape(count, n, 3, n)
-                parts[:, 0, :, :, 1, :, axis] += mixed
-                parts[:, 1, :, axis, 0] += np.moveaxis(mixed, 3, 1)
-        order = np.argsort(np.concatenate(_plane_and_bend(n)))
-        return parts.reshape(count, 6 * n, 6 * n)[:, order][:, :, order]
-
-    def _pairs(self, fine: bool = False) -> list[tuple[Floats, float]]:
-        """Quadrature points with weights; `fine`: for fourth-degree fields."""
-        if not fine:
-            return list(zip(*self._rule("full"), strict=True))
-        if self.kind == "quad4":
-            g, w = gauss(3)
-            return [
-                (np.array([x, y]), float(a * b)) for x, a in zip(g, w, strict=True) for y, b in zip(g, w, strict=True)
-            ]
-        points, weights = triangle_rule()
-        return list(zip(points, weights, strict=True))
-
-    def _deflection(self, xy: Floats, p: Floats, N: Floats) -> Floats:
-        """Deflection w on (w, θx, θy), curved along the edges as the nodes' rotations ask (linked interpolation).
-
-        Without it a bending wave has the inertia of its chord, and three times the error.
-        """
-        n = xy.shape[1]
-        W = np.zeros((len(xy), 3 * n))
-        W[:, 0::3] = N
-        for a in range(n):
-            b = (a + 1) % n
-            if self.kind == "quad4":
-                middle = (_QUAD[a] + _QUAD[b]) / 2.0
-                along = 0 if middle[0] == 0.0 else 1
-                bubble = (1 - p[along] ** 2) * (1 + middle[1 - along] * p[1 - along]) / 2.0
-            else:
-                bubble = 4.0 * N[a] * N[b]
-            edge = xy[:, b] - xy[:, a]  # slope along the edge times its length: -(θy dx - θx dy)
-            for node, sign in ((a, 1.0), (b, -1.0)):
-                W[:, 3 * node + 1] += sign * bubble / 8.0 * edge[:, 1]
-                W[:, 3 * node + 2] -= sign * bubble / 8.0 * edge[:, 0]
-        return W
+                mixed = np.swapaxes(flat[:, d], 1, 2) @ (weight[:, :, None] * N)
+                cross[..., axis] += sign * mixed.reshape(count, n, 3, n)
+        return _joined(plane, bend, cross)
 
     def normals(self) -> Floats:
         """Unit normal in the middle of each element, shape (elements, 3)."""
@@ -489,7 +434,8 @@ class ShellElements(ElementKind):
     def volumes(self) -> Floats:
         """Volume of each element in m³."""
         _, xy, _ = self._flat(self.places[self.nodes])
-        return self.thickness * sum(w * self._at(xy, p)[2] for p, w in zip(*self._rule("full"), strict=True))
+        p, w = self._rule("full")
+        return np.asarray(self.thickness * (self._at(xy, p)[2] @ w))
 
     def wave(self, omega: float) -> float:
         """Bending, (D / ρh ω²)^¼."""
@@ -535,24 +481,24 @@ class ShellElements(ElementKind):
 
     def _strains_at(self, X: Floats, points: Floats) -> Floats:
         """Strain and curvature (elements, points, 6, motions) of global motions."""
-        _, xy, T = self._flat(X)
-        n = xy.shape[1]
-        plane, bend = _plane_and_bend(n)
-        inner = self._membrane(xy, self.laminate.stretching)[1]
-        maps = np.zeros((len(X), len(points), 6, 6 * n))
-        for k, p in enumerate(points):
-            B, _ = self._plane_strain(xy, p)
-            maps[:, k, :3, plane] = np.moveaxis(
-                B[:, :, : 3 * n] if inner is None else B[:, :, : 3 * n] + B[:, :, 3 * n :] @ inner, 2, 0
-            )
-            maps[:, k, 3:, bend] = np.moveaxis(self._curvature(self._at(xy, p)[1]), 2, 0)
-        return maps @ T[:, None]
+        axes, xy, lift = self._flat(X)
+        count, n, _ = xy.shape
+        full, weights = self._rule("full")
+        N, slopes, det = self._at(xy, full)
+        inner = self._condensed(self._membrane(self._plane_strain(xy, full, N, slopes, det), weights * det), n)
+        N, slopes, det = self._at(xy, points)
+        maps = np.zeros((count, len(points), 6, n, 6))
+        rows = _with_modes(self._plane_strain(xy, points, N, slopes, det)[:, :, :3], inner, 3 * n)
+        rows = rows.reshape(count, len(points), 3, n, 3)
+        maps[:, :, :3, :, :2], maps[:, :, :3, :, 5] = rows[..., :2], rows[..., 2]
+        maps[:, :, 3:, :, 2:5] = _curvature(slopes).reshape(count, len(points), 3, n, 3)
+        found = maps.reshape(count, -1, 6 * n) @ self._to_local(axes, lift)
+        return found.reshape(count, len(points), 6, 6 * n)
 
     def _areas(self, X: Floats) -> Floats:
         """Area of each compared point, shape (elements, points)."""
-        _, xy, _ = self._flat(X)
-        rule = self._rule("full" if self.kind == "quad4" else "one")
-        return np.stack([w * self._at(xy, p)[2] for p, w in zip(*rule, strict=True)], axis=1)
+        p, w = self._rule("full" if self.kind == "quad4" else "one")
+        return np.asarray(w * self._at(self._flat(X)[1], p)[2])
 
     def strain_axes(self) -> Floats:
         """x and normal of each element, shape (elements, 2, 3)."""
@@ -642,12 +588,77 @@ class ShellElements(ElementKind):
         return list(np.moveaxis(by_shape(self.places[self.nodes], made), 1, 0))
 
 
-def _form(fields: Floats, weight: Floats) -> Floats:
-    """Σ w fᵀ f over points, fields (elements, points, motions), weights (elements, points)."""
-    return np.asarray(np.swapaxes(fields, 1, 2) @ (weight[:, :, None] * fields))
+def _curvature(slopes: tuple[Floats, Floats]) -> Floats:
+    """Curvatures κx, κy, κxy on (w, θx, θy), (elements, points, 3, 3 * nodes), from slopes of the functions."""
+    x, y = slopes
+    B = np.zeros((*x.shape[:2], 3, 3 * x.shape[2]))
+    B[:, :, 0, 2::3] = x
+    B[:, :, 1, 1::3] = -y
+    B[:, :, 2, 1::3] = -x
+    B[:, :, 2, 2::3] = y
+    return B
 
 
-def _plane_and_bend(n: int) -> tuple[Ints, Ints]:
-    """Local motions u v θz and w θx θy of n nodes."""
-    start = 6 * np.arange(n)[:, None]
-    return (start + np.array([0, 1, 5])).ravel(), (start + np.array([2, 3, 4])).ravel()
+def _with_modes(rows: Floats, inner: Floats | None, motions: int) -> Floats:
+    """Rows (elements, points, rows, motions and modes) on the motions alone."""
+    if inner is None:
+        return rows
+    own = rows[..., motions:].reshape(len(rows), -1, inner.shape[1]) @ inner
+    return np.asarray(rows[..., :motions] + own.reshape(*rows.shape[:3], motions))
+
+
+def _product(one: Floats, two: Floats, weight: Floats) -> Floats:
+    """Σ w aᵀ b over points, rows (elements, points, ..., motions), weights (elements, points)."""
+    count = len(one)
+    two = two * weight.reshape(*weight.shape, *[1] * (two.ndim - 2))
+    return np.asarray(np.swapaxes(one.reshape(count, -1, one.shape[-1]), 1, 2) @ two.reshape(count, -1, two.shape[-1]))
+
+
+def _joined(plane: Floats, bend: Floats, cross: Floats | None = None) -> Floats:
+    """Matrices on u v w θx θy θz by nodes, from parts on (u, v, θz), (w, θx, θy), and of the first on the second.
+
+    Each of shape (elements, nodes, 3, nodes, 3).
+    """
+    count, n = plane.shape[:2]
+    A = np.zeros((count, n, 6, n, 6))
+    A[:, :, :2, :, :2], A[:, :, :2, :, 5] = plane[:, :, :2, :, :2], plane[:, :, :2, :, 2]
+    A[:, :, 5, :, :2], A[:, :, 5, :, 5] = plane[:, :, 2, :, :2], plane[:, :, 2, :, 2]
+    A[:, :, 2:5, :, 2:5] = bend
+    if cross is not None:
+        A[:, :, :2, :, 2:5], A[:, :, 5, :, 2:5] = cross[:, :, :2], cross[:, :, 2]
+        back = cross.transpose(0, 3, 4, 1, 2)
+        A[:, :, 2:5, :, :2], A[:, :, 2:5, :, 5] = back[..., :2], back[..., 2]
+    return A.reshape(count, 6 * n, 6 * n)
+
+
+class _MassField(NamedTuple):
+    """What inertia is integrated by: points of a rule for fields of fourth degree, and functions there."""
+
+    weights: Floats
+    N: Floats
+    slopes: Floats
+    bubbles: Floats
+    """Of the incompatible modes, (points, 2)."""
+    linked: Floats
+    """Deflection per slope times length along each edge, (points * nodes, edges)."""
+
+
+@lru_cache(maxsize=2)
+def _mass_field(n: int) -> _MassField:
+    if n == 4:
+        g, w = gauss(3)
+        points, weights = np.array([[x, y] for x in g for y in g]), np.outer(w, w).ravel()
+    else:
+        points, weights = triangle_rule()
+    N, slopes = _functions(n, points)
+    linked = np.zeros((len(points), n, n))
+    for a in range(n):
+        b = (a + 1) % n
+        if n == 4:
+            middle = (_QUAD[a] + _QUAD[b]) / 2.0
+            along = 0 if middle[0] == 0.0 else 1
+            bubble = (1 - points[:, along] ** 2) * (1 + middle[1 - along] * points[:, 1 - along]) / 2.0
+        else:
+            bubble = 4.0 * N[:, a] * N[:, b]
+        linked[:, a, a], linked[:, b, a] = bubble / 8.0, -bubble / 8.0  # of -(θy dx - θx dy), edge (dx, dy)
+    return _MassField(weights, N, slopes, 1.0 - points**2, linked.reshape(-1, n))

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Any, ClassVar
 
 import numpy as np
@@ -25,7 +26,6 @@ __all__ = ["SolidElements"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
-_AT_ONCE = 256
 
 
 def _b_matrix(gradient: Floats) -> Floats:
@@ -104,6 +104,26 @@ def _extra_modes(kind: str, p: Floats) -> Floats | None:
     return None
 
 
+@lru_cache(maxsize=16)
+def _stiffness_field(kind: str) -> tuple[Floats, Floats, Floats | None, Floats]:
+    """Weights, slopes of functions and of incompatible modes, each (points, functions, 3), and slopes at the middle."""
+    points, weights = solid_rule(kind, "stiffness")
+    own = [_extra_modes(kind, p) for p in points]
+    slopes = np.array([shape(kind, p)[1] for p in points])
+    return weights, slopes, None if own[0] is None else np.array(own), shape(kind, middle_place(kind))[1]
+
+
+@lru_cache(maxsize=16)
+def _mass_field(kind: str, modes: bool) -> tuple[Floats, Floats]:
+    """Slopes (points, nodes, 3), and products of functions, with those of incompatible modes, times weights."""
+    points, weights = _fine_rule(kind) if modes else solid_rule(kind, "mass")
+    found = [shape(kind, p) for p in points]
+    N = np.array(
+        [np.concatenate([N, _bubbles(kind, p)]) if modes else N for p, (N, _) in zip(points, found, strict=True)]
+    )
+    return np.array([dN for _, dN in found]), weights[:, None, None] * N[:, :, None] * N[:, None]
+
+
 @dataclass(frozen=True)
 class SolidElements(ElementKind):
     """Solid elements of one kind and one part.
@@ -173,22 +193,24 @@ class SolidElements(ElementKind):
         """Stiffness, and the map from displacements to the incompatible modes.
 
         With H = ∫ ∂φ_a/∂x_k ∂φ_b/∂x_l dV of all pairs of functions, one product per element, the stiffness is
-        K_ai,bj = C_ikjl H_ak,bl: a third to a fifth of the work of strain matrices. Few elements at a time, so that
-        gradients stay in the processor's memory.
+        K_ai,bj = C_ikjl H_ak,bl: a third to a fifth of the work of strain matrices.
         """
         n = 3 * NODE_COUNT[self.kind]
-        extra = _extra_modes(self.kind, middle_place(self.kind))
-        K = np.empty((len(X), n, n))
-        inner = None if extra is None else np.empty((len(X), 3 * len(extra), n))
-        for a in range(0, len(X), _AT_ONCE):
-            full = self._full_stiffness(X[a : a + _AT_ONCE])
-            own = full[:, :n, :n]
-            if inner is not None:
-                part = -np.linalg.solve(full[:, n:, n:], full[:, n:, :n])
-                inner[a : a + _AT_ONCE] = part
-                own = own + full[:, :n, n:] @ part
-            K[a : a + _AT_ONCE] = (own + np.swapaxes(own, 1, 2)) / 2.0
-        return K, inner
+        full = self._full_stiffness(X)
+        own = full[:, :n, :n]
+        if full.shape[1] == n:
+            return own, None
+        inner = -np.linalg.solve(full[:, n:, n:], full[:, n:, :n])
+        return own + full[:, :n, n:] @ inner, inner
+
+    def _modes(self, X: Floats) -> Floats | None:
+        """The map from displacements to the incompatible modes, of any number of elements."""
+        n = 3 * NODE_COUNT[self.kind]
+        if _extra_modes(self.kind, middle_place(self.kind)) is None:
+            return None
+        step = max(self.at_once // n**2, 8)
+        parts = [self._stiffness(X[a : a + step])[1] for a in range(0, max(len(X), 1), step)]
+        return np.concatenate([p for p in parts if p is not None])
 
     def _jacobians(self, X: Floats, slopes: Floats) -> Floats:
         """By element and point: reference direction, then axis, from derivatives (points, nodes, 3)."""
@@ -197,19 +219,17 @@ class SolidElements(ElementKind):
 
     def _full_stiffness(self, X: Floats) -> Floats:
         """Stiffness of nodes and incompatible modes together."""
-        points, weights = solid_rule(self.kind, "stiffness")
-        slopes = np.array([shape(self.kind, p)[1] for p in points])
+        weights, slopes, own, middle = _stiffness_field(self.kind)
         J = self._jacobians(X, slopes)
         inverse, det = _inverse3(J.reshape(-1, 3, 3))
         inverse, det = inverse.reshape(J.shape), det.reshape(len(X), -1)
         g = slopes @ np.swapaxes(inverse, 2, 3)
-        if _extra_modes(self.kind, points[0]) is not None:
-            J0, det0 = self._jacobian(X, shape(self.kind, middle_place(self.kind))[1])
-            local = np.array([_extra_modes(self.kind, p) for p in points])
-            own = local @ np.swapaxes(_inverse3(J0)[0], 1, 2)[:, None]
-            g = np.concatenate([g, own * (det0[:, None] / det)[:, :, None, None]], axis=2)
+        if own is not None:
+            J0, det0 = self._jacobian(X, middle)
+            extra = own @ np.swapaxes(_inverse3(J0)[0], 1, 2)[:, None]
+            g = np.concatenate([g, extra * (det0[:, None] / det)[:, :, None, None]], axis=2)
         g = g * np.sqrt(np.abs(weights * det))[:, :, None, None]
-        flat = g.reshape(len(X), len(points), -1)
+        flat = g.reshape(len(X), len(weights), -1)
         signed = flat * np.sign(weights * det)[:, :, None]
         count = g.shape[2]
         H = (np.swapaxes(flat, 1, 2) @ signed).reshape(len(X), count, 3, count, 3)
@@ -232,7 +252,7 @@ class SolidElements(ElementKind):
         for a in range(0, len(self.nodes), CHUNK):
             some = slice(a, a + CHUNK)
             X = self.places[self.nodes[some]]
-            inner = self._stiffness(X)[1]
+            inner = self._modes(X)
             own = u[self.dofs[some]] - strain * expansion[some]
             for k, p in enumerate(points):
                 strains = np.einsum("eij,ej->ei", self._strain_map(X, p, inner), own)
@@ -271,15 +291,10 @@ class SolidElements(ElementKind):
         count = NODE_COUNT[self.kind]
         mass = kind or self.mass
         modes = inner is not None and mass == "consistent"
-        points, weights = _fine_rule(self.kind) if modes else solid_rule(self.kind, "mass")
-        found = [shape(self.kind, p) for p in points]
-        values = [
-            np.concatenate([N, _bubbles(self.kind, p)]) if modes else N for p, (N, _) in zip(points, found, strict=True)
-        ]
-        dets = _det3(self._jacobians(X, np.array([dN for _, dN in found])).reshape(-1, 3, 3)).reshape(len(X), -1)
-        outer = np.array([w * np.outer(v, v) for v, w in zip(values, weights, strict=True)])
+        slopes, outer = _mass_field(self.kind, modes)
+        dets = _det3(self._jacobians(X, slopes).reshape(-1, 3, 3)).reshape(len(X), -1)
         size = outer.shape[1]
-        scalar = self.density * (dets @ outer.reshape(len(points), -1)).reshape(-1, size, size)
+        scalar = self.density * (dets @ outer.reshape(len(outer), -1)).reshape(-1, size, size)
         if mass != "consistent":
             total = scalar.sum(axis=(1, 2))
             diagonal = np.einsum("eii->ei", scalar)
@@ -325,7 +340,7 @@ class SolidElements(ElementKind):
             X = self.places[self.nodes[a : a + step]]
             first, sort = in_sorts(X)
             own = X[first]
-            inner = self._stiffness(own)[1]
+            inner = self._modes(own)
             maps = np.stack([self._strain_map(own, p, inner) for p in points], axis=1)
             det = np.stack([self._jacobian(own, shape(self.kind, p)[1])[1] for p in points], axis=1) * rule
             weights = det if sort is None else det[sort]
@@ -374,7 +389,7 @@ class SolidElements(ElementKind):
             for _ in range(NODE_COUNT[self.kind]):
                 yield S
             return
-        _, inner = self._stiffness(X)
+        inner = self._modes(X)
         g = 1.0 / np.sqrt(3.0)
         if self.kind in ("hex8", "hex20"):
             points = g * np.array([[a, b, c] for c in (-1, 1) for b in (-1, 1) for a in (-1, 1)], dtype=float)
