@@ -142,48 +142,35 @@ class ShellElements(ElementKind):
         return (self.nodes[:, :, None] * 6 + np.arange(6)).reshape(len(self.nodes), -1)
 
     def _flat(self, X: Floats) -> tuple[Floats, Floats, Floats]:
-        """Axes, in-plane corner places (elements, nodes, 2), and lifts from nodes to the flat mid-surface, in m."""
+        """Axes, in-plane corner places (elements, nodes, 2), and the map from global to local motions."""
         axes = shell_axes(X, self.along)
         local = (X - X.mean(axis=1, keepdims=True)) @ np.swapaxes(axes, 1, 2)
         height = local[:, :, 2]
         height[np.abs(height) < 1e-9 * np.abs(local).max(axis=(1, 2), initial=0.0)[:, None]] = 0.0  # rounding
-        return axes, np.ascontiguousarray(local[:, :, :2]), self.offset - height
-
-    def _to_local(self, axes: Floats, lift: Floats) -> Floats:
-        """Map from motions of the nodes, global axes, to those on the mid-surface, local axes."""
-        n = lift.shape[1]
-        T = np.zeros((len(axes), n, 6, n, 6))
+        lift = self.offset - height  # from the node to the flat mid-surface, along the normal
+        n = X.shape[1]
+        T = np.zeros((len(X), n, 6, n, 6))
         for k in range(n):
             T[:, k, :3, k, :3] = T[:, k, 3:, k, 3:] = axes
             T[:, k, :3, k, 3:] = axes @ arm_matrix(lift[:, k, None] * axes[:, 2])
-        return T.reshape(len(axes), 6 * n, 6 * n)
-
-    def _to_global(self, A: Floats, axes: Floats, lift: Floats) -> Floats:
-        """Tᵀ A T of symmetric matrices, T that of `_to_local`: one side at a time, by its blocks of three."""
-        count, size, _ = A.shape
-        arms = arm_matrix(lift[:, :, None] * axes[:, None, 2]) if lift.any() else None
-        for _ in range(2):
-            A = np.matmul(np.swapaxes(A, 1, 2).reshape(count, -1, 3), axes).reshape(count, size, -1, 6)
-            if arms is not None:
-                A[..., 3:] += np.moveaxis(np.moveaxis(A[..., :3], 2, 1) @ arms, 1, 2)
-            A = A.reshape(count, size, size)
-        return A
+        return axes, np.ascontiguousarray(local[:, :, :2]), T.reshape(len(X), 6 * n, 6 * n)
 
     def _matrices(self, X: Floats) -> tuple[Floats, Floats]:
         """Stiffness and mass, global axes."""
-        axes, xy, lift = self._flat(X)
+        axes, xy, T = self._flat(X)
         K, M = self._local(xy)
         if self.tension is not None:
             self._add_stress(K, xy, self._preload(X, axes))
-        return self._to_global(K, axes, lift), self._to_global(M, axes, lift)
+        back = np.swapaxes(T, 1, 2)
+        return back @ (K @ T), back @ (M @ T)
 
     def lumped_chunks(self) -> Iterator[tuple[Ints, Floats]]:
         """Degrees of freedom and mass (global axes) alone, for elements whose mass is lumped."""
         for a in range(0, len(self.nodes), CHUNK):
             nodes = self.nodes[a : a + CHUNK]
-            axes, xy, lift = self._flat(self.places[nodes])
+            _, xy, T = self._flat(self.places[nodes])
             dofs = (nodes[:, :, None] * 6 + np.arange(6)).reshape(len(nodes), -1)
-            yield dofs, self._to_global(replace(self, mass="lumped")._mass(xy, None), axes, lift)
+            yield dofs, np.swapaxes(T, 1, 2) @ replace(self, mass="lumped")._mass(xy, None) @ T
 
     def _preload(self, X: Floats, axes: Floats) -> Floats:
         """Membrane preload in the axes of each element, shape (elements or 1, 1, 2, 2)."""
@@ -225,10 +212,10 @@ class ShellElements(ElementKind):
         tensor = self.forces[:, :, [0, 2, 2, 1]].reshape(*self.forces.shape[:2], 2, 2)
         for a in range(0, len(self.nodes), CHUNK):
             nodes = self.nodes[a : a + CHUNK]
-            axes, xy, lift = self._flat(self.places[nodes])
-            K = np.zeros((len(nodes), 6 * nodes.shape[1], 6 * nodes.shape[1]))
+            _, xy, T = self._flat(self.places[nodes])
+            K = np.zeros((len(nodes), T.shape[1], T.shape[1]))
             self._add_stress(K, xy, tensor[a : a + CHUNK])
-            K = self._to_global(K, axes, lift)
+            K = np.swapaxes(T, 1, 2) @ K @ T
             yield nodes, (K + np.swapaxes(K, 1, 2)) / 2.0
 
     def _add_stress(self, K: Floats, xy: Floats, forces: Floats) -> None:
@@ -481,7 +468,7 @@ class ShellElements(ElementKind):
 
     def _strains_at(self, X: Floats, points: Floats) -> Floats:
         """Strain and curvature (elements, points, 6, motions) of global motions."""
-        axes, xy, lift = self._flat(X)
+        _, xy, T = self._flat(X)
         count, n, _ = xy.shape
         full, weights = self._rule("full")
         N, slopes, det = self._at(xy, full)
@@ -492,7 +479,7 @@ class ShellElements(ElementKind):
         rows = rows.reshape(count, len(points), 3, n, 3)
         maps[:, :, :3, :, :2], maps[:, :, :3, :, 5] = rows[..., :2], rows[..., 2]
         maps[:, :, 3:, :, 2:5] = _curvature(slopes).reshape(count, len(points), 3, n, 3)
-        found = maps.reshape(count, -1, 6 * n) @ self._to_local(axes, lift)
+        found = maps.reshape(count, -1, 6 * n) @ T
         return found.reshape(count, len(points), 6, 6 * n)
 
     def _areas(self, X: Floats) -> Floats:
