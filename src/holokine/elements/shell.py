@@ -297,7 +297,7 @@ class ShellElements(ElementKind):
             cross = _product(plane, laminate.coupling @ bent[:, :, :3], weight).reshape(count, n, 3, n, 3)
         by_node = (count, n, 3, n, 3)
         K = _joined(in_plane.reshape(by_node), _product(bent, forces, weight).reshape(by_node), cross)
-        return (K + np.swapaxes(K, 1, 2)) / 2.0, self._mass(xy, inner)
+        return K, self._mass(xy, inner)
 
     def _shear_share(self, xy: Floats) -> Any:
         """Factor on the transverse shear stiffness of triangles, t² / (t² + α L²) with L the longest edge.

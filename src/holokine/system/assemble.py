@@ -131,20 +131,17 @@ class Accumulator:
 
 
 def _expanded(rows: Ints, columns: Ints, data: Floats, motions: int, size: int, kind: Any) -> csr_array:
-    """Rows of numbers from rows of blocks, sorted; numbers that are zero are not stored."""
-    nodes = size // 6
-    starts = np.searchsorted(rows, np.arange(nodes + 1))
-    shape = (motions * nodes, motions * nodes)
-    blocks = data.reshape(-1, motions, motions)
-    matrix = csr_array(bsr_array((blocks, columns.astype(kind), starts.astype(kind)), shape=shape).tocsr())
+    """Rows of numbers from rows of blocks, sorted; numbers that are zero are not stored.
+
+    Blocks of three motions lie in every other row of blocks of three, and of columns.
+    """
+    share = 6 // motions
+    starts = np.searchsorted(rows, np.arange(size // 6 + 1))
+    wide = np.concatenate([starts[:1], np.repeat(starts[1:], share)]).astype(kind)
+    blocks = (data.reshape(-1, motions, motions), (share * columns).astype(kind), wide)
+    matrix = csr_array(bsr_array(blocks, shape=(size, size)).tocsr())
     matrix.eliminate_zeros()
-    if motions == 6:
-        return matrix
-    counts = np.zeros((nodes, 6), dtype=kind)
-    counts[:, :motions] = np.diff(matrix.indptr).reshape(nodes, motions)
-    indptr = np.concatenate([[0], np.cumsum(counts.ravel())]).astype(kind)
-    node, direction = np.divmod(matrix.indices, motions)
-    return csr_array((matrix.data, (6 * node + direction).astype(kind), indptr), shape=(size, size))
+    return matrix
 
 
 def assemble(size: int, blocks: Iterable[tuple[Ints, Floats]]) -> csr_array:
