@@ -70,12 +70,12 @@ def assembled(a: hk.Assembly) -> tuple[float, object, object]:
     mesh = build_mesh(a.description)
     start = time.perf_counter()
     sets = _elements(a.description, mesh)
-    K, M = Accumulator(6 * len(mesh.nodes)), Accumulator(6 * len(mesh.nodes))
+    total = Accumulator(6 * len(mesh.nodes), matrices=2)
     for e in sets:
         for nodes, index, k, m in e.blocks():
-            K.add_elements(nodes, e.motions, index, k)
-            M.add_elements(nodes, e.motions, index, m)
-    return time.perf_counter() - start, K.result(), M.result()
+            total.add_elements(nodes, e.motions, index, k, m)
+    matrices = total.result(0), total.result(1)
+    return time.perf_counter() - start, *matrices
 
 
 def peak_gb() -> float:

@@ -135,30 +135,32 @@ def test_one_step_of_inverse_iteration_sees_what_nothing_resists(method):
 @settings(max_examples=25, deadline=None)
 @given(st.integers(0, 10**6), st.sampled_from([3, 6]), st.booleans(), st.integers(200, 5000))
 def test_sums_of_element_matrices(seed, motions, shared, limit):
-    """Blocks of node pairs against a dense sum: any nodes (repeated ones too), shared matrices, any pieces."""
+    """Blocks of node pairs against dense sums of two matrices: any nodes (repeated ones too), shared, any pieces."""
     rng = np.random.default_rng(seed)
     total = 9
-    accumulator, dense = Accumulator(6 * total), np.zeros((6 * total, 6 * total))
+    accumulator, dense = Accumulator(6 * total, matrices=2), np.zeros((2, 6 * total, 6 * total))
     accumulator.limit = limit
     for count in (4, 3, 4):
         elements = int(rng.integers(1, 12))
         nodes = np.array([rng.choice(total, count, replace=False) for _ in range(elements)])
         kinds = int(rng.integers(1, 4)) if shared else elements
         index = rng.integers(0, kinds, elements) if shared else None
-        values = rng.standard_normal((kinds, motions * count, motions * count))
-        values[:, 1] = 0.0  # a direction that does not couple
-        accumulator.add_elements(nodes, motions, index, values)
+        values = rng.standard_normal((2, kinds, motions * count, motions * count))
+        values[:, :, 1] = 0.0  # a direction that does not couple
+        accumulator.add_elements(nodes, motions, index, *values)
         for e, own in enumerate(nodes):
             dofs = (own[:, None] * 6 + np.arange(motions)).ravel()
-            dense[np.ix_(dofs, dofs)] += values[e if index is None else index[e]]
-    block = rng.standard_normal((1, 12, 12))
-    accumulator.add(node_dofs(np.array([[1, 4]])), block)
+            dense[:, dofs[:, None], dofs] += values[:, e if index is None else index[e]]
     dofs = node_dofs(np.array([1, 4]))
-    dense[np.ix_(dofs, dofs)] += block[0]
-    result = accumulator.result()
-    np.testing.assert_allclose(result.toarray(), dense, atol=1e-12)
-    assert result.has_sorted_indices or (result.sort_indices() is None)
-    assert result.nnz <= (dense != 0).sum() + 144
+    for matrix in (1, 0):
+        block = rng.standard_normal((1, 12, 12))
+        accumulator.add(node_dofs(np.array([[1, 4]])), block, matrix)
+        dense[matrix][np.ix_(dofs, dofs)] += block[0]
+    for matrix in (0, 1):
+        result = accumulator.result(matrix)
+        np.testing.assert_allclose(result.toarray(), dense[matrix], atol=1e-12)
+        assert result.has_sorted_indices or (result.sort_indices() is None)
+        assert result.nnz <= (dense[matrix] != 0).sum() + 144
 
 
 @pytest.mark.parametrize("shape", ["grid", "stretched"])

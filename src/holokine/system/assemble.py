@@ -25,25 +25,30 @@ def node_dofs(nodes: Ints) -> Ints:
 
 
 class Accumulator:
-    """Sums dense blocks into a sparse matrix in bounded pieces.
+    """Sums dense blocks into sparse matrices in bounded pieces.
 
     Blocks are gathered up to some tens of millions of numbers, summed into one sparse piece, and pieces of
     like size are added pairwise, so that memory stays near that of the result and every number is touched a
-    few times only.
+    few times only. Several matrices of the same elements are summed together: where their blocks go is worked out once.
+
+    Parameters
+    ----------
+    size : int
+        Rows of the matrices.
+    matrices : int
+        How many there are.
     """
 
     limit = 30_000_000
 
-    def __init__(self, size: int) -> None:
+    def __init__(self, size: int, matrices: int = 1) -> None:
         self.size = size
         self._kind = np.int32 if size < 2**31 else np.int64
-        self._waiting: list[tuple[Ints, Ints, Floats]] = []
-        self._count = 0
-        self._pieces: list[csr_array] = []
-        self._blocks: dict[tuple[int, int], list[tuple[Ints, Ints, Floats]]] = {}
+        self._sums = [_Pieces(size, self._kind) for _ in range(matrices)]
+        self._blocks: dict[tuple[int, int], list[tuple[Ints, Ints, tuple[Floats, ...]]]] = {}
         self._block_count = 0
 
-    def add_elements(self, nodes: Ints, motions: int, index: Ints | None, values: Floats) -> None:
+    def add_elements(self, nodes: Ints, motions: int, index: Ints | None, *values: Floats) -> None:
         """Add matrices of elements by their nodes.
 
         Parameters
@@ -53,37 +58,58 @@ class Accumulator:
             How many motions of each node the matrices have, from x on.
         index : ndarray of int, shape (elements,), optional
             Which of `values` belongs to each element; in order when left out.
-        values : ndarray, shape (matrices, nodes * motions, nodes * motions)
+        *values : ndarray, shape (matrices, nodes * motions, nodes * motions)
+            Into each of the sums.
         """
         which = np.arange(len(nodes)) if index is None else index
         self._blocks.setdefault((nodes.shape[1], motions), []).append((nodes, which, values))
-        self._block_count += nodes.shape[0] * (nodes.shape[1] * motions) ** 2
+        self._block_count += len(values) * nodes.shape[0] * (nodes.shape[1] * motions) ** 2
         if self._block_count > self.limit:
-            self._flush_blocks()
+            self._flush()
 
-    def _flush_blocks(self) -> None:
+    def _flush(self) -> None:
         """Sum blocks of pairs of nodes: they are few against the numbers in them."""
         for (count, motions), entries in self._blocks.items():
             nodes = np.concatenate([e[0] for e in entries])
-            shift = np.cumsum([0, *(len(e[2]) for e in entries[:-1])])
+            shift = np.cumsum([0, *(len(e[2][0]) for e in entries[:-1])])
             which = np.concatenate([e[1] + s for e, s in zip(entries, shift, strict=True)])
-            shape = (-1, count, motions, count, motions)
-            values = np.concatenate([e[2].reshape(shape).transpose(0, 1, 3, 2, 4) for e in entries])
-            values = values.reshape(-1, motions * motions)
             pairs = which[:, None] * count**2 + np.arange(count**2)
             keys = (nodes[:, :, None] * (self.size // 6) + nodes[:, None, :]).ravel()
             order = np.argsort(keys, kind="stable")
             keys = keys[order]
             starts = np.flatnonzero(np.concatenate([[True], keys[1:] != keys[:-1]]))
-            # a sparse matrix of ones gathers and sums in one pass, in the order of the elements
-            ones, ends = np.ones(len(keys)), np.append(starts, len(keys))
-            data = csr_array((ones, pairs.ravel()[order], ends), shape=(len(starts), len(values))) @ values
             rows, columns = np.divmod(keys[starts], self.size // 6)
-            self._push(_expanded(rows, columns, data, motions, self.size, self._kind))
+            # a sparse matrix of ones gathers and sums in one pass, in the order of the elements
+            gather = np.ones(len(keys)), pairs.ravel()[order], np.append(starts, len(keys))
+            for k, total in enumerate(self._sums):
+                shape = (-1, count, motions, count, motions)
+                values = np.concatenate([e[2][k].reshape(shape).transpose(0, 1, 3, 2, 4) for e in entries])
+                values = values.reshape(-1, motions * motions)
+                data = csr_array(gather, shape=(len(starts), len(values))) @ values
+                del values
+                total.push(_expanded(rows, columns, data, motions, self.size, self._kind))
         self._blocks, self._block_count = {}, 0
 
-    def add(self, dofs: Ints, values: Floats) -> None:
-        """Add blocks: `dofs` of shape (elements, m), `values` of shape (elements, m, m)."""
+    def add(self, dofs: Ints, values: Floats, matrix: int = 0) -> None:
+        """Add blocks to one of the sums: `dofs` of shape (elements, m), `values` of shape (elements, m, m)."""
+        self._sums[matrix].add(dofs, values, self.limit)
+
+    def result(self, matrix: int = 0) -> csr_array:
+        """One of the sums, taken from here."""
+        self._flush()
+        return self._sums[matrix].result()
+
+
+class _Pieces:
+    """One sum."""
+
+    def __init__(self, size: int, kind: Any) -> None:
+        self.size, self._kind = size, kind
+        self._waiting: list[tuple[Ints, Ints, Floats]] = []
+        self._count = 0
+        self._pieces: list[csr_array] = []
+
+    def add(self, dofs: Ints, values: Floats, limit: int) -> None:
         m = dofs.shape[1]
         small = dofs.astype(self._kind)
         # structural zeros (directions that do not couple) are not stored
@@ -95,7 +121,7 @@ class Accumulator:
             entry = (np.repeat(small, m, axis=1).ravel(), np.tile(small, (1, m)).ravel(), values.reshape(-1))
         self._waiting.append(entry)
         self._count += len(entry[2])
-        if self._count > self.limit:
+        if self._count > limit:
             self._flush()
 
     def _flush(self) -> None:
@@ -108,18 +134,16 @@ class Accumulator:
         self._waiting, self._count = [], 0
         piece = coo_array((data, (rows, cols)), shape=(self.size, self.size)).tocsr()
         del rows, cols, data
-        self._push(csr_array(piece))
+        self.push(csr_array(piece))
 
-    def _push(self, piece: csr_array) -> None:
+    def push(self, piece: csr_array) -> None:
         self._pieces.append(piece)
         while len(self._pieces) > 1 and self._pieces[-2].nnz < 2 * self._pieces[-1].nnz:
             last = self._pieces.pop()
             self._pieces[-1] = csr_array(self._pieces[-1] + last)
 
     def result(self) -> csr_array:
-        """The sum."""
         self._flush()
-        self._flush_blocks()
         while len(self._pieces) > 1:
             last = self._pieces.pop()
             self._pieces[-1] = csr_array(self._pieces[-1] + last)

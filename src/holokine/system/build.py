@@ -268,13 +268,12 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
     connectors = _connectors(description, mesh, sides)
     pattern = at_no_load(description)
     size = 6 * len(mesh.nodes)
-    stiff, inert = Accumulator(size), Accumulator(size)
+    total = Accumulator(size, matrices=2)  # stiffness, mass
     for e in elements:
         for nodes, index, k, inertia in e.blocks():
-            stiff.add_elements(nodes, e.motions, index, k)
-            inert.add_elements(nodes, e.motions, index, inertia)
+            total.add_elements(nodes, e.motions, index, k, inertia)
     for body in masses:
-        inert.add(node_dofs(np.array([body.node]))[None], body.matrix()[None])
+        total.add(node_dofs(np.array([body.node]))[None], body.matrix()[None], 1)
     active: Any = np.zeros(size, dtype=bool)
     for e in elements:
         active[e.dofs.ravel()] = True
@@ -297,8 +296,8 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
     every = (*connectors, *bonds.elastic_joints)
     springs: list[Any] = [(node_dofs(np.array(c.nodes))[None], *(m[None] for m in c.matrices())) for c in every]
     for dofs, k, _ in springs:
-        stiff.add(dofs, k)
-    K, M = stiff.result(), inert.result()
+        total.add(dofs, k)
+    K, M = total.result(0), total.result(1)
     C = assemble(size, [(dofs, c) for dofs, _, c in springs])
     if given is not None:
         K, M, C = csr_array(K + given.stiffness), csr_array(M + given.mass), csr_array(C + given.damping)
