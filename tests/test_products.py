@@ -23,7 +23,7 @@ from holokine.solvers.library import fast_available, sparse_library
 from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.solvers.pool import one_pool
 from holokine.system import constraints as constraints_module
-from holokine.system.assemble import Accumulator, node_dofs
+from holokine.system.assemble import Accumulator, node_dofs, without_noise
 from holokine.system.constraints import Constraints
 from holokine.system.wide import WideSum, explicit, magnitude
 
@@ -161,6 +161,42 @@ def test_sums_of_element_matrices(seed, motions, shared, limit):
         np.testing.assert_allclose(result.toarray(), dense[matrix], atol=1e-12)
         assert result.has_sorted_indices or (result.sort_indices() is None)
         assert result.nnz <= (dense[matrix] != 0).sum() + 144
+
+
+def test_what_rounding_left_is_not_stored(monkeypatch):
+    """In a grid of rectangles: no number between rounding and 1e-9 of the most it can be, a fifth of all gone; bits kept.
+
+    What is small but not left by rounding stays, as does all in rows without a diagonal.
+    """
+
+    def made() -> hk.Assembly:
+        a = hk.Assembly().material("m", **STEEL)
+        a.part("p", plate={"corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 0.6, 0]], "divisions": [20, 12],
+                           "thickness": 0.002}, material="m")  # fmt: skip
+        return a.support("root", at={"part": "p", "plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
+
+    clean = made().system
+    with monkeypatch.context() as patch:
+        patch.setattr("holokine.system.build.without_noise", lambda A: A)
+        whole = made().system
+    for A, B in ((clean.stiffness, whole.stiffness), (clean.mass, whole.mass)):
+        root = np.sqrt(B.diagonal())
+        off = abs(A - B).tocoo()
+        assert off.nnz > B.nnz // 6
+        assert (off.data < 1e-15 * root[off.row] * root[off.col]).all()
+        assert A.nnz + off.nnz == B.nnz
+        assert abs(A - A.T).nnz == 0
+    rest = clean.stiffness.tocoo()
+    root = np.sqrt(clean.stiffness.diagonal())
+    size = np.abs(rest.data) / (root[rest.row] * root[rest.col])
+    assert ((size > 1e-9) | (size < 1e-13)).all()
+    monkeypatch.setattr("holokine.system.assemble._STRIP", 5)
+    given = np.array([[4.0, 3e-15, 0, 1e-7], [3e-15, 1.0, 1.9e-15, 0], [0, 1.9e-15, 4.0, 1e-30], [1e-7, 0, 1e-30, 0.0]])
+    kept = given.copy()
+    kept[1, 2] = kept[2, 1] = 0.0
+    assert (without_noise(sp.csr_array(given)).toarray() == kept).all()
+    empty = sp.csr_array((4, 4))
+    assert without_noise(empty).nnz == 0
 
 
 @pytest.mark.parametrize("shape", ["grid", "stretched"])

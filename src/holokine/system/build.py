@@ -28,7 +28,7 @@ from holokine.errors import DescriptionError
 from holokine.mesh.build import build_mesh
 from holokine.mesh.cells import CELLS
 from holokine.mesh.select import one_node, select_nodes
-from holokine.system.assemble import DIRECTION_NAMES, Accumulator, assemble, node_dofs
+from holokine.system.assemble import DIRECTION_NAMES, Accumulator, assemble, node_dofs, without_noise
 from holokine.system.constraints import Constraints, Equation, eliminate
 from holokine.system.links import Bond, Carrier, Sides, SupportRows, all_sides, build_bonds, held_again
 from holokine.system.pattern import Feet, Pattern, at_no_load
@@ -297,7 +297,7 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
     springs: list[Any] = [(node_dofs(np.array(c.nodes))[None], *(m[None] for m in c.matrices())) for c in every]
     for dofs, k, _ in springs:
         total.add(dofs, k)
-    K, M = total.result(0), total.result(1)
+    K, M = (without_noise(total.result(k)) for k in (0, 1))
     C = assemble(size, [(dofs, c) for dofs, _, c in springs])
     if given is not None:
         K, M, C = csr_array(K + given.stiffness), csr_array(M + given.mass), csr_array(C + given.damping)

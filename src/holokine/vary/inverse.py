@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 __all__ = ["Reached", "Step", "reach"]
 
 CLOSE = 1e-5  # relative, of the frequency
+DIGITS = 7  # of a value that is tried: finer than that, and no more than can be told
 MOST_STEPS = 60
 SHORTEST = 1e-4
 LONGEST = math.log(3.0)  # of a step in the logarithm of the value
@@ -174,6 +175,7 @@ def reach(
         if high / max(low, 1e-300) - 1.0 < SHORTEST:
             raise _ended(text, steps, target_hz, "two modes share its shape there, and in passing from one to the next "
                          "it leaps over that frequency")  # fmt: skip
+        after = float(f"{after:.{DIGITS}g}")
         predicted = f * (after / at) ** slope
         at = after
     raise _ended(text, steps, target_hz, f"not reached within {MOST_STEPS} runs")
