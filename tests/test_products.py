@@ -164,7 +164,7 @@ def test_sums_of_element_matrices(seed, motions, shared, limit):
 
 
 def test_what_rounding_left_is_not_stored(monkeypatch):
-    """In a grid of rectangles: no number between rounding and 1e-9 of the most it can be, a fifth of all gone; bits kept.
+    """In a grid of rectangles: no number between rounding and 1e-9 of the most it can be; what stays, stays to the bit.
 
     What is small but not left by rounding stays, as does all in rows without a diagonal.
     """
