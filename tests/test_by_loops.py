@@ -480,7 +480,7 @@ def test_numbers_read_back_to_their_digits_without_needless_exponents(value, dig
 
 def test_cells_and_heads_of_tables():
     table = {
-        ("frequency_hz", 12.3456): "12.35", ("damping_percent", 2.0): "2.00", ("share_percent", 12.345): "12.3",
+        ("frequency_hz", 12.3456): "12.35", ("damping_percent", 2.0): "2.00", ("share_percent", 12.345): "12.3", ("shift_percent", -0.04): "0.0",
         ("effective_z_kg", 0.0001): "0.000", ("effective_z_kg", 123.45): "123.5", ("what", "sways"): "sways",
         ("peak", float("nan")): "-", ("peak", float("inf")): "inf", ("peak", -0.00012346): "-0.0001235", ("mode", 3): "3",
     }  # fmt: skip

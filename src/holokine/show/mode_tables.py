@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 
 from holokine.errors import UnknownNameError, nearest_hint
+from holokine.show.numbers import number_text
 
 if TYPE_CHECKING:
     from holokine.describe.schema import Description
@@ -88,9 +89,8 @@ def guidance_lines(
         levers.sort(key=lambda e: -e[0])
         for size, what, effect, name in levers[:most]:
             if size >= 0.05 * change and not name.startswith("("):
-                lines.append(
-                    f"{100 * change:g} % more {what} {name} {effect} mode {number} ({f:.4g} Hz) by {100 * size:.1f} %"
-                )
+                at = f"mode {number} ({number_text(f)} Hz)"
+                lines.append(f"{100 * change:g} % more {what} {name} {effect} {at} by {100 * size:.1f} %")
     return lines
 
 
@@ -136,8 +136,8 @@ def comparison_lines(c: Comparison) -> list[str]:
     if not np.isfinite(shift).any():
         return []
     row = int(np.nanargmax(shift))
-    f, g = c.before.frequencies_hz[row], c.after.frequencies_hz[c.partner[row]]
-    return [f"mode {c.before.numbers[row]} moves most: {f:.4g} Hz becomes {g:.4g} Hz ({100 * c.shift[row]:+.3g} %)"]
+    f, g = (number_text(v) for v in (c.before.frequencies_hz[row], c.after.frequencies_hz[c.partner[row]]))
+    return [f"mode {c.before.numbers[row]} moves most: {f} Hz becomes {g} Hz ({100 * c.shift[row]:+.3g} %)"]
 
 
 def comparison_table(c: Comparison) -> pd.DataFrame:

@@ -51,7 +51,7 @@ def cell_text(column: str, value: Any) -> str:
     if value != value:
         return "-"
     if column.endswith("percent"):
-        return f"{value:.2f}" if "damping" in column else f"{value:.1f}"
+        return f"{value:z.2f}" if "damping" in column else f"{value:z.1f}"
     return f"{value:.3f}" if column.endswith("_kg") and abs(value) < 0.05 else number_text(value)
 
 
