@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -11,6 +10,7 @@ from numpy.typing import NDArray
 from scipy.sparse import bsr_array, coo_array, csr_array
 
 from holokine.sizes import narrow
+from holokine.system.wide import row_strips
 
 __all__ = ["DIRECTION_NAMES", "Accumulator", "assemble", "node_dofs", "without_noise"]
 
@@ -180,12 +180,10 @@ def without_noise(A: csr_array) -> csr_array:
     root = np.sqrt(np.maximum(A.diagonal(), 0.0))
     counts = np.diff(A.indptr)
     kept = np.empty(A.nnz, dtype=bool)
-    cuts = np.unique(np.searchsorted(A.indptr, np.arange(0, A.nnz + _STRIP, _STRIP)).clip(0, A.shape[0]))
-    for a, b in pairwise(cuts):
+    for a, b in row_strips(A.indptr, _STRIP):
         own = slice(A.indptr[a], A.indptr[b])
         least = np.repeat(_NOISE * root[a:b], counts[a:b]) * root[A.indices[own]]
         kept[own] = np.abs(A.data[own]) >= least
-    kept[A.indptr[cuts[-1]] :] = True
     if kept.all():
         return A
     starts = np.concatenate([[0], np.cumsum(kept)])[A.indptr].astype(A.indptr.dtype)

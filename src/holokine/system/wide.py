@@ -7,6 +7,7 @@ S, corrected by the small matrix of the update (Haynsworth, Linear Algebra Appl.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
@@ -16,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-__all__ = ["Matrix", "WideSum", "explicit", "magnitude", "reached"]
+__all__ = ["Matrix", "WideSum", "explicit", "magnitude", "reached", "row_strips"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -84,6 +85,12 @@ def reached(rows: csr_array) -> tuple[Ints, csr_array]:
     return places, csr_array((rows.data, own.ravel(), rows.indptr), shape=(rows.shape[0], len(places)))
 
 
+def row_strips(starts: Ints, most: int) -> Iterator[tuple[int, int]]:
+    """First row and the one after the last of strips that hold about `most` numbers each, by where rows start."""
+    cuts = np.searchsorted(starts, np.arange(0, int(starts[-1]) + 1, most))
+    return pairwise(np.unique(np.append(cuts, len(starts) - 1)).tolist())
+
+
 def magnitude(A: Matrix, X: Floats) -> Floats:
     """|A| |X|, shape (n,) or (n, columns), what rounding in A X is measured by; of a wide sum no less than that.
 
@@ -96,8 +103,7 @@ def magnitude(A: Matrix, X: Floats) -> Floats:
         return result
     result = np.zeros((A.shape[0], *X.shape[1:]))
     starts = A.indptr
-    cuts = np.unique(np.searchsorted(starts, np.arange(0, starts[-1] + _STRIP, _STRIP)).clip(0, A.shape[0]))
-    for a, b in pairwise(cuts):
+    for a, b in row_strips(starts, _STRIP):
         own = slice(starts[a], starts[b])
         strip = csr_array(
             (np.abs(A.data[own]), A.indices[own], starts[a : b + 1] - starts[a]), shape=(b - a, A.shape[1])
