@@ -150,9 +150,11 @@ def test_covariance_in_two_planes_by_hand_and_equivalent_stress():
     answer = modes.respond({"random": {"z": TABLE, "y": {**TABLE, "scale": 0.5}}})
     found = rms_of(answer)
     alone = [rms_of(modes.respond({"random": r})) for r in ({"z": TABLE}, {"y": {**TABLE, "scale": 0.5}})]
+    noise = dict(zip((r.label for r in answer.result.reduced.readings), answer.result.noise, strict=True))
     for label, value in found.items():
-        if np.isfinite(value):
-            assert value == pytest.approx(np.hypot(*(x[label] for x in alone)), rel=1e-9)  # independent sources
+        if np.isfinite(value):  # independent sources; along the mast some 6e-7 m, 1e-4 of what is across it
+            assert value == pytest.approx(np.hypot(*(x[label] for x in alone)), rel=1e-9, abs=noise[label] / 5)
+            assert noise[label] < 2e-9 * max(v for k, v in found.items() if k.split()[0] == label.split()[0])
     assert found["tip magnitude"] == pytest.approx(sqrt(sum(found[f"tip {d}"] ** 2 for d in "xyz")), rel=1e-12)
     # fully coherent and in phase: one shaking along a slanted axis
     both = {"random": {"z": TABLE, "y": TABLE}}
