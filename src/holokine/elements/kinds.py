@@ -118,13 +118,16 @@ class ElementKind(ABC):
             own = X[first]
             motions = self.motions * nodes.shape[1]
             K, M = (np.empty((len(own), motions, motions)) for _ in range(2))
-            step = max(self.at_once // motions**2, 8)
-            for b in range(0, len(own), step):
-                some = slice(b, b + step)
+            for some in self._few(len(own)):
                 for whole, part in zip((K, M), self._matrices(own[some]), strict=True):
                     np.add(part, np.swapaxes(part, 1, 2), out=whole[some])
                     whole[some] *= 0.5
             yield nodes, index, K, M
+
+    def _few(self, count: int) -> Iterator[slice]:
+        """`count` elements, as many at a time as `at_once` says, and no fewer than eight."""
+        step = max(self.at_once // (self.motions * self.nodes.shape[1]) ** 2, 8)
+        return (slice(a, a + step) for a in range(0, count, step))
 
     def _matrices(self, X: Floats) -> tuple[Floats, Floats]:
         """Stiffness and mass (global axes) of elements with their nodes at X, shape (elements, nodes, 3)."""

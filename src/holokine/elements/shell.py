@@ -281,7 +281,7 @@ class ShellElements(ElementKind):
         weight = w * det
         rows = self._plane_strain(xy, p, N, slopes, det)
         full = self._membrane(rows, weight)
-        inner = self._condensed(full, n)
+        inner = _condensed(full, n)
         m = 3 * n
         in_plane = full if inner is None else full[:, :m, :m] + full[:, :m, m:] @ inner
         bent = np.zeros((count, len(p), 5, m))
@@ -317,11 +317,6 @@ class ShellElements(ElementKind):
         law = np.zeros((4, 4))
         law[:3, :3], law[3, 3] = self.laminate.stretching, DRILLING * self.laminate.stretching[2, 2]
         return _product(rows, law @ rows, weight)
-
-    def _condensed(self, full: Floats, n: int) -> Floats | None:
-        """The map from (u, v, θz) to the incompatible modes, from membrane stiffness on both; None of triangles."""
-        m = 3 * n
-        return None if full.shape[1] == m else -np.linalg.solve(full[:, m:, m:], full[:, m:, :m])
 
     def _plane_strain(self, xy: Floats, p: Floats, N: Floats, slopes: tuple[Floats, Floats], det: Floats) -> Floats:
         """Membrane strain and drilling strain θz - (v,x - u,y)/2 on (u, v, θz) and the incompatible modes.
@@ -472,7 +467,7 @@ class ShellElements(ElementKind):
         count, n, _ = xy.shape
         full, weights = self._rule("full")
         N, slopes, det = self._at(xy, full)
-        inner = self._condensed(self._membrane(self._plane_strain(xy, full, N, slopes, det), weights * det), n)
+        inner = _condensed(self._membrane(self._plane_strain(xy, full, N, slopes, det), weights * det), n)
         N, slopes, det = self._at(xy, points)
         maps = np.zeros((count, len(points), 6, n, 6))
         rows = _with_modes(self._plane_strain(xy, points, N, slopes, det)[:, :, :3], inner, 3 * n)
@@ -573,6 +568,12 @@ class ShellElements(ElementKind):
             return Q @ (maps[:, :, :3] + height * maps[:, :, 3:])
 
         return list(np.moveaxis(by_shape(self.places[self.nodes], made), 1, 0))
+
+
+def _condensed(full: Floats, n: int) -> Floats | None:
+    """The map from (u, v, θz) to the incompatible modes, from membrane stiffness on both; None of triangles."""
+    m = 3 * n
+    return None if full.shape[1] == m else -np.linalg.solve(full[:, m:, m:], full[:, m:, :m])
 
 
 def _curvature(slopes: tuple[Floats, Floats]) -> Floats:

@@ -205,12 +205,13 @@ class SolidElements(ElementKind):
 
     def _modes(self, X: Floats) -> Floats | None:
         """The map from displacements to the incompatible modes, of any number of elements."""
-        n = 3 * NODE_COUNT[self.kind]
-        if _extra_modes(self.kind, middle_place(self.kind)) is None:
+        own = _stiffness_field(self.kind)[2]
+        if own is None:
             return None
-        step = max(self.at_once // n**2, 8)
-        parts = [self._stiffness(X[a : a + step])[1] for a in range(0, max(len(X), 1), step)]
-        return np.concatenate([p for p in parts if p is not None])
+        inner = np.empty((len(X), 3 * own.shape[1], 3 * X.shape[1]))
+        for some in self._few(len(X)):
+            inner[some] = self._stiffness(X[some])[1]
+        return inner
 
     def _jacobians(self, X: Floats, slopes: Floats) -> Floats:
         """By element and point: reference direction, then axis, from derivatives (points, nodes, 3)."""
