@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 import holokine as hk
 from conftest import STEEL, straight_beam
 from holokine.errors import SolverError
-from holokine.solvers import eigen
+from holokine.solvers import eigen, factor
 from holokine.solvers.eigen import Wish, find_pairs, lowest_pairs
 from holokine.solvers.factor import factorise
 from holokine.solvers.lanczos import block_lanczos
@@ -185,3 +185,45 @@ def test_preload_beyond_buckling_is_refused_by_the_sparse_route(sparse_route):
         beam.modes(count=2)
     with pytest.raises(SolverError, match="nothing is free"):
         lowest_pairs(sp.csr_array((0, 0)), sp.csr_array((0, 0)), count=1, upto=None)
+
+
+@pytest.mark.skipif(not fast_available(), reason="without pypardiso everything is SuperLU's")
+def test_thin_factors_are_superlus_where_nothing_can_go_wrong(monkeypatch):
+    """A chain of 900 masses, definite, indefinite, free: SuperLU at rest where definite, the same pairs and counts."""
+    monkeypatch.setattr(eigen, "DENSE_SIZE", 50)
+    n = 900
+    rng = np.random.default_rng(4)
+    springs, masses = rng.uniform(1.0, 2.0, n + 1), rng.uniform(0.5, 1.5, n)
+
+    def chain() -> sp.csr_array:
+        between = -springs[1:-1]
+        return sp.csr_array(sp.diags_array([between, springs[:-1] + springs[1:], between], offsets=[-1, 0, 1]))
+
+    K = chain()
+    M = sp.csr_array(sp.diags_array(masses))
+    exact = scipy.linalg.eigh(K.toarray(), M.toarray(), eigvals_only=True)
+    found = {}
+    for large in (10, 10**9):
+        monkeypatch.setattr(factor, "LARGE", large)
+        pencil = factor.Pencil(K, M)
+        pairs = find_pairs(K, M, Wish(count=25), pencil=pencil)
+        np.testing.assert_allclose(
+            pairs.values, exact[:25], rtol=1e-10, atol=2e-15 * exact[-1]
+        )  # rounding of the dense ones
+        assert (pairs.exists, pairs.missing, pairs.doubt) == (25, 0, "")
+        assert isinstance(pencil.at(0.0), factor._SuperLUFactor) == (large == 10)
+        assert ("SuperLU" in pairs.method) == (large == 10)
+        found[large] = pairs.vectors
+        assert pencil.at((exact[39] + exact[40]) / 2).negative == 40
+    assert scipy.linalg.subspace_angles(found[10].T, found[10**9].T).max() < 1e-7
+    monkeypatch.setattr(factor, "LARGE", 10)
+    indefinite = factor.Pencil(sp.csr_array(K - 0.01 * M), M).at(0.0)
+    assert indefinite.method == "sparse LDLT (pypardiso)"
+    assert indefinite.negative == int((exact < 0.01).sum())
+    springs[0] = springs[-1] = 0.0
+    free = chain()
+    assert factor.Pencil(free, M).at(0.0).method == "sparse LDLT (pypardiso)"
+    rigid = find_pairs(free, M, Wish(count=5), rigid=np.ones((n, 1)))
+    exact = scipy.linalg.eigh(free.toarray(), M.toarray(), eigvals_only=True)
+    np.testing.assert_allclose(rigid.values[1:], exact[1:5], rtol=1e-9, atol=2e-15 * exact[-1])
+    assert (rigid.exists, rigid.doubt) == (5, "")

@@ -48,7 +48,6 @@ FEW_MASSES = 400  # motions with mass up to which all modes are taken from their
 _TRIES = 12  # rounds in which what is missing next to a place is looked for
 _BESIDE = (0.0, 1e-6, -1e-6, 1e-4, -1e-4, 1e-3, -3e-3)  # where else a shift may lie, relatively
 FAINT = 1e-7  # of the largest value of the inverse: below, rounding is felt
-LARGE = 20_000  # unknowns from which reading the factor weighs more than what is done with it
 _ABREAST = 16  # shapes whose residuals are worked out together
 REPAIR = 6000  # unknowns up to which what could not be proven is solved dense
 
@@ -320,10 +319,7 @@ class _Sweep:
         self.product = Symmetric(M)
         self.progress = progress
         self.factorisations = 0
-        # wide enough for solves by blocks to pay, narrow enough not to need many more columns: each thread reads the
-        # whole factor for its share of them, so that twelve columns of a large one cost little more than six
-        wide = 12 if K.shape[0] >= LARGE else 6
-        self.block = widen * (4 if self.pencil.method == "superlu" else wide)
+        self.widen = widen
         self.doubt = ""
 
     def _say(self, phase: str, done: int = 0, of: int = 0) -> None:
@@ -387,9 +383,10 @@ class _Sweep:
         else:
             factor, shift = self._factor(*(-f * _scale(self.K, self.M) for f in (1e-9, 1e-7)))
             if not factor.negative:
+                block = self.widen * factor.block
                 rough = self._iterate(
-                    factor, "looking for the first elastic mode", lambda _: 1, block=self.block,
-                    most=8 * self.block, locked=self.free, seed=self.seed, tolerance=1e-3,
+                    factor, "looking for the first elastic mode", lambda _: 1, block=block, most=8 * block,
+                    locked=self.free, seed=self.seed, tolerance=1e-3,
                 )  # fmt: skip
                 lowest = shift + 1.0 / float(rough.theta[0])
                 if lowest > 0.0 and not 1e-7 * lowest < -shift < 2.0 * lowest:
@@ -507,11 +504,12 @@ class _Sweep:
             within = int((values <= (np.finfo(float).max if upto is None else upto * _SLACK)).sum())
             return min(within, goal, max(_told_apart(theta), 1)) + 1
 
-        most = max(2 * goal + 4 * self.block, goal + 60)
+        block = self.widen * factor.block
+        most = max(2 * goal + 4 * block, goal + 60)
         phase = f"iterating from {_hertz(shift)}"
         found = self._iterate(
-            factor, phase, wanted, block=self.block, most=most, order=order, locked=X, seed=self.seed,
-            last=LOOSE, guard=self.block // 2,
+            factor, phase, wanted, block=block, most=most, order=order, locked=X, seed=self.seed,
+            last=LOOSE, guard=block // 2,
         )  # fmt: skip
         if not found.converged and len(found.theta) == 0:
             raise SolverError(f"the eigenvalue extraction did not converge within {found.steps} steps")
@@ -546,7 +544,7 @@ class _Sweep:
 
             least = 4 if self.pencil.method == "superlu" else 8
             if attempt:  # what hides, or repeats itself more often than the block is wide, wants a wider one
-                least = max(least, min(2 * self.block + short, 48))
+                least = max(least, min(2 * self.widen * factor.block + short, 48))
             width = min(max(start.shape[1], least), self.K.shape[0] - X.shape[1])
             again = self._iterate(
                 factor, f"finishing below {_hertz(after)}", wanted, block=width, most=max(4 * width, short + 4 * width),
@@ -608,7 +606,8 @@ class _Sweep:
     def _beside(self, near: float, count: int) -> _Raw:
         """The `count` eigenvalues nearest to `near`, the number between them proven at both ends."""
         factor, shift = self._factor(*(near * (1.0 + k) for k in _BESIDE))
-        most = max(2 * count + 6 * self.block, count + 60)
+        block = self.widen * factor.block
+        most = max(2 * count + 6 * block, count + 60)
         X = np.zeros((self.K.shape[0], 0))
         values = np.zeros(0)
         exists: int | None = None
@@ -621,7 +620,7 @@ class _Sweep:
                 return number
 
             found = self._iterate(
-                factor, f"iterating around {_hertz(shift)}", wanted, block=self.block, most=most,
+                factor, f"iterating around {_hertz(shift)}", wanted, block=block, most=most,
                 locked=X if X.shape[1] else None, seed=self.seed + attempt,
             )  # fmt: skip
             lam = shift + 1.0 / np.where(found.theta == 0.0, 1e-300, found.theta)
@@ -639,7 +638,7 @@ class _Sweep:
             steps = np.flatnonzero(np.diff(distance) > SAME * near) + 1
             last = int(steps[np.searchsorted(steps, count)]) if len(steps) and steps[-1] >= count else len(distance)
             if last == len(distance) and attempt < _TRIES - 1:
-                short = max(2 * self.block, len(values) // 2)
+                short = max(2 * block, len(values) // 2)
                 continue
             radius = float(distance[last - 1])
             limit = float(distance[last]) if last < len(distance) else radius + 1e-3 * near

@@ -4,6 +4,9 @@ One small interface, three ways: LDLᵀ with Bunch-Kaufman pivoting by pypardiso
 SuperLU in symmetric mode otherwise, dense LDLᵀ by LAPACK for small matrices. By Sylvester's law the number
 of negative pivots of K - σM is the number of eigenvalues of (K, M) below σ; SuperLU's pivots tell it only
 when its row and column permutations agree, and otherwise the inertia is unknown.
+
+Large frames have factors of a few numbers per row, with which SuperLU solves in half the time or less: where the matrix
+is positive definite, so that no pivot needs to be looked for, it is taken for those although pypardiso is there.
 """
 
 from __future__ import annotations
@@ -31,6 +34,9 @@ __all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise"]
 
 Floats = NDArray[Any]  # float64
 DENSE_LIMIT = 400
+LARGE = 20_000  # unknowns from which reading the factor weighs more than what is done with it
+THIN = 15.0  # numbers per row of a factor up to which SuperLU solves faster
+TINY = 1e-13  # of the largest number of the matrix: pivots below are not relied on
 
 
 class Factor(Protocol):
@@ -46,12 +52,16 @@ class Factor(Protocol):
         Pivots that had to be changed, so that solves and inertia are in doubt.
     entries : int
         Stored numbers of the factor.
+    block : int
+        Columns at a time that an iteration had best solve for: wide enough for blocks to pay, narrow enough not to
+        need many more columns.
     """
 
     method: str
     negative: int | None
     perturbed: int
     entries: int
+    block: int
 
     def solve(self, right: Floats) -> Floats:
         """Solve for one column, shape (n,), or several, shape (n, columns)."""
@@ -88,6 +98,7 @@ class _DenseFactor:
     """LAPACK's Bunch-Kaufman factorisation (sytrf / sytrs)."""
 
     method = "dense LDLT (LAPACK)"
+    block = 6
 
     def __init__(self, matrix: csr_array) -> None:
         full = matrix.toarray()
@@ -138,6 +149,7 @@ class _SuperLUFactor:
     """SuperLU in symmetric mode."""
 
     method = "LU in symmetric mode (SuperLU)"
+    block = 4
 
     def __init__(self, matrix: csr_array) -> None:
         from scipy.sparse.linalg import splu
@@ -159,7 +171,9 @@ class _SuperLUFactor:
             ) from None
         self.perturbed = 0
         symmetric = np.array_equal(self._lu.perm_r, self._lu.perm_c)
-        self.negative: int | None = int((self._lu.U.diagonal() < 0).sum()) if symmetric else None
+        pivots = self._lu.U.diagonal()
+        self.negative: int | None = int((pivots < 0).sum()) if symmetric else None
+        self.least = float(np.abs(pivots).min(initial=np.inf))
         self.entries = int(self._lu.nnz)
 
     def solve(self, right: Floats) -> Floats:
@@ -186,11 +200,12 @@ class Pencil:
         self._shared: _PardisoFactor | None = None
         self._parts: tuple[Floats, Floats] | None = None
         self._kept: tuple[float, Factor] | None = None
+        self._quick = False
 
     def method_words(self) -> str:
         """The way of factorising, in words."""
         if self._shared is not None:
-            return self._shared.method
+            return self._shared.method + (", SuperLU where a thin factor lets it solve faster" if self._quick else "")
         kinds: dict[str, Any] = {"dense": _DenseFactor, "ldl": _PardisoFactor, "superlu": _SuperLUFactor}
         return str(kinds[self.method].method)
 
@@ -273,8 +288,24 @@ class Pencil:
             self._parts = k, m
             self._shared = _PardisoFactor(pattern)
         k, m = self._parts
+        n = self._K.shape[0]
+        if shift <= 0.0 and n >= LARGE and self._shared.analysed(k) <= THIN * n:
+            found = _definite(csr_array(self._K - shift * self._M if shift else self._K))
+            if found is not None:
+                self._quick = True
+                return found
         slot = self._shared.renew(k - shift * m if shift else k, slot)
         return _Held(self._shared, slot)
+
+
+def _definite(matrix: csr_array) -> _SuperLUFactor | None:
+    """The factor by SuperLU, which looks for no pivots, of a matrix that is safely positive definite and needs none."""
+    try:
+        factor = _SuperLUFactor(matrix)
+    except SolverError:
+        return None
+    safe = factor.negative == 0 and factor.least > TINY * float(np.abs(matrix.data).max())
+    return factor if safe else None
 
 
 class _Held:
@@ -284,6 +315,8 @@ class _Held:
         self._shared, self._slot, self._turn = shared, slot, shared.turns[slot]
         self.method, self.negative = shared.method, shared.negative
         self.perturbed, self.entries = shared.perturbed, shared.entries
+        # each thread reads the whole factor for its share: twelve columns of a large one cost little more than six
+        self.block = 12 if len(shared.diagonal) >= LARGE else 6
 
     @property
     def there(self) -> bool:
@@ -314,6 +347,7 @@ class _Updated:
     def __init__(self, base: Factor, rows: csr_array, inner: Floats) -> None:
         self._base = base
         self.method, self.perturbed, self.entries = base.method, base.perturbed, base.entries
+        self.block = base.block
         values, Q = np.linalg.eigh((inner + inner.T) / 2.0)
         acting = np.abs(values) > 1e-14 * np.abs(values).max(initial=0.0)
         values = values[acting]
@@ -390,7 +424,7 @@ class _PardisoFactor:
         self._perm = np.zeros(0, dtype=np.int32)
         iparm[0] = 1  # own settings
         iparm[1] = 3  # nested dissection, both cores
-        iparm[9] = 13  # pivots below 1e-13 of the matrix are perturbed, and counted
+        iparm[9] = 13  # pivots below TINY of the matrix are perturbed, and counted
         iparm[17] = -1  # count the factor's entries
         iparm[20] = 1  # 1 by 1 and 2 by 2 pivots: an exact inertia
         iparm[34] = 1  # indices from zero
@@ -403,11 +437,8 @@ class _PardisoFactor:
 
     def renew(self, data: Floats, slot: int) -> int:
         """Factorise the matrix with these numbers on the pattern, in a place of which the number is returned."""
-        self._data[slot] = data
         self.negative, self.perturbed = None, 1  # until it is done
-        if not self._analysed:
-            self._call(11, np.zeros((1, 0)), slot)
-            self._analysed = True
+        self.analysed(data, slot)
         slot = self._roomy(slot)
         self._data[slot] = data
         for place in (0, 1) if self._disk is not None else (slot,):
@@ -418,6 +449,14 @@ class _PardisoFactor:
         self.perturbed = int(self._iparm[13])
         self.entries = int(self._iparm[17])
         return slot
+
+    def analysed(self, data: Floats, slot: int = 0) -> int:
+        """Stored numbers that a factor of this pattern has, as its order tells."""
+        if not self._analysed:
+            self._data[slot] = data
+            self._call(11, np.zeros((1, 0)), slot)
+            self._analysed, self.entries = True, int(self._iparm[17])
+        return self.entries
 
     def _roomy(self, slot: int) -> int:
         """The place for the next factor, after what has to give way for it has.
