@@ -20,6 +20,7 @@ from holokine.describe.references import group_members
 from holokine.errors import first_few
 from holokine.findings import Finding
 from holokine.modes.mesh_error import mesh_errors
+from holokine.ranking import ranked
 from holokine.system.assemble import DIRECTION_NAMES, node_dofs
 
 if TYPE_CHECKING:
@@ -85,7 +86,7 @@ class Energies:
             result += [m for m in members if m[1] < least or len(main) == 1]
             if len(main) > 1:
                 result.append((_alike(stem, [name for name, _ in main]), sum(share for _, share in main)))
-        return sorted(result, key=lambda e: -e[1])
+        return [result[i] for i in ranked(np.array([share for _, share in result]))]
 
     def shares(self, which: str) -> Floats:
         """Shares of strain or kinetic energy, shape (members, modes); zero in rigid-body modes for strain."""

@@ -12,8 +12,10 @@ from holokine.findings import Finding
 from holokine.modes.check import mass_findings, mesh_findings, refuse_loose
 from holokine.modes.free_mass import free_to_move
 from holokine.modes.mode_set import ModeSet
+from holokine.modes.turned import EVEN, of_one_frequency, turned
 from holokine.progress import tell
-from holokine.solvers.eigen import Progress, Wish, find_pairs
+from holokine.ranking import first_largest
+from holokine.solvers.eigen import EigenPairs, Progress, Wish, backward_errors, find_pairs
 from holokine.state.rest import pencil_of
 from holokine.system.adequacy import symmetry_planes
 from holokine.system.pieces import Piece, connected_pieces, motion_words, piece_motions
@@ -21,6 +23,7 @@ from holokine.system.totals import mass_totals
 
 if TYPE_CHECKING:
     from holokine.system.build import System
+    from holokine.system.wide import Matrix
 
 __all__ = ["DEFAULT_COUNT", "extract_modes"]
 
@@ -145,17 +148,18 @@ def extract_modes(
     findings = [*findings, *mass_findings(system)]
     findings = [*findings, *(Finding("warning", w) for w in symmetry_planes(system))]
     T = system.constraints.reduce
+    whole = np.einsum("ij,ji->i", R, MR)
     shapes = np.ascontiguousarray((T @ pairs.vectors.T).T)
-    largest = shapes[np.arange(len(shapes)), np.abs(shapes).argmax(axis=1)]
+    residuals = _told_apart(K, M, pairs, int(rigid.sum()), shapes, MR / np.sqrt(np.where(whole > 0.0, whole, np.inf)))
+    largest = shapes[np.arange(len(shapes)), [first_largest(np.abs(x), EVEN) for x in shapes]]
     shapes *= np.where(largest < 0, -1.0, 1.0)[:, None]
     shapes.setflags(write=False)
-    whole = np.einsum("ij,ji->i", R, MR)
     return ModeSet(
         build=lambda: system,
         frequencies_hz=np.sqrt(values) / (2.0 * np.pi),
         shapes=shapes,
         rigid=rigid,
-        residuals=pairs.residuals,
+        residuals=residuals,
         orthogonality=pairs.orthogonality,
         method=pairs.method,
         exists=pairs.exists,
@@ -171,6 +175,19 @@ def extract_modes(
         total=pairs.total,
         doubt=pairs.doubt,
     )
+
+
+def _told_apart(K: Matrix, M: Matrix, pairs: EigenPairs, first: int, shapes: Floats, moved: Floats) -> Floats:
+    """Turn modes of one frequency (`turned`) where they lie, from the first elastic one; the residuals of all."""
+    residuals = pairs.residuals.copy()
+    for run in of_one_frequency(pairs.values[first:]):
+        own = slice(first + run.start, first + run.stop)
+        there = shapes[own].reshape(own.stop - own.start, -1, 6)
+        there = there[:, :, :3] if there[:, :, :3].any() else there
+        mix = turned(shapes[own] @ moved, there.reshape(len(there), -1))
+        shapes[own] = mix @ shapes[own]
+        residuals[own] = backward_errors(K, M, pairs.values[own], (mix @ pairs.vectors[own]).T)
+    return residuals
 
 
 def _told(phase: str, done: int, of: int) -> None:

@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from holokine.describe.references import group_members
 from holokine.progress import counted
+from holokine.ranking import first_largest, ranked
 from holokine.system.totals import member_masses
 
 if TYPE_CHECKING:
@@ -100,7 +101,7 @@ class _Names:
 
     def movers(self, kinetic: Floats, least: float = MOVER) -> tuple[str, list[str]]:
         """What moves, in words and as members: one, a group, up to three, or the whole."""
-        order = np.argsort(-kinetic, kind="stable")
+        order = ranked(kinetic)
         if kinetic[order[0]] >= least:
             return self.members[order[0]], [self.members[order[0]]]
         group = self.group(kinetic, least)
@@ -222,7 +223,7 @@ def _kind(
             body = any(m in system.mesh.part_nodes for m in movers)
             return _said(what, words) + (" as a rigid body" if body else ""), on
         return _said(what, _moves(system, field)), on
-    top = int(np.argmax(kinetic))
+    top = first_largest(kinetic)
     parts = list(system.description.parts)
     if len(parts) > 1 and kinds[top] == "part" and kinetic[top] >= 0.75:
         name = energies.members[top]

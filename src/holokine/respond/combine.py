@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import EventError, first_few
 from holokine.findings import Finding
+from holokine.ranking import first_largest
 from holokine.respond.readout import Readout
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.respond.rules import (
@@ -120,7 +121,7 @@ class SpectrumResult:
         form = r.form.quadratic(r.width)
         if form is None:
             return np.full(self.reduced.count, np.nan), np.array([np.nan])
-        place = int(np.nanargmax(self.sources.over(self._each(r)))) if r.form.field else 0
+        place = first_largest(self.sources.over(self._each(r))) if r.form.field else 0
         own = list(r.at(place))
         mode, rest = np.zeros(self.reduced.count), 0.0
         for group in [[c] for c in own] if r.form.by_component else [own]:
@@ -169,7 +170,7 @@ class SpectrumResult:
             if still is not None:
                 apart_there = self.sources.over_apart(np.abs(reading.form.value(reading.parts(still))))
             total = self.with_settled(every, apart_there)
-            best = int(total.argmax())
+            best = first_largest(total)
             peaks[number], settled[number], places[number] = total[best], apart_there[best], reading.place(best)
         return replace(self, peaks=peaks, settled=settled, by_direction=by_direction, places=tuple(places))
 
@@ -213,10 +214,10 @@ class SpectrumResult:
         for number, reading in enumerate(self.reduced.readings):
             if not reading.form.signed or not np.isfinite(self.peaks[number]):
                 continue
-            place = int(self.sources.over(self._each(reading)).argmax()) if reading.form.field else 0
+            place = first_largest(self.sources.over(self._each(reading))) if reading.form.field else 0
             column = reading.channels[place]
             every = np.concatenate([self.modal[:, :, column].ravel(), self.missing[:, column]])
-            result[number] = -1.0 if every[np.abs(every).argmax()] < 0 else 1.0
+            result[number] = -1.0 if every[first_largest(np.abs(every))] < 0 else 1.0
         return result
 
 

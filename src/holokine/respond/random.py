@@ -18,6 +18,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.excite.density import PowerPieces, crossed
+from holokine.ranking import first_largest
 from holokine.respond.moments import FeatureSpace
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.respond.steady import SteadyModel, SteadyReadout
@@ -478,7 +479,7 @@ def respond_random(
             squares = reader.squares(reading)
             if not np.isfinite(squares).any():
                 continue
-            governing[n] = int(np.nanargmax(squares))
+            governing[n] = first_largest(squares)
             rms[n] = sqrt(float(squares[governing[n]]))
         chosen.append(n)
     levels = np.array([source.density.at(reduced.frequencies_hz) for source in reader.sources])
@@ -497,7 +498,7 @@ def respond_random(
             peaks[n] = quadratic_percentile(half @ look.covariance @ half.T, probability)
         if rms[n] > 0.0:
             own = look.shares[: reader.model.modes]
-            main[n] = int(np.argmax(own))
+            main[n] = first_largest(own)
             share[n] = own[main[n]]
             one_mode[n] = _one_mode(reader, reading, best, int(main[n]), half, levels[:, main[n]])
     return RandomResult(

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import MechanismError
 from holokine.findings import Finding
+from holokine.ranking import first_largest
 from holokine.respond.reduced import read_static, reading_noise, solve_static
 from holokine.respond.resting import state_values
 from holokine.system.loads import load_sum
@@ -91,7 +92,7 @@ def respond_static(
         if gauges.channels.is_rate[reading.channels[0]]:
             continue
         found = reading.form.value(reading.parts(values))
-        best = int(np.abs(found).argmax())
+        best = first_largest(np.abs(found))
         peaks[number], places[number] = found[best], reading.place(best)
     inertia = system.mass @ total.ride
     outside = (total.force - inertia).reshape(-1, 6)[:, :3].sum(axis=0)

@@ -9,6 +9,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from holokine.gauges.resting_gauges import LETS_GO
+from holokine.ranking import first_largest
 from holokine.respond.reduced import reading_noise
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
@@ -121,7 +122,7 @@ def readings_table(gauges: GaugeSet, values: Floats) -> pd.DataFrame:
     peaks, places = [], []
     for reading in gauges.readings:
         found = reading.form.value(reading.parts(values))
-        best = int(np.abs(found).argmax())
+        best = first_largest(np.abs(found))
         peaks.append(float(found[best]))
         places.append(reading.place(best))
     noise = reading_noise(gauges.readings, np.array(peaks))

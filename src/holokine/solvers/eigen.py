@@ -31,7 +31,7 @@ from holokine.solvers.pool import one_pool
 from holokine.solvers.products import Symmetric, inner
 from holokine.system.wide import Matrix, explicit, magnitude
 
-__all__ = ["EigenPairs", "Progress", "Wish", "find_pairs", "lowest_pairs"]
+__all__ = ["EigenPairs", "Progress", "Wish", "backward_errors", "find_pairs", "lowest_pairs"]
 
 Floats = NDArray[Any]  # float64
 Progress = Callable[[str, int, int], None]
@@ -288,7 +288,7 @@ def _dense(K: Matrix, M: Matrix, free: Floats, wish: Wish, why: str) -> _Raw:
     """The wanted pairs by dense matrices."""
     K, M = explicit(K), explicit(M)
     raw = _chosen(*all_pairs(K, M, free), wish, f"dense LAPACK ({why})")
-    off = _residuals(K, M, raw.values, raw.vectors)
+    off = backward_errors(K, M, raw.values, raw.vectors)
     values, X = polished(K, M, raw.values, raw.vectors, off)
     return replace(raw, values=values, vectors=X)
 
@@ -571,7 +571,7 @@ class _Sweep:
         """Which pairs fulfil K x = λ M x to the residual that counts as found."""
         if X.shape[1] == 0:
             return np.zeros(0, dtype=bool)
-        return _residuals(self.K, self.M, values, X) <= RESIDUAL
+        return backward_errors(self.K, self.M, values, X) <= RESIDUAL
 
     def _quieted(self, factor: Factor, place: float, values: Floats, X: Floats) -> tuple[NDArray[np.bool_], Floats]:
         """Which pairs hold, some of them after one more solve, which takes far higher shapes out of the rounding."""
@@ -724,14 +724,14 @@ def _finished(K: Matrix, M: Matrix, raw: _Raw) -> EigenPairs:
             loss = np.abs(inner(X, times(X)) - np.eye(len(values))).max(initial=0.0)
         except np.linalg.LinAlgError:
             pass  # reported as loss of orthogonality
-    residuals = _residuals(K, M, values, X.T)
+    residuals = backward_errors(K, M, values, X.T)
     return EigenPairs(
         values, X, residuals, float(loss), raw.method, raw.exists, raw.missing, raw.below, raw.factorisations,
         raw.total, raw.doubt,
     )  # fmt: skip
 
 
-def _residuals(K: Matrix, M: Matrix, values: Floats, X: Floats) -> Floats:
+def backward_errors(K: Matrix, M: Matrix, values: Floats, X: Floats) -> Floats:
     """‖K x - λ M x‖ / (‖ |K| |x| ‖ + |λ| ‖ |M| |x| ‖) of every column."""
     k, m = Symmetric(K), Symmetric(M)
     off, size = np.empty(X.shape[1]), np.empty(X.shape[1])

@@ -10,6 +10,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array, vstack
 
+from holokine.ranking import first_largest
+
 if TYPE_CHECKING:
     from holokine.elements.kinds import ElementKind
     from holokine.elements.stress import StressField
@@ -50,7 +52,7 @@ def keep_worst(system: System, found: list[tuple[StressField, Floats, Floats | N
     for one, stress, times in found:
         ends = [*one.starts[1:], len(stress)]
         for part, start, end in zip(one.parts, one.starts, ends, strict=True):
-            best = start + int(stress[start:end].argmax())
+            best = start + first_largest(stress[start:end])
             if part not in peaks or stress[best] > peaks[part].stress:
                 middle = system.mesh.nodes[one.cells[best]].mean(axis=0)
                 spot = middle if one.spots is None else one.spots[best]

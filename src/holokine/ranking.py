@@ -1,0 +1,41 @@
+"""The largest of some sizes, the same on every machine: what differs by rounding alone counts as equal.
+
+Equal parts of symmetric assemblies reach the same size but for the last digits, which a different library, number of
+threads or order of sums decides. Of equal ones the first is named.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+__all__ = ["first_largest", "ranked"]
+
+Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
+ALIKE = 1e-9  # of the largest
+
+
+def first_largest(sizes: Floats, alike: float = ALIKE) -> int:
+    """Index of the first of those that are the largest but for rounding; sizes from 0 up, of which some may be nan.
+
+    Raises
+    ------
+    ValueError
+        When there are none, or none is a number.
+    """
+    largest = np.fmax.reduce(sizes, axis=None)
+    if np.isnan(largest):
+        raise ValueError("the largest of no numbers was asked for")
+    return int(np.argmax(sizes >= largest - alike * abs(largest)))
+
+
+def ranked(sizes: Floats, alike: float = ALIKE) -> Ints:
+    """Order of sizes, largest first; those that are equal but for rounding in the order in which they come."""
+    order = np.argsort(-sizes, kind="stable")
+    if not len(order):
+        return order
+    steps = -np.diff(sizes[order]) > alike * abs(sizes[order[0]])
+    return order[np.lexsort((order, np.concatenate([[0], np.cumsum(steps)])))]
