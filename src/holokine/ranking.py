@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["first_largest", "ranked"]
+__all__ = ["ALIKE", "first_largest", "ranked"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64

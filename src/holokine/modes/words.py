@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from holokine.describe.references import group_members
 from holokine.progress import counted
-from holokine.ranking import first_largest, ranked
+from holokine.ranking import ALIKE, first_largest, ranked
 from holokine.system.totals import member_masses
 
 if TYPE_CHECKING:
@@ -101,6 +101,7 @@ class _Names:
 
     def movers(self, kinetic: Floats, least: float = MOVER) -> tuple[str, list[str]]:
         """What moves, in words and as members: one, a group, up to three, or the whole."""
+        least *= 1.0 - ALIKE  # symmetric parts hold shares such as six tenths, but for rounding
         order = ranked(kinetic)
         if kinetic[order[0]] >= least:
             return self.members[order[0]], [self.members[order[0]]]
