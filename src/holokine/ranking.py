@@ -19,16 +19,8 @@ ALIKE = 1e-9  # of the largest
 
 
 def first_largest(sizes: Floats, alike: float = ALIKE) -> int:
-    """Index of the first of those that are the largest but for rounding; sizes from 0 up, of which some may be nan.
-
-    Raises
-    ------
-    ValueError
-        When there are none, or none is a number.
-    """
+    """Index of the first of those that are the largest but for rounding; 0 where none of them is a number."""
     largest = np.fmax.reduce(sizes, axis=None)
-    if np.isnan(largest):
-        raise ValueError("the largest of no numbers was asked for")
     return int(np.argmax(sizes >= largest - alike * abs(largest)))
 
 

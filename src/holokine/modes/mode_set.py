@@ -35,7 +35,8 @@ class ModeSet:
     frequencies_hz : ndarray, shape (modes,)
         Rising; rigid-body modes are exactly 0.
     shapes : ndarray, shape (modes, dofs)
-        Mass-normalised, largest component positive; dofs are x y z rx ry rz per node in m and rad.
+        Mass-normalised, the largest component (of equal ones the first) positive; dofs are x y z rx ry rz per node in
+        m and rad.
     rigid : ndarray of bool, shape (modes,)
         Rigid-body modes.
     residuals : ndarray, shape (modes,)
