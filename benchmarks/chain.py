@@ -25,7 +25,7 @@ import numpy as np
 
 
 class Counter:
-    """Counts factorisations and solved columns of the sparse solver."""
+    """Counts factorisations and solved columns of both sparse solvers."""
 
     def __init__(self) -> None:
         from holokine.solvers import factor
@@ -41,6 +41,17 @@ class Counter:
             return plain(this, phase, right, *rest, **keys)
 
         factor._PardisoFactor._call = counted
+        made, solved = factor._SuperLUFactor.__init__, factor._SuperLUFactor.solve
+
+        def made_and_counted(this: Any, matrix: Any) -> None:
+            self.factorisations += 1
+            made(this, matrix)
+
+        def solved_and_counted(this: Any, right: Any) -> Any:
+            self.columns += 1 if right.ndim == 1 else right.shape[1]
+            return solved(this, right)
+
+        factor._SuperLUFactor.__init__, factor._SuperLUFactor.solve = made_and_counted, solved_and_counted
 
 
 def peak_mb() -> float:
