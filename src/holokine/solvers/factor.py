@@ -35,7 +35,7 @@ __all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise"]
 Floats = NDArray[Any]  # float64
 DENSE_LIMIT = 400
 LARGE = 20_000  # unknowns from which reading the factor weighs more than what is done with it
-THIN = 15.0  # numbers per row of a factor up to which SuperLU solves faster
+THIN = 25.0  # numbers per row of a factor up to which SuperLU solves faster
 TINY = 1e-13  # of the largest number of the matrix: pivots below are not relied on
 
 
