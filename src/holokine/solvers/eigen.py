@@ -505,7 +505,7 @@ class _Sweep:
             return min(within, goal, max(_told_apart(theta), 1)) + 1
 
         block = self.widen * factor.block
-        most = max(2 * goal + 4 * block, goal + 60)
+        most = max(2 * goal + 8 * block, goal + 60)
         phase = f"iterating from {_hertz(shift)}"
         found = self._iterate(
             factor, phase, wanted, block=block, most=most, order=order, locked=X, seed=self.seed,
