@@ -20,7 +20,7 @@ Floats = NDArray[Any]  # float64
 ONE = 1e-8  # eigenvalues closer than this, relatively, are the same but for rounding
 FELT = 1e-3  # of the root of the whole mass: a participation below is none
 EVEN = 1e-6  # sizes closer than this, relatively, are the same: the first of them counts
-_NUMBERS = 20_000_000
+_WORK = 2_000_000_000  # sums of products; of more modes or motions, fewer places are looked at
 
 
 def of_one_frequency(values: Floats) -> list[slice]:
@@ -45,7 +45,7 @@ def turned(participation: Floats, shapes: Floats) -> Floats:
     ndarray, shape (modes, modes)
     """
     count = len(shapes)
-    seldom = max(1, -(-shapes.size // _NUMBERS))
+    seldom = max(1, -(-count * shapes.size // _WORK))
     work = np.hstack([np.eye(count), participation, shapes[:, ::seldom]])
     for done in range(count - 1):
         rest = work[done:]

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array, vstack
 
-from holokine.ranking import first_largest
+from holokine.ranking import ALIKE, first_largest
 
 if TYPE_CHECKING:
     from holokine.elements.kinds import ElementKind
@@ -53,7 +53,7 @@ def keep_worst(system: System, found: list[tuple[StressField, Floats, Floats | N
         ends = [*one.starts[1:], len(stress)]
         for part, start, end in zip(one.parts, one.starts, ends, strict=True):
             best = start + first_largest(stress[start:end])
-            if part not in peaks or stress[best] > peaks[part].stress:
+            if part not in peaks or stress[best] > (1.0 + ALIKE) * peaks[part].stress:
                 middle = system.mesh.nodes[one.cells[best]].mean(axis=0)
                 spot = middle if one.spots is None else one.spots[best]
                 when = None if times is None else float(times[best])
