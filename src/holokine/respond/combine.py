@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import EventError, first_few
 from holokine.findings import Finding
-from holokine.ranking import first_largest
+from holokine.ranking import first_largest, ranked
 from holokine.respond.readout import Readout
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.respond.rules import (
@@ -40,6 +40,7 @@ Floats = NDArray[Any]  # float64
 MASS_THRESHOLD = 0.9
 _BLOCK = 8_000_000  # numbers held at once when a field is combined
 STEEP = 0.2
+_FELT = 0.005  # of a reading: what close modes change by less is not worth a warning
 
 
 @dataclass(frozen=True)
@@ -368,11 +369,17 @@ def _close_modes(rule: str, reduced: ReducedModel, modal: Floats) -> list[Findin
     for k, i in enumerate(close):
         cross = 2.0 * correlation[i, i + 1] * np.nan_to_num(np.abs(modal[i] * modal[i + 1]))
         effect[k] = np.sqrt(1.0 + float((cross[loud] / square[loud]).max(initial=0.0))) - 1.0
-    order = np.argsort(-effect, kind="stable")
-    pairs = first_few((f"{close[k] + 1} and {close[k] + 2} (up to {100 * effect[k]:.0f} %)" for k in order), 8)
-    text = f"{len(close)} pairs of modes lie within 10 % of one another under {rule}, which leaves out how they act"
+    text = (f"{len(close)} pair{'s' if len(close) > 1 else ''} of modes within 10 % of one another under {rule}, which "
+            "leaves out how they act together")  # fmt: skip
+    order = ranked(effect)
+    felt = order[effect[order] >= _FELT]
+    if not len(felt):
+        return [Finding("note", f"{text}; none of them changes a reading by {100 * _FELT:g} %")]
+    pairs = first_few((f"{close[k] + 1} and {close[k] + 2} (up to {100 * effect[k]:.0f} %)" for k in felt), 8)
+    others = len(close) - len(felt)
+    rest = f"; the other {others} change{'s' if others == 1 else ''} none by {100 * _FELT:g} %" if others else ""
     return [Finding(
-        "warning", f"{text} together; by what that changes in a reading: {pairs}. CQC takes their correlation in"
+        "warning", f"{text}; by what that changes in a reading: {pairs}{rest}. CQC takes their correlation in"
     )]  # fmt: skip
 
 
