@@ -179,3 +179,23 @@ def test_of_two_equal_surfaces_the_first_is_named():
         a.load("weight", gravity="-z").event("rest", static="weight")
         worst = a.modes(count=2).respond("rest").worst()
         assert worst["where"].tolist() == ["element 2, top"]  # and not element 3, its mirror image, nor the bottom
+
+
+def test_a_tube_whose_sections_deform_does_not_bend():
+    """A stack of two parts: what bends takes part in a motion along x or y, what only ovals is not called bending."""
+    a = hk.Assembly().material("steel", **STEEL)
+    around = {"axis": "z", "radius": 0.4, "thickness": 0.004}
+    a.part("shell", cylinder={**around, "base": [0, 0, 0], "length": 6, "divisions": [24, 30]}, material="steel")
+    cap = {**around, "end radius": 0.2, "base": [0, 0, 6], "length": 0.3, "divisions": [24, 3], "thickness": 0.006}
+    a.part("cap", cylinder=cap, material="steel")
+    a.support("foot", at={"part": "shell", "plane": {"at": [0, 0, 0], "normal": "z"}}, hold="all")
+    modes = a.modes(count=18)
+    share = (modes.set.participation[:, :2] ** 2).sum(axis=1) / modes.set.whole_mass[0]
+    both = [i for i, words in enumerate(modes.words) if "and cap" in words or "cap and" in words]
+    assert both  # modes of the two together, which are not told as waves around one of them
+    for mode in both:
+        assert share[mode] < 1e-9
+        assert "in opposite senses" in modes.words[mode], modes.words[mode]
+    for mode, words in enumerate(modes.words):
+        if " bending about " in words:
+            assert share[mode] > 1e-3, words

@@ -38,6 +38,9 @@ MOST_WAVES = 100  # around a ring: what is searched for grows with their number
 CLOSE = 0.01
 MOVER = 0.6  # of the kinetic energy: what moves is named by members or a group that hold as much
 STRAINED = 0.8
+_AS_A_LINE = (
+    0.3  # of the kinetic energy: sections that move by less as one do not bend, twist or stretch a slender body
+)
 _ORDER = ("first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth", "tenth")
 
 
@@ -265,7 +268,7 @@ def _moves(system: System, field: _Field) -> str:
         return words.replace("rocks", "twists")
     share = (field.weight[:, None] * field.shift**2).sum(axis=0)
     share = share / max(float(share.sum()), 1e-300)
-    order = np.argsort(-share, kind="stable")
+    order = ranked(share, 0.005)  # as shares are told
     d = int(order[0])
     mean = float(field.weight @ field.shift[:, d]) ** 2
     together = mean >= 0.5 * float(field.weight.sum() * (field.weight @ field.shift[:, d] ** 2))
@@ -402,6 +405,9 @@ def _slender(field: _Field, axes: Floats) -> tuple[str, str]:
             if lateral < 0.02 * span * np.abs(twist).max(initial=0.0)
             else 0.0
         )
+    whole = float((field.weight[:, None] * field.shift**2).sum())
+    if amounts.sum() < _AS_A_LINE * whole:  # its sections deform, and what they move by as one is rounding
+        return "", ""
     main = int(np.argmax(amounts))
     if main == 0:
         return f"stretching along {_axis_name(axes[0])}", "ranked"
