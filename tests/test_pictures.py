@@ -51,6 +51,29 @@ def test_pictures_of_assembly_and_mode(bracket_modes, tmp_path, monkeypatch, ren
     assert sorted(p.name for p in tmp_path.iterdir()) == ["assembly.png", "mode.png"]
 
 
+@pytest.mark.parametrize("rendered", [True, False])
+def test_a_tall_one_is_drawn_whole(tmp_path, monkeypatch, rendered):
+    """Foot and head of a mast, moved and at rest, stay inside the picture and clear of the words above."""
+    if rendered and not scene.view_available():
+        pytest.skip("the view extra, or a library to render with, is not here")
+    if not rendered:
+        monkeypatch.setattr(scene, "view_available", lambda: False)
+    a = hk.Assembly().material("m", **STEEL).section("s", tube={"width": 1, "height": 1, "wall": 0.01})
+    a.point("foot", [0, 0, 0]).point("head", [0, 0, 60]).mass("lamp", at="head", mass=50.0)
+    a.part("mast", beam={"through": ["foot", "head"], "section": "s", "divisions": 24, "up": "x"}, material="m")
+    modes = a.support("base", at="foot", hold="all").modes(count=2)
+    pictures = [modes.picture(1, tmp_path / "mode.png"), a.check().picture(tmp_path / "whole.png")]
+    for path in pictures:
+        picture = matplotlib.image.imread(path)[:, :, :3]
+        drawn = (
+            picture.max(axis=2) - picture.min(axis=2) > 0.15
+        )  # the scale of a mode lies at the right, words are grey
+        rows = np.flatnonzero(drawn[:, 320:960].any(axis=1))
+        assert len(rows) > 400, path  # it takes most of the height
+        assert rows[0] > 45, path
+        assert rows[-1] < 790, path
+
+
 def test_animations_have_their_frames(bracket_modes, tmp_path):
     imageio = pytest.importorskip("imageio.v2")
     gif = bracket_modes.animate(2, tmp_path / "mode.gif", frames=8, true_scale="20 mm")

@@ -8,10 +8,10 @@ from __future__ import annotations
 import math
 import os
 import sys
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from ctypes.util import find_library
 from dataclasses import dataclass, replace
-from functools import lru_cache
+from functools import lru_cache, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -46,6 +46,10 @@ __all__ = [
 
 Floats = NDArray[Any]  # float64
 PIXELS = (1280, 800)
+_WITHIN, _BELOW_WORDS = (
+    0.93,
+    0.86,
+)  # of half the window: what is drawn stays inside, at the top below two lines of words
 NAMED_PARTS = 24
 VIEW_HINT = 'rendered pictures need the extra: python -m pip install "holokine[view]"'
 
@@ -92,12 +96,48 @@ def _tubes(points: Floats, lines: Any, radius: float) -> Any:
     return _lines(points, lines).tube(radius=radius)
 
 
-def _look(plotter: Any, look: Look | None = None, shift: tuple[float, float] = (0.0, 0.0)) -> None:
+def _look(
+    plotter: Any,
+    look: Look | None = None,
+    shift: tuple[float, float] = (0.0, 0.0),
+    poses: Sequence[Callable[[], None]] = (),
+) -> None:
+    """Aim at everything drawn, as it stands and in some poses that it takes."""
     look = look or Look()
     plotter.add_axes(line_width=3, viewport=(0.84, 0.0, 1.0, 0.2))  # below the scale, clear of the legend
     plotter.view_vector(look.view, viewup=look.up)
-    plotter.camera.zoom(1.15)
+    seen = [_extent(plotter)]
+    for pose in poses:
+        pose()
+        seen.append(_extent(plotter))
+    aside = max(float(np.abs([e[0] for e in seen]).max()), 1e-9)
+    low, high = min(float(e[1][0]) for e in seen), max(float(e[1][1]) for e in seen)
+    zoom = min(1.15, (_WITHIN - abs(shift[0])) / aside)
+    if zoom * max(high, -low) > _WITHIN:  # a tall one takes the height below the words
+        zoom = min(zoom, (_BELOW_WORDS + _WITHIN) / max(high - low, 1e-9))
+        shift = shift[0], zoom * (high + low) / 2.0 - (_BELOW_WORDS - _WITHIN) / 2.0
+    plotter.camera.zoom(zoom)
     plotter.camera.SetWindowCenter(*shift)
+
+
+def _extent(plotter: Any) -> Floats:
+    """How far what is drawn lies off the middle of the window: left and right, down and up, over half its size."""
+    import pyvista
+
+    renderer = plotter.renderer
+    matrix = plotter.camera.GetCompositeProjectionTransformMatrix(renderer.GetTiledAspectRatio(), -1.0, 1.0)
+    across, upwards, depth = (np.asarray(pyvista.array_from_vtkmatrix(matrix))[k] for k in (0, 1, 3))
+    extent = np.array([[np.inf, -np.inf], [np.inf, -np.inf]])
+    for actor in renderer.actors.values():
+        data = getattr(getattr(actor, "mapper", None), "dataset", None)
+        if data is None or not data.n_points:
+            continue
+        points = np.asarray(data.points, dtype=float)
+        distance = points @ depth[:3] + depth[3]
+        for own, row in zip(extent, (across, upwards), strict=True):
+            at = (points @ row[:3] + row[3]) / distance
+            own[:] = min(own[0], at.min()), max(own[1], at.max())
+    return np.where(np.isfinite(extent), extent, 0.0)
 
 
 def _beam_radius(drawing: Drawing) -> float:
@@ -356,14 +396,15 @@ def _mode_scene(
     def move(phase: float) -> None:
         scene.place(phase * factor * shape)
 
+    poses = (partial(move, -1.0), partial(move, 1.0))
     text = f"Mode {mode}: {n(modes.frequencies_hz[modes.index(mode)])} Hz\n{words}; undeformed in grey"
     if not single:
         plotter.add_text(text.split("\n")[0], font_size=9, color="black", position="upper_left")
-        _look(plotter, look)
+        _look(plotter, look, poses=poses)
         return plotter, move, drawing, words
     plotter.add_text(text, font_size=12, color="black", position="upper_left")
     scene.scale_bar()
-    _look(plotter, look)
+    _look(plotter, look, poses=poses)
     return plotter, move, drawing, words
 
 
@@ -406,7 +447,9 @@ def moving_pictures(
         scene = _movable(system, amount[0], label, 1e3 * largest, plotter)
         plotter.add_text(words, font_size=10, color="black", position="upper_left")
         scene.scale_bar()
-        _look(plotter)
+        high, low = frames.max(axis=1), frames.min(axis=1)  # the frames that reach farthest along x, y and z
+        farthest = np.unique(np.concatenate([high.argmax(axis=0), low.argmin(axis=0)]))
+        _look(plotter, poses=[partial(scene.place, factor * frames[k]) for k in farthest])
         for frame, values in zip(frames, amount, strict=True):
             scene.place(factor * frame)
             for data, node, _ in scene.moving:
