@@ -377,7 +377,8 @@ def _close_modes(rule: str, reduced: ReducedModel, modal: Floats) -> list[Findin
         return [Finding("note", f"{text}; none of them changes a reading by {100 * _FELT:g} %")]
     pairs = first_few((f"{close[k] + 1} and {close[k] + 2} (up to {100 * effect[k]:.0f} %)" for k in felt), 8)
     others = len(close) - len(felt)
-    rest = f"; the other {others} change{'s' if others == 1 else ''} none by {100 * _FELT:g} %" if others else ""
+    which = "other changes" if others == 1 else f"other {others} change"
+    rest = f"; the {which} none by {100 * _FELT:g} %" if others else ""
     return [Finding(
         "warning", f"{text}; by what that changes in a reading: {pairs}{rest}. CQC takes their correlation in"
     )]  # fmt: skip
