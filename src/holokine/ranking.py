@@ -11,17 +11,23 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["ALIKE", "first_largest", "ranked"]
+__all__ = ["ALIKE", "EVEN", "first_largest", "leading_signs", "ranked"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 ALIKE = 1e-9  # of the largest
+EVEN = 1e-6  # the same of components of shapes, which an iteration leaves less exact than energies and stresses
 
 
 def first_largest(sizes: Floats, alike: float = ALIKE) -> int:
     """Index of the first of those that are the largest but for rounding; 0 where none of them is a number."""
     largest = np.fmax.reduce(sizes, axis=None)
     return int(np.argmax(sizes >= largest - alike * abs(largest)))
+
+
+def leading_signs(shapes: Floats) -> Floats:
+    """Sign of the first of the largest components of each shape, as 1.0 or -1.0, from shapes (count, motions)."""
+    return np.array([-1.0 if x[first_largest(np.abs(x), EVEN)] < 0 else 1.0 for x in shapes])
 
 
 def ranked(sizes: Floats, alike: float = ALIKE) -> Ints:

@@ -12,9 +12,9 @@ from holokine.findings import Finding
 from holokine.modes.check import mass_findings, mesh_findings, refuse_loose
 from holokine.modes.free_mass import free_to_move
 from holokine.modes.mode_set import ModeSet
-from holokine.modes.turned import EVEN, of_one_frequency, turned
+from holokine.modes.turned import of_one_frequency, turned
 from holokine.progress import tell
-from holokine.ranking import first_largest
+from holokine.ranking import leading_signs
 from holokine.solvers.eigen import EigenPairs, Progress, Wish, backward_errors, find_pairs
 from holokine.state.rest import pencil_of
 from holokine.system.adequacy import symmetry_planes
@@ -150,9 +150,8 @@ def extract_modes(
     T = system.constraints.reduce
     whole = np.einsum("ij,ji->i", R, MR)
     shapes = np.ascontiguousarray((T @ pairs.vectors.T).T)
-    residuals = _told_apart(K, M, pairs, int(rigid.sum()), shapes, MR / np.sqrt(np.where(whole > 0.0, whole, np.inf)))
-    largest = shapes[np.arange(len(shapes)), [first_largest(np.abs(x), EVEN) for x in shapes]]
-    shapes *= np.where(largest < 0, -1.0, 1.0)[:, None]
+    residuals = _turn_equal(K, M, pairs, int(rigid.sum()), shapes, MR / np.sqrt(np.where(whole > 0.0, whole, np.inf)))
+    shapes *= leading_signs(shapes)[:, None]
     shapes.setflags(write=False)
     return ModeSet(
         build=lambda: system,
@@ -177,16 +176,21 @@ def extract_modes(
     )
 
 
-def _told_apart(K: Matrix, M: Matrix, pairs: EigenPairs, first: int, shapes: Floats, moved: Floats) -> Floats:
+def _turn_equal(K: Matrix, M: Matrix, pairs: EigenPairs, first: int, shapes: Floats, moved: Floats) -> Floats:
     """Turn modes of one frequency (`turned`) where they lie, from the first elastic one; the residuals of all."""
     residuals = pairs.residuals.copy()
+    rows: list[int] = []
+    vectors = []
     for run in of_one_frequency(pairs.values[first:]):
         own = slice(first + run.start, first + run.stop)
         there = shapes[own].reshape(own.stop - own.start, -1, 6)
         there = there[:, :, :3] if there[:, :, :3].any() else there
         mix = turned(shapes[own] @ moved, there.reshape(len(there), -1))
         shapes[own] = mix @ shapes[own]
-        residuals[own] = backward_errors(K, M, pairs.values[own], (mix @ pairs.vectors[own]).T)
+        rows += range(own.start, own.stop)
+        vectors.append(mix @ pairs.vectors[own])
+    if rows:
+        residuals[rows] = backward_errors(K, M, pairs.values[rows], np.vstack(vectors).T)
     return residuals
 
 

@@ -19,8 +19,7 @@ from holokine.errors import EventError, MechanismError
 from holokine.findings import Finding
 from holokine.modes.free_mass import free_mass, free_to_move
 from holokine.modes.mode_set import RITZ, ModeSet
-from holokine.modes.turned import EVEN
-from holokine.ranking import first_largest
+from holokine.ranking import leading_signs
 from holokine.state.rest import rest_factor
 from holokine.system.pieces import connected_pieces
 from holokine.system.totals import mass_totals
@@ -96,8 +95,7 @@ def ritz_vectors(system: System, fields: list[LoadField], count: int) -> ModeSet
     X = X @ V
     residual = K @ X - (M @ X) * values
     shapes = np.ascontiguousarray((T @ X).T)
-    largest = shapes[np.arange(len(shapes)), [first_largest(np.abs(x), EVEN) for x in shapes]]
-    shapes *= np.where(largest < 0, -1.0, 1.0)[:, None]
+    shapes *= leading_signs(shapes)[:, None]
     shapes.setflags(write=False)
     totals = mass_totals(system)
     R = system.rigid_motions(totals.centre)

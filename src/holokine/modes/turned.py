@@ -12,14 +12,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.ranking import first_largest
+from holokine.ranking import EVEN, first_largest
 
-__all__ = ["EVEN", "of_one_frequency", "turned"]
+__all__ = ["of_one_frequency", "turned"]
 
 Floats = NDArray[Any]  # float64
 ONE = 1e-8  # eigenvalues closer than this, relatively, are the same but for rounding
 FELT = 1e-3  # of the root of the whole mass: a participation below is none
-EVEN = 1e-6  # sizes closer than this, relatively, are the same: the first of them counts
 _WORK = 2_000_000_000  # sums of products; of more modes or motions, fewer places are looked at
 
 

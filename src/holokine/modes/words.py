@@ -38,9 +38,7 @@ MOST_WAVES = 100  # around a ring: what is searched for grows with their number
 CLOSE = 0.01
 MOVER = 0.6  # of the kinetic energy: what moves is named by members or a group that hold as much
 STRAINED = 0.8
-_AS_A_LINE = (
-    0.3  # of the kinetic energy: sections that move by less as one do not bend, twist or stretch a slender body
-)
+_AS_A_LINE = 0.3  # of the kinetic energy: a slender body whose sections move by less as one does not bend or twist
 _ORDER = ("first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth", "tenth")
 
 

@@ -46,10 +46,8 @@ __all__ = [
 
 Floats = NDArray[Any]  # float64
 PIXELS = (1280, 800)
-_WITHIN, _BELOW_WORDS = (
-    0.93,
-    0.86,
-)  # of half the window: what is drawn stays inside, at the top below two lines of words
+_WITHIN = 0.93  # of half the window: what is drawn stays inside
+_BELOW_WORDS = 0.86  # the same at the top, below two lines of words
 NAMED_PARTS = 24
 VIEW_HINT = 'rendered pictures need the extra: python -m pip install "holokine[view]"'
 

@@ -351,6 +351,10 @@ class _Sweep:
             why = "pivots were perturbed" if factor.perturbed else "a trial solve did not hold"
         raise SolverError(f"no factorisation at or beside {_hertz(places[0])} holds ({why})")
 
+    def _width(self, factor: Factor) -> int:
+        """Columns of a step of the iteration."""
+        return self.widen * factor.block
+
     def _solves(self, factor: Factor, place: float) -> bool:
         """Whether a solve gives back a vector: not so next to an eigenvalue, or after bad pivots.
 
@@ -383,7 +387,7 @@ class _Sweep:
         else:
             factor, shift = self._factor(*(-f * _scale(self.K, self.M) for f in (1e-9, 1e-7)))
             if not factor.negative:
-                block = self.widen * factor.block
+                block = self._width(factor)
                 rough = self._iterate(
                     factor, "looking for the first elastic mode", lambda _: 1, block=block, most=8 * block,
                     locked=self.free, seed=self.seed, tolerance=1e-3,
@@ -504,7 +508,7 @@ class _Sweep:
             within = int((values <= (np.finfo(float).max if upto is None else upto * _SLACK)).sum())
             return min(within, goal, max(_told_apart(theta), 1)) + 1
 
-        block = self.widen * factor.block
+        block = self._width(factor)
         most = max(2 * goal + 8 * block, goal + 60)
         phase = f"iterating from {_hertz(shift)}"
         found = self._iterate(
@@ -544,7 +548,7 @@ class _Sweep:
 
             least = 4 if self.pencil.method == "superlu" else 8
             if attempt:  # what hides, or repeats itself more often than the block is wide, wants a wider one
-                least = max(least, min(2 * self.widen * factor.block + short, 48))
+                least = max(least, min(2 * self._width(factor) + short, 48))
             width = min(max(start.shape[1], least), self.K.shape[0] - X.shape[1])
             again = self._iterate(
                 factor, f"finishing below {_hertz(after)}", wanted, block=width, most=max(4 * width, short + 4 * width),
@@ -606,7 +610,7 @@ class _Sweep:
     def _beside(self, near: float, count: int) -> _Raw:
         """The `count` eigenvalues nearest to `near`, the number between them proven at both ends."""
         factor, shift = self._factor(*(near * (1.0 + k) for k in _BESIDE))
-        block = self.widen * factor.block
+        block = self._width(factor)
         most = max(2 * count + 6 * block, count + 60)
         X = np.zeros((self.K.shape[0], 0))
         values = np.zeros(0)

@@ -280,9 +280,13 @@ class Pencil:
         size = magnitude(K, x) + (abs(shift) * magnitude(M, x) if shift else 0.0)
         return bool(np.linalg.norm(off) < 1e-10 * np.linalg.norm(size))
 
+    def _sparse(self, shift: float) -> csr_array:
+        """The sparse part of K - shift M, whole."""
+        return csr_array(self._K - shift * self._M if shift else self._K)
+
     def _plain(self, shift: float, slot: int) -> Factor:
         if self.method != "ldl":
-            return factorise(csr_array(self._K - shift * self._M if shift else self._K), method=self.method)
+            return factorise(self._sparse(shift), method=self.method)
         if self._shared is None or self._parts is None:
             pattern, k, m = _aligned(self._K, self._M)
             self._parts = k, m
@@ -290,7 +294,7 @@ class Pencil:
         k, m = self._parts
         n = self._K.shape[0]
         if shift <= 0.0 and n >= LARGE and self._shared.analysed(k) <= THIN * n:
-            found = _definite(csr_array(self._K - shift * self._M if shift else self._K))
+            found = _definite(self._sparse(shift))
             if found is not None:
                 self._quick = True
                 return found

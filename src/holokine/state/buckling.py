@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.errors import EquilibriumError, SolverError
-from holokine.ranking import first_largest
+from holokine.ranking import leading_signs
 from holokine.solvers.factor import Factor, factorise
 from holokine.solvers.lanczos import block_lanczos
 from holokine.system.wide import Matrix, explicit
@@ -141,5 +141,4 @@ def _shapes(T: csr_array, vectors: Floats) -> Floats:
     moving = np.linalg.norm(whole.reshape(len(whole), -1, 6)[:, :, :3], axis=2).max(axis=1)
     turning = np.abs(whole).max(axis=1)
     size = np.where(moving > 1e-9 * turning, moving, turning)
-    largest = whole[np.arange(len(whole)), [first_largest(np.abs(x), 1e-6) for x in whole]]
-    return whole * (np.sign(largest) / size)[:, None]
+    return whole * (leading_signs(whole) / size)[:, None]
