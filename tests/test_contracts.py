@@ -321,7 +321,7 @@ ODD = st.one_of(
 )  # fmt: skip
 
 
-@settings(max_examples=300, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
+@settings(max_examples=300, deadline=None, suppress_health_check=list(HealthCheck))
 @given(data=st.data())
 def test_mutated_descriptions_give_nothing_but_our_own_errors(data, tmp_path_factory):
     """One to three values, keys or entries of the assemblies replaced by anything."""

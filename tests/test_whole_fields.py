@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 import scipy.linalg
 import scipy.sparse as sp
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 import holokine as hk
@@ -274,6 +274,8 @@ def test_mass_of_layered_shells_by_quadrature(kind, offset):
 
 @settings(max_examples=20, deadline=None)
 @given(st.integers(0, 10**6))
+@example(30362)  # what its sections move by as one is a fifth of all: they deform, and no word fits
+@example(31)
 def test_words_of_slender_parts_by_their_stations(seed):
     """Stations along an axis, and what moves most mass there, against a loop over stations."""
     rng = np.random.default_rng(seed)
@@ -295,4 +297,6 @@ def test_words_of_slender_parts_by_their_stations(seed):
         if polar > 1e-12 * w.sum():
             amounts[3] += (w * (off[:, 1] * rest[:, 2] - off[:, 2] * rest[:, 1])).sum() ** 2 / polar
     word = ("stretching along x", "bending about", "bending about", "torsion about x")[int(amounts.argmax())]
-    assert _slender(field, np.eye(3))[0].startswith(word)
+    together = amounts.sum() / (field.weight @ (field.shift**2).sum(axis=1))
+    said = _slender(field, np.eye(3))[0]
+    assert said.startswith(word) if together >= 0.3 else said == ""
