@@ -29,7 +29,7 @@ from holokine.mesh.quality import BAD_SHAPE, block_shapes, edge_lengths
 from holokine.mesh.surface import outer_faces, rim
 from holokine.respond.oscillators import Oscillators, cubic_extremes, phi_functions, recurrence
 from holokine.show.numbers import cell_text, column_words, display_unit, number_text
-from holokine.system.wide import WideSum, explicit, magnitude
+from holokine.system.wide import Following, explicit, magnitude
 from holokine.vary.follow import follow
 from holokine.vary.parameters import number_of, read_spread, resolved
 from holokine.vary.run import VariantResult
@@ -213,21 +213,21 @@ def test_outer_faces_are_those_that_one_element_has():
     assert CELLS["tet4"].count == 4
 
 
-def test_wide_sums_are_what_they_stand_for(monkeypatch):
+def test_motions_that_follow_many_are_what_they_stand_for(monkeypatch):
     rng = np.random.default_rng(3)
-    S = random_array((9, 9), density=0.3, rng=rng).tocsr()
+    S = random_array((11, 11), density=0.4, rng=rng).tocsr()
     S, D = csr_array(S + S.T), csr_array(random_array((2, 9), density=0.5, rng=rng).tocsr())
-    inner = np.array([[2.0, -0.5], [-0.5, 3.0]])
-    wide = WideSum(S, D, inner)
-    dense = S.toarray() + D.toarray().T @ inner @ D.toarray()
+    wide = Following(S, D)
+    carry = np.vstack([np.eye(9), D.toarray()])
+    dense = carry.T @ S.toarray() @ carry
     X = rng.standard_normal((9, 4))
     np.testing.assert_allclose(wide @ X, dense @ X, rtol=1e-12, atol=1e-12)
     np.testing.assert_allclose(wide.diagonal(), np.diag(dense), rtol=1e-12, atol=1e-12)
     np.testing.assert_allclose(explicit(wide).toarray(), dense, rtol=1e-12, atol=1e-12)
-    exact = np.abs(S.toarray()) + np.abs(D.toarray()).T @ np.abs(inner) @ np.abs(D.toarray())
     monkeypatch.setattr("holokine.system.wide._STRIP", 7)  # strips of a row or two, of none
-    np.testing.assert_allclose(magnitude(wide, X), exact @ np.abs(X), rtol=1e-12)
-    np.testing.assert_allclose(magnitude(wide, X[:, 0]), exact @ np.abs(X[:, 0]), rtol=1e-12)
+    exact = np.abs(carry).T @ (np.abs(S.toarray()) @ np.abs(carry @ X))
+    np.testing.assert_allclose(magnitude(wide, X), exact, rtol=1e-12)
+    np.testing.assert_allclose(magnitude(wide, X[:, 0]), exact[:, 0], rtol=1e-12)
     assert (magnitude(csr_array((9, 9)), X) == 0.0).all()
     assert wide.shape == (9, 9)
     assert wide.nnz == S.nnz + D.nnz

@@ -127,6 +127,11 @@ class Modes:
         return self.set.frequencies_hz
 
     @property
+    def errors_hz(self) -> NDArray[np.float64]:
+        """Bound of the error of each frequency in Hz, shape (modes,): of extraction and rounding, not of the mesh."""
+        return self.set.errors_hz
+
+    @property
     def shapes(self) -> NDArray[np.float64]:
         """Mass-normalised shapes, shape (modes, dofs), six per node; see `unit_maximum`."""
         return self.set.shapes

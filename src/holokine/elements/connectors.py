@@ -88,7 +88,9 @@ class Connector:
             carry[:3, 3:] = arm_matrix(at - places[number])
             second = number == 1 or (len(nodes) == 1 and ground_first)
             sign = 1.0 if second else -1.0
-            stretch[:, 6 * number : 6 * number + 6] = sign * turn @ carry
+            own = turn @ carry
+            own[np.abs(own) < 1e-15 * np.abs(carry).max()] = 0.0  # rounding is no stiffness
+            stretch[:, 6 * number : 6 * number + 6] = sign * own
         return cls(name, kind, nodes, stretch, np.asarray(stiffness), np.asarray(damping), at, axes)
 
     def stretches(self, u: Floats) -> Floats:

@@ -12,11 +12,12 @@ from holokine.errors import HolokineError, MechanismError, OutOfMemoryError, Sol
 from holokine.findings import Finding
 from holokine.mesh.cells import CELLS
 from holokine.mesh.seams import half_open_seams
+from holokine.solvers.eigen import refuse_negative_mass
 from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.state.rest import factor_at_rest
 from holokine.system.adequacy import ENOUGH, coarse_parts, single_cables, symmetry_planes
 from holokine.system.loads import load_field
-from holokine.system.mechanisms import cause_of, describe_motion
+from holokine.system.mechanisms import cause_of, describe_motion, stiffest_connection
 from holokine.system.pieces import Piece, connected_pieces, piece_motions
 from holokine.system.totals import MassTotals, mass_totals, member_masses
 from holokine.units import STANDARD_GRAVITY
@@ -26,7 +27,7 @@ if TYPE_CHECKING:
     from holokine.system.build import System
 
 __all__ = [
-    "CheckReport", "Finding", "check_system", "mass_findings", "mesh_findings", "refuse_loose",
+    "CheckReport", "Finding", "check_system", "mass_findings", "mesh_findings", "refuse_loose", "refuse_wrong_mass",
 ]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
@@ -79,6 +80,10 @@ def check_system(system: System) -> CheckReport:
     if totals.mass <= 0.0:
         findings.append(Finding("error", "the assembly has no mass: give the materials a density, or add point masses"))
     findings += _loose_pieces(system, pieces)
+    try:
+        refuse_wrong_mass(system)
+    except SolverError as err:
+        findings.append(Finding("error", str(err)))
     if not any(f.level == "error" for f in findings):
         findings += [Finding("error", m) for m in internal_mechanisms(system, pieces)]
     for name, material in d.materials.items():
@@ -255,6 +260,17 @@ def mesh_findings(system: System, frequency: float) -> list[Finding]:
     ]  # fmt: skip
 
 
+def refuse_wrong_mass(system: System) -> None:
+    """Raise for a mass matrix from elsewhere that no bodies have.
+
+    Raises
+    ------
+    SolverError
+    """
+    if system.description.matrices is not None:
+        refuse_negative_mass(system.mass)
+
+
 def _loose_pieces(system: System, pieces: tuple[Piece, ...]) -> list[Finding]:
     findings = []
     held = bool(system.supports) or any(p.supports for p in pieces)
@@ -302,10 +318,21 @@ def internal_mechanisms(system: System, pieces: tuple[Piece, ...]) -> list[str]:
         pivots = scipy.linalg.qr(full, mode="r", pivoting=True)[1][: len(full)]
         full = np.linalg.solve(full[:, pivots], full)
     found = [f"a mechanism: {describe_motion(system, f).words}" for f in full]
-    cause = cause_of(system, full)
+    cause = cause_of(system, full) or _lost_in(system, full)
     if cause:
         found = [f for f in found if f != "a mechanism: "] or ["a mechanism"]
     return [*found, cause] if cause else found
+
+
+def _lost_in(system: System, motions: Floats) -> str:
+    """Whether a stiff connection beside motions may have taken the digits of what resists them."""
+    name, share = max((stiffest_connection(system, u) for u in motions), key=lambda found: found[1], default=("", 0.0))
+    if share < 0.5:
+        return ""
+    return (
+        f'what else resists this may be lost to rounding beside the stiffness of "{name}": make it less stiff, or link '
+        "what is rigid (links: rigid)"
+    )
 
 
 def _without_resistance(system: System, known: int) -> Floats:
@@ -315,7 +342,11 @@ def _without_resistance(system: System, known: int) -> Floats:
         K = system.reduced_stiffness
         found = np.zeros((0, K.shape[0]))
         if known or not _held_throughout(system):
-            found, others = unresisted(K, most=known + 8)
+            most = known + 8
+            found, others = unresisted(K, most=most)
+            while len(found) >= most and most < K.shape[0]:  # there may be more
+                most *= 4
+                found, others = unresisted(K, most=most)
             inertia = np.einsum("ij,ij->i", others, (system.reduced_mass @ others.T).T)
             energy = np.einsum("ij,ij->i", others, (K @ others.T).T)
             some = inertia > 1e-12 * inertia.max(initial=0.0)

@@ -7,17 +7,23 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.errors import MechanismError, SolverError
+from holokine.errors import MechanismError, SolverError, first_few
 from holokine.findings import Finding
-from holokine.modes.check import mass_findings, mesh_findings, refuse_loose
+from holokine.modes.check import (
+    mass_findings,
+    mesh_findings,
+    refuse_loose,
+    refuse_wrong_mass,
+)
 from holokine.modes.free_mass import free_to_move
-from holokine.modes.mode_set import ModeSet
+from holokine.modes.mode_set import ModeSet, unsure
 from holokine.modes.turned import of_one_frequency, turned
 from holokine.progress import tell
 from holokine.ranking import leading_signs
 from holokine.solvers.eigen import EigenPairs, Progress, Wish, backward_errors, find_pairs
 from holokine.state.rest import pencil_of
 from holokine.system.adequacy import symmetry_planes
+from holokine.system.mechanisms import describe_motion, stiffest_connection
 from holokine.system.pieces import Piece, connected_pieces, motion_words, piece_motions
 from holokine.system.totals import mass_totals
 
@@ -81,6 +87,7 @@ def extract_modes(
         raise SolverError("nothing is free to move: every motion is held by supports")
     if system.reduced_mass.diagonal().max(initial=0.0) <= 0.0:
         raise SolverError("nothing that is free to move has mass in a direction that is not switched off")
+    refuse_wrong_mass(system)
     pieces = tuple(connected_pieces(system))
     findings = refuse_loose(system, pieces)
     _refuse_without_inertia(system, pieces)
@@ -105,12 +112,15 @@ def extract_modes(
     rigid = np.zeros(len(values), dtype=bool)
     rigid[: min(expected, len(values))] = True
     elastic = values[~rigid]
-    if len(elastic) and elastic[0] <= 0.0:
+    unheld = np.flatnonzero(~rigid & (values <= pairs.rounding))
+    if len(unheld):
+        motion = describe_motion(system, system.constraints.reduce @ pairs.vectors[unheld[0]]).words or "of a point"
         raise MechanismError(
-            f"mode {int(rigid.sum()) + 1} has no stiffness (λ = {elastic[0]:.3g} rad²/s²): a preload at or "
-            "beyond buckling, or a motion that nothing resists"
+            f"mode {int(unheld[0]) + 1} has no stiffness (λ = {values[unheld[0]]:.3g} rad²/s², known to "
+            f"{pairs.rounding[unheld[0]]:.1g}): a preload at or beyond buckling, or a motion that nothing resists: {motion}"
         )
     values[rigid] = 0.0
+    errors = np.where(rigid, 0.0, _frequency_errors(values, pairs.errors))
     if pairs.missing:
         findings = [*findings, Finding(
             "error", f"{pairs.missing} of the {pairs.exists} modes that exist {searched} were not found: the list is "
@@ -142,6 +152,7 @@ def extract_modes(
             *findings,
             Finding("note", f"mass is switched off on request in {off}: modes along it are left out"),
         ]
+    findings = [*findings, *_unsure_findings(system, pairs, np.sqrt(values) / (2.0 * np.pi), errors)]
     highest = float(np.sqrt(max(values.max(), 0.0)) / (2.0 * np.pi))
     if highest > 0:
         findings = [*findings, *mesh_findings(system, highest)]
@@ -159,6 +170,7 @@ def extract_modes(
         shapes=shapes,
         rigid=rigid,
         residuals=residuals,
+        errors_hz=errors,
         orthogonality=pairs.orthogonality,
         method=pairs.method,
         exists=pairs.exists,
@@ -194,6 +206,14 @@ def _turn_equal(K: Matrix, M: Matrix, pairs: EigenPairs, first: int, shapes: Flo
     return residuals
 
 
+def _frequency_errors(values: Floats, errors: Floats) -> Floats:
+    """Bounds in Hz from those of λ."""
+    low, high = (np.sqrt(np.maximum(values + sign * errors, 0.0)) for sign in (-1.0, 1.0))
+    f = np.sqrt(np.maximum(values, 0.0))
+    exact = np.where(f > 0.0, errors / np.where(f > 0.0, 2.0 * f, 1.0), high)  # where the difference would cancel
+    return np.where(errors < 1e-6 * values, exact, np.maximum(high - f, f - low)) / (2.0 * np.pi)
+
+
 def _told(phase: str, done: int, of: int) -> None:
     tell(phase, done, of, "modes")
 
@@ -203,6 +223,25 @@ def _searched(count: int | None, upto: float | None, above: float | None, near: 
         return f"next to {near:g} Hz"
     words = [f"from {above:g} Hz" if above is not None else "", f"up to {upto:g} Hz" if upto is not None else ""]
     return " ".join(w for w in words if w) or "from the lowest up"
+
+
+def _unsure_findings(system: System, pairs: EigenPairs, frequencies: Floats, errors: Floats) -> list[Finding]:
+    """What of frequencies rounding, or a bad factor, has taken away."""
+    rows = np.flatnonzero(unsure(frequencies, errors))
+    if not len(rows):
+        return []
+    worst = int(rows[np.argmax(errors[rows] / frequencies[rows])])
+    below = pairs.below or 0
+    numbers = first_few([str(r + 1 + below) for r in rows], 6)
+    stiffest, share = stiffest_connection(system, system.constraints.reduce @ pairs.vectors[worst])
+    if share > 0.5:
+        cause = f'Most of what cancels is in "{stiffest}": make it less stiff, or link what is rigid (links: rigid)'
+    else:
+        cause = "Stiff parts next to soft ones cancel to this: make less stiff, or link, what is rigid beside the rest"
+    return [Finding(
+        "warning", f"the frequency of {'mode' if len(rows) == 1 else 'modes'} {numbers} is not known to the digits "
+        f"shown: mode {worst + 1 + below} at {frequencies[worst]:.5g} Hz to {errors[worst]:.1g} Hz. {cause}",
+    )]  # fmt: skip
 
 
 def _free_vectors(system: System, pieces: tuple[Piece, ...]) -> Floats:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -17,11 +17,17 @@ if TYPE_CHECKING:
     from holokine.system.build import System
     from holokine.system.totals import MassTotals
 
-__all__ = ["RITZ", "ModeSet"]
+__all__ = ["RITZ", "ModeSet", "unsure"]
 
 Floats = NDArray[Any]  # float64
+DIGITS = 1e-5  # of a frequency: tables show four digits
 RITZ = "load-dependent Ritz vectors"
 """Method of vectors that are not natural modes."""
+
+
+def unsure(frequencies: Floats, errors: Floats) -> NDArray[np.bool_]:
+    """Which frequencies are not known to the digits that tables show; NaN tells nothing."""
+    return np.asarray((errors > DIGITS * frequencies) & (frequencies > 0.0))
 
 
 @dataclass(frozen=True)
@@ -41,6 +47,9 @@ class ModeSet:
         Rigid-body modes.
     residuals : ndarray, shape (modes,)
         Relative residual of each pair (see `solvers.eigen`).
+    errors_hz : ndarray, shape (modes,)
+        Bound of the error of each frequency as one of these matrices: what the extraction left, and rounding (see
+        `solvers.eigen`); not of what the mesh makes. NaN where it is not known.
     orthogonality : float
         Largest entry of |Φ M Φᵀ - I|.
     method : str
@@ -86,9 +95,13 @@ class ModeSet:
     findings: tuple[Finding, ...]
     total: int | None = None
     doubt: str = ""
+    errors_hz: Floats = field(default_factory=lambda: np.zeros(0))
 
     def __post_init__(self) -> None:
-        for name in ("frequencies_hz", "shapes", "rigid", "residuals", "participation", "whole_mass", "free_mass"):
+        if len(self.errors_hz) != self.count:
+            object.__setattr__(self, "errors_hz", np.full(self.count, np.nan))
+        for name in ("frequencies_hz", "shapes", "rigid", "residuals", "participation", "whole_mass", "free_mass",
+                     "errors_hz"):  # fmt: skip
             getattr(self, name).setflags(write=False)  # shared by all that is made of them
 
     @cached_property
@@ -119,6 +132,11 @@ class ModeSet:
                 f"there is no mode {mode}: modes {self.numbers[0]} to {self.numbers[-1]} were extracted"
             )
         return row
+
+    @property
+    def unsure(self) -> NDArray[np.bool_]:
+        """Modes whose frequency is not known to the digits that tables show, shape (modes,)."""
+        return unsure(self.frequencies_hz, self.errors_hz)
 
     @property
     def from_the_bottom(self) -> bool:

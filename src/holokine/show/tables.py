@@ -152,6 +152,7 @@ def modes_table(modes: ModeSet, damping: np.ndarray, energies: Energies, words: 
         {
             "mode": modes.numbers,
             "frequency_hz": f,
+            "frequency_error_hz": modes.errors_hz,
             "angular_frequency_rad_s": modes.omega,
             "period_s": np.where(f > 0, 1.0 / np.where(f > 0, f, 1.0), np.inf),
             "damping_percent": 100.0 * damping,

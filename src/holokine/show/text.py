@@ -82,10 +82,23 @@ def proof_text(modes: ModeSet) -> str:
     if modes.total == modes.count:
         found, proof = f"all {modes.count} modes that exist found", "there are no others"
     return (
-        f"{found} {where} ({proof}); largest residual "
+        f"{found} {where} ({proof}); {_error_words(modes)}largest residual "
         f"{modes.residuals.max(initial=0.0):.1e}, loss of M-orthogonality {modes.orthogonality:.1e}; "
         f"{modes.method}"
     )
+
+
+def _error_words(modes: ModeSet) -> str:
+    """How well the frequencies are known as those of the matrices; nothing where that is not known."""
+    share = modes.errors_hz / np.where(modes.frequencies_hz > 0.0, modes.frequencies_hz, np.inf)
+    if not np.isfinite(share).any():
+        return ""
+    row = int(np.nanargmax(share))
+    if modes.unsure.any():
+        return (
+            f"NOT PROVEN to the digits shown: mode {modes.numbers[row]} is known to {modes.errors_hz[row]:.1g} Hz; "
+        )
+    return f"frequencies known to {share[row]:.0e} of themselves; "
 
 
 def mass_lines(modes: ModeSet) -> list[str]:

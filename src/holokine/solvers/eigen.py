@@ -21,17 +21,20 @@ from typing import Any
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
+from scipy.sparse import csr_array, diags_array
 
 from holokine.errors import OutOfMemoryError, SolverError
 from holokine.sizes import refuse_beyond_memory
 from holokine.solvers.dense import NOT_DEFINITE, affordable, all_pairs, condensed, polished
-from holokine.solvers.factor import Factor, Pencil
+from holokine.solvers.factor import Factor, Pencil, factorise
 from holokine.solvers.lanczos import TOLERANCE, RitzPairs, block_lanczos
 from holokine.solvers.pool import one_pool
 from holokine.solvers.products import Symmetric, inner
 from holokine.system.wide import Matrix, explicit, magnitude
 
-__all__ = ["EigenPairs", "Progress", "Wish", "backward_errors", "find_pairs", "lowest_pairs"]
+__all__ = [
+    "EigenPairs", "Progress", "Wish", "backward_errors", "find_pairs", "lowest_pairs", "refuse_negative_mass",
+]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
 Progress = Callable[[str, int, int], None]
@@ -48,6 +51,10 @@ FEW_MASSES = 400  # motions with mass up to which all modes are taken from their
 _TRIES = 12  # rounds in which what is missing next to a place is looked for
 _BESIDE = (0.0, 1e-6, -1e-6, 1e-4, -1e-4, 1e-3, -3e-3)  # where else a shift may lie, relatively
 FAINT = 1e-7  # of the largest value of the inverse: below, rounding is felt
+NEGATIVE_MASS = "the mass matrix is not positive semi-definite"
+MASS_NOISE = 1e-8  # of a matrix of unit diagonal: what a file with eight digits may have below zero
+UNSURE = 1e-7  # of an eigenvalue: a bound of its error beyond this, and beyond rounding, asks for another way
+ROUNDING = 2.0**-52  # of every product that is summed up
 _ABREAST = 16  # shapes whose residuals are worked out together
 REPAIR = 6000  # unknowns up to which what could not be proven is solved dense
 
@@ -83,6 +90,8 @@ class EigenPairs:
         Rows with xᵀ M x = 1.
     residuals : ndarray, shape (pairs,)
         Backward error ‖K x - λ M x‖ / (‖ |K| |x| ‖ + |λ| ‖ |M| |x| ‖).
+    errors, rounding : ndarray, shape (pairs,)
+        Bound of the error of λ in rad²/s², and what of it is rounding in products with K and M, whatever the solver.
     orthogonality : float
         Largest entry of |Xᵀ M X - I|.
     method : str
@@ -104,6 +113,8 @@ class EigenPairs:
     values: Floats
     vectors: Floats
     residuals: Floats
+    errors: Floats
+    rounding: Floats
     orthogonality: float
     method: str
     exists: int | None
@@ -191,8 +202,8 @@ def find_pairs(
             with one_pool():
                 sweep = _Sweep(K, M, free, seed + 100 * attempt, progress, widen, pencil, lowest)
                 raw = sweep.around(wish) if wish.near is not None else sweep.upwards(wish)
+                pairs = _finished(K, M, raw, sweep.last)
                 sweep.pencil.release()
-                pairs = _finished(K, M, raw)
         except IndefiniteError:
             raise
         except SolverError as err:
@@ -229,6 +240,11 @@ def _doubt(pairs: EigenPairs) -> str:
         return "an inertia that the factorisation cannot tell"
     if pairs.missing:
         return f"{pairs.missing} of {pairs.exists} eigenvalues that were not found"
+    size = np.abs(pairs.values)
+    unsure = np.flatnonzero((size > 0.0) & (pairs.errors - pairs.rounding > np.maximum(UNSURE * size, pairs.rounding)))
+    if len(unsure):
+        worst = int(unsure[np.argmax(pairs.errors[unsure] / size[unsure])])
+        return f"an eigenvalue at {_hertz(pairs.values[worst])} that is known to {pairs.errors[worst]:.1e} rad²/s² only"
     return ""
 
 
@@ -239,7 +255,34 @@ def _only_certain(pairs: EigenPairs, doubt: str) -> EigenPairs:
         raise SolverError(f"the eigenvalue extraction did not get through: {doubt}")
     exists = pairs.exists if pairs.missing or good.all() else None
     return replace(pairs, values=pairs.values[good], vectors=pairs.vectors[good], residuals=pairs.residuals[good],
-                   exists=exists, doubt=doubt)  # fmt: skip
+                   errors=pairs.errors[good], rounding=pairs.rounding[good], exists=exists, doubt=doubt)  # fmt: skip
+
+
+def refuse_negative_mass(M: csr_array) -> None:
+    """Raise where a mass matrix from elsewhere is not positive semi-definite.
+
+    Raises
+    ------
+    SolverError
+        With how many directions have negative mass, and the row where one is seen.
+    """
+    diagonal = M.diagonal()
+    if (diagonal < 0.0).any():
+        worst = int(diagonal.argmin())
+        raise SolverError(f"{NEGATIVE_MASS}: row {worst + 1} has {diagonal[worst]:.4g} on its diagonal")
+    own = np.repeat(diagonal, np.diff(M.indptr))
+    if (bare := np.flatnonzero((own == 0.0) & (M.data != 0.0))).size:
+        row = int(np.searchsorted(M.indptr, bare[0], side="right"))
+        raise SolverError(f"{NEGATIVE_MASS}: row {row} has nothing on its diagonal, and numbers beside it")
+    by = diags_array(1.0 / np.sqrt(np.where(diagonal > 0.0, diagonal, 1.0)))
+    scaled = csr_array(by @ M @ by + diags_array(np.where(diagonal > 0.0, MASS_NOISE, 1.0)))
+    negative = factorise(scaled).negative
+    if negative is None:  # by a factorisation that cannot tell: what is lowest
+        from scipy.sparse.linalg import eigsh
+
+        negative = int((eigsh(scaled, k=1, which="SA", return_eigenvectors=False) < 0.0).sum())
+    if negative:
+        raise SolverError(f"{NEGATIVE_MASS}: {negative} {'direction has' if negative == 1 else 'directions have'} less than none")
 
 
 def _orthonormal_rigid(M: Matrix, rigid: Floats) -> Floats:
@@ -321,6 +364,7 @@ class _Sweep:
         self.factorisations = 0
         self.widen = widen
         self.doubt = ""
+        self.last: tuple[Factor, float] | None = None
 
     def _say(self, phase: str, done: int = 0, of: int = 0) -> None:
         if self.progress is not None:
@@ -347,6 +391,7 @@ class _Sweep:
                 why = str(err)
                 continue
             if factor.perturbed == 0 and self._solves(factor, place):
+                self.last = factor, place
                 return factor, place
             why = "pivots were perturbed" if factor.perturbed else "a trial solve did not hold"
         raise SolverError(f"no factorisation at or beside {_hertz(places[0])} holds ({why})")
@@ -375,7 +420,8 @@ class _Sweep:
         def tell(done: int, of: int) -> None:
             self._say(phase, done, of)
 
-        return block_lanczos(factor.solve, self.product, wanted, progress=tell if self.progress else None, **keys)
+        with np.errstate(over="ignore", invalid="ignore"):  # looked for there, and refused
+            return block_lanczos(factor.solve, self.product, wanted, progress=tell if self.progress else None, **keys)
 
     def _first(self) -> tuple[Factor, float]:
         """A factor at a shift below every elastic eigenvalue, negative where rigid-body modes are."""
@@ -416,10 +462,11 @@ class _Sweep:
         missing = 0
         proven = True
         before = -np.inf
+        under = 0  # of those found, below the bound, which the shift next to it lies under
         while True:
             done = len(values)
             room = self.K.shape[0] - done
-            goal = min(chunk, room) if count is None else max(1, min(chunk, count - done))
+            goal = min(chunk, room) if count is None else max(1, min(chunk, count + under - done))
             # what lies far below a slice is far down in its order too, and need not be kept out
             far = (values < shift - REACH * (shift - before)) & (np.arange(done) < done - REACH * chunk)
             try:
@@ -444,14 +491,13 @@ class _Sweep:
             missing += short
             self._refuse_touching(values, after)
             before, shift = shift, after
-            last = _number(values, count, upto)
+            if wish.above is not None:
+                under = int((values < wish.above * (1.0 - EDGE)).sum())
+            last = _number(values[under:], count, upto)
             ended = over or (count is not None and last >= count) or len(values) >= self.K.shape[0] or top == 0
             if ended:
                 break
-        # a lower bound next to an eigenvalue was moved down: what lies under it is not asked for
-        if wish.above is not None and below is not None:
-            under = int((values < wish.above * (1.0 - EDGE)).sum())
-            below, values, X = below + under, values[under:], X[:, under:]
+        below, values, X = None if below is None else below + under, values[under:], X[:, under:]
         number = _number(values, count, upto)
         exists: int | None = None
         if proven:
@@ -713,7 +759,8 @@ def _place(
     return top, places, over
 
 
-def _finished(K: Matrix, M: Matrix, raw: _Raw) -> EigenPairs:
+def _finished(K: Matrix, M: Matrix, raw: _Raw, at: tuple[Factor, float] | None = None) -> EigenPairs:
+    """Normalised, with what is known of the error; by the factor at a shift, or one that is made for it."""
     values, X = raw.values, np.ascontiguousarray(raw.vectors.T)  # rows from here on
     times = Symmetric(M)
     MX = times(X)
@@ -728,26 +775,72 @@ def _finished(K: Matrix, M: Matrix, raw: _Raw) -> EigenPairs:
             loss = np.abs(inner(X, times(X)) - np.eye(len(values))).max(initial=0.0)
         except np.linalg.LinAlgError:
             pass  # reported as loss of orthogonality
-    residuals = backward_errors(K, M, values, X.T)
+    if at is None or not getattr(at[0], "there", True):
+        at = _DenseSolve.of(K, M, values)
+    residuals, rounding, off, far = _judged(K, M, values, X.T, *at)
+    # the Rayleigh quotient is nearer, where the next eigenvalue is known to be farther away (Temple 1928, Kato 1949)
+    gap = np.minimum(np.diff(values, prepend=-np.inf), np.diff(values, append=values[-1:]))
+    apart = gap > 2.0 * far
+    near = off + far * np.where(apart, far, 0.0) / np.where(apart, gap - far, 1.0)
+    errors = rounding + np.where(apart, np.minimum(far, near), far)
     return EigenPairs(
-        values, X, residuals, float(loss), raw.method, raw.exists, raw.missing, raw.below, raw.factorisations,
-        raw.total, raw.doubt,
+        values, X, residuals, errors, rounding, float(loss), raw.method, raw.exists, raw.missing, raw.below,
+        raw.factorisations, raw.total, raw.doubt,
     )  # fmt: skip
+
+
+class _DenseSolve:
+    """K - σM by LAPACK, for pairs that were found without a sparse factor."""
+
+    def __init__(self, K: Matrix, M: Matrix, shift: float) -> None:
+        A = (explicit(K) - shift * explicit(M)).toarray()
+        self._scale = 1.0 / np.sqrt(np.maximum(np.abs(np.diag(A)), 1e-300))[:, None]
+        self._factor = scipy.linalg.lapack.dgetrf(self._scale * A * self._scale.T)[:2]
+
+    @classmethod
+    def of(cls, K: Matrix, M: Matrix, values: Floats) -> tuple[_DenseSolve, float]:
+        """At no shift, or below zero where there are rigid-body motions."""
+        elastic = values[values > 1e-9 * np.abs(values).max(initial=0.0)]
+        shift = 0.0 if len(elastic) == len(values) else -0.5 * float(elastic[0]) if len(elastic) else -_scale(K, M)
+        return cls(K, M, shift), shift
+
+    def solve(self, right: Floats) -> Floats:
+        return self._scale * scipy.linalg.lapack.dgetrs(*self._factor, self._scale * right)[0]
 
 
 def backward_errors(K: Matrix, M: Matrix, values: Floats, X: Floats) -> Floats:
     """‖K x - λ M x‖ / (‖ |K| |x| ‖ + |λ| ‖ |M| |x| ‖) of every column."""
+    return _judged(K, M, values, X)[0]
+
+
+def _judged(
+    K: Matrix, M: Matrix, values: Floats, X: Floats, factor: Factor | _DenseSolve | None = None, shift: float = 0.0
+) -> tuple[Floats, Floats, Floats, Floats]:
+    """Of columns with xᵀ M x = 1: backward errors, rounding of λ, how far λ is from the Rayleigh quotient, and how far
+    it may be from an eigenvalue by its residual r.
+
+    With s = (K - σM)⁻¹ r there is an eigenvalue within |λ - σ| ‖s‖ / (1 - ‖s‖) of λ, ‖s‖² = sᵀ M s: the residual of
+    1 / (λ - σ) in the norm in which that operator is self-adjoint (Parlett, *The Symmetric Eigenvalue Problem*, 4.5).
+    """
     k, m = Symmetric(K), Symmetric(M)
-    off, size = np.empty(X.shape[1]), np.empty(X.shape[1])
+    errors, rounding, off, far = np.empty((4, X.shape[1]))
     for a in range(0, X.shape[1], _ABREAST):
         span = slice(a, a + _ABREAST)
         block = np.array(X[:, span], order="C")
-        size[span] = _norms(magnitude(K, block)) + np.abs(values[span]) * _norms(magnitude(M, block))
-        rest = k.columns(block)
-        np.multiply(block, values[span], out=block)
-        rest -= m.columns(block)
-        off[span] = _norms(rest)
-    return off / np.maximum(size, 1e-300)
+        lam = np.abs(values[span])
+        stiff, heavy = magnitude(K, block), magnitude(M, block)
+        size = np.maximum(_norms(stiff) + lam * _norms(heavy), 1e-300)
+        rounding[span] = ROUNDING * np.einsum("ij,ij->j", np.abs(block), stiff + lam * heavy)
+        rest = k.columns(block) - values[span] * m.columns(block)
+        errors[span], off[span] = _norms(rest) / size, np.abs(np.einsum("ij,ij->j", block, rest))
+        far[span] = np.inf
+        if factor is not None:
+            s = np.ascontiguousarray(factor.solve(rest))
+            long = np.sqrt(np.maximum(np.einsum("ij,ij->j", s, m.columns(s)), 0.0))
+            near = long < 0.5  # not so for numbers that are not finite
+            own = np.where(near, long, 0.0)
+            far[span] = np.where(near, np.abs(values[span] - shift) * own / (1.0 - own), np.inf)
+    return errors, rounding, off, far
 
 
 def _norms(columns: Floats) -> Floats:

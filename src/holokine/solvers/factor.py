@@ -15,24 +15,26 @@ import ctypes
 import os
 import shutil
 import tempfile
+from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
-from scipy.sparse import csc_array, csr_array, diags_array, triu, vstack
+from scipy.sparse import csc_array, csr_array, diags_array, hstack, triu, vstack
 
 from holokine import sizes
 from holokine.errors import OutOfMemoryError, SolverError
 from holokine.sizes import beyond_memory, refuse_beyond_memory
 from holokine.solvers.library import fast_available, fast_solver
 from holokine.solvers.products import subtract
-from holokine.system.wide import Matrix, WideSum, explicit, magnitude, reached
+from holokine.system.wide import Following, Matrix, explicit, magnitude
 from holokine.whole import temporary_folder
 
 __all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise"]
 
 Floats = NDArray[Any]  # float64
+Ints = NDArray[Any]  # int64
 DENSE_LIMIT = 400
 LARGE = 20_000  # unknowns from which reading the factor weighs more than what is done with it
 THIN = 25.0  # numbers per row of a factor up to which SuperLU solves faster
@@ -185,7 +187,7 @@ class Pencil:
 
     Parameters
     ----------
-    K, M : sparse array or WideSum, shape (n, n)
+    K, M : sparse array or Following, shape (n, n)
         Symmetric, all entries stored.
     method : str
         As for `factorise`.
@@ -193,14 +195,16 @@ class Pencil:
 
     def __init__(self, K: Matrix, M: Matrix, *, method: str = "auto") -> None:
         self.method = _chosen(method, K.shape[0])
-        self._wide = (K, M) if self.method != "dense" and (isinstance(K, WideSum) or isinstance(M, WideSum)) else None
-        if self._wide is None:
-            K, M = explicit(K), explicit(M)
-        self._K, self._M = (A.sparse if isinstance(A, WideSum) else A for A in (K, M))
+        self._apart = None if self.method == "dense" else _Apart.of(K, M)
+        if self._apart is None:
+            self._K, self._M = explicit(K), explicit(M)
+        else:
+            self._K, self._M = self._apart.inner(0), self._apart.inner(1)
         self._shared: _PardisoFactor | None = None
         self._parts: tuple[Floats, Floats] | None = None
         self._kept: tuple[float, Factor] | None = None
         self._quick = False
+        self._summed: Pencil | None = None
 
     def method_words(self) -> str:
         """The way of factorising, in words."""
@@ -237,8 +241,7 @@ class Pencil:
             m = self._parts[1].copy()
             m[self._shared.diagonal] *= 1.0 + ridge
             base = _Held(self._shared, self._shared.renew(m, 1))
-        M = None if self._wide is None else self._wide[1]
-        return _Updated(base, M.rows, M.inner) if isinstance(M, WideSum) else base
+        return base if self._apart is None else _Bordered(base, self._apart, 0.0, 1.0, ridge)
 
     def held(self, shift: float) -> bool:
         """Whether a factor at this shift is kept and still there."""
@@ -248,37 +251,39 @@ class Pencil:
 
     def release(self) -> None:
         """Give back the memory of the factor that is not kept."""
+        if self._summed is not None:
+            self._summed.release()
         if self._shared is not None:
             self._shared.release(1)
 
     def _made(self, shift: float, slot: int) -> Factor:
-        if self._wide is None:
+        if self._apart is None:
             return self._plain(shift, slot)
-        rows, inner = _together(*self._wide, shift)
         try:
             base = self._plain(shift, slot)
             if base.perturbed == 0 and base.negative is not None:
-                updated = _Updated(base, rows, inner)
-                if updated.sound and self._answers(updated, shift):
-                    return updated
+                bordered = _Bordered(base, self._apart, 1.0, -shift)
+                if bordered.sound and self._answers(bordered, shift):
+                    return bordered
         except OutOfMemoryError:
             raise
         except SolverError:
             pass
-        # without the wide rows nothing holds (a body that hangs on them alone): they are summed up
-        self._K, self._M = (explicit(A) for A in self._wide)
-        self._wide = self._shared = self._parts = self._kept = None
-        return self._plain(shift, slot)
+        # next to an eigenvalue of what is held where rows are kept apart, or where more hangs on them: all in one
+        if self._summed is None:
+            assert self._apart is not None
+            self._summed = Pencil(*(explicit(A) for A in self._apart.matrices), method=self.method)
+        return self._summed.at(shift)
 
     def _answers(self, factor: Factor, shift: float) -> bool:
-        """Whether a solve with wide rows holds: it does not where the sparse part alone is nearly singular."""
-        assert self._wide is not None
-        K, M = self._wide
+        """Whether a solve with rows kept apart holds."""
+        assert self._apart is not None
+        K, M = self._apart.matrices
         b = np.random.default_rng(3).standard_normal((K.shape[0], 1))
         x = factor.solve(b)
         off = K @ x - b - (shift * (M @ x) if shift else 0.0)
         size = magnitude(K, x) + (abs(shift) * magnitude(M, x) if shift else 0.0)
-        return bool(np.linalg.norm(off) < 1e-10 * np.linalg.norm(size))
+        return bool(np.linalg.norm(off) < 1e-12 * np.linalg.norm(size))
 
     def _sparse(self, shift: float) -> csr_array:
         """The sparse part of K - shift M, whole."""
@@ -333,43 +338,98 @@ class _Held:
         return self._shared.solve(right, self._slot)
 
 
-def _together(K: Matrix, M: Matrix, shift: float) -> tuple[csr_array, Floats]:
-    """Wide rows of both matrices, and the small matrix between them at a shift."""
-    parts = [(A.rows, by * A.inner) for A, by in ((K, 1.0), (M, -shift)) if isinstance(A, WideSum)]
-    return csr_array(vstack([rows for rows, _ in parts])), scipy.linalg.block_diag(*(inner for _, inner in parts))
+@dataclass(frozen=True)
+class _Apart:
+    """Two matrices over the same motions, some of which follow many others, and which are left out of the sparse factor.
+
+    Attributes
+    ----------
+    matrices : tuple
+        K and M as they were given.
+    whole : tuple of sparse array, shape (n + wide, n + wide)
+    rows : sparse array, shape (wide, n)
+    inside, outside : ndarray of int
+        Of the n + wide: what the sparse factor is of; what follows, and one more for each that has stiffness, without
+        which the rest could hang on what follows alone.
+    """
+
+    matrices: tuple[Matrix, Matrix]
+    whole: tuple[csr_array, csr_array]
+    rows: csr_array
+    inside: Ints
+    outside: Ints
+
+    @classmethod
+    def of(cls, K: Matrix, M: Matrix) -> _Apart | None:
+        """None where nothing is kept apart."""
+        rows = next((A.rows for A in (K, M) if isinstance(A, Following)), None)
+        if rows is None:
+            return None
+        wide, n = rows.shape
+        whole = []
+        for A in (K, M):
+            if not isinstance(A, Following):
+                ends = np.concatenate([A.indptr, np.full(wide, A.indptr[-1], dtype=A.indptr.dtype)])
+                A = Following(csr_array((A.data, A.indices, ends), shape=(n + wide, n + wide)), rows)
+            whole.append(A.whole)
+        stiff = np.flatnonzero(np.diff(whole[0].indptr)[n:])
+        pins = np.zeros(0, dtype=np.int64)
+        if len(stiff):
+            places = np.unique(csr_array(rows[stiff]).indices)
+            dense = csr_array(rows[stiff])[:, places].toarray()
+            pins = places[scipy.linalg.qr(dense, mode="r", pivoting=True)[1][: len(stiff)]]
+        outside = np.concatenate([np.sort(pins), n + np.arange(wide)])
+        inside = np.setdiff1d(np.arange(n), pins)
+        return cls((K, M), (whole[0], whole[1]), rows, inside, outside)
+
+    def inner(self, which: int) -> csr_array:
+        """What the sparse factor is of, of K (0) or M (1)."""
+        return csr_array(csr_array(self.whole[which][self.inside])[:, self.inside])
 
 
-class _Updated:
-    """The factor of S + Dᵀ A D from that of S (Sherman-Morrison-Woodbury), with its inertia (Haynsworth 1968).
+class _Bordered:
+    """The factor of [1 Dᵀ] A [1; D], A = k K + m M, from that of A inside and a small dense one.
+
+    With u for all motions and λ for what makes some of them follow, [A Cᵀ; C 0] [u; λ] = [f; 0] with C = [D, -1]. What
+    lies outside and λ make the small matrix; the inertia of the whole is the sum of both, less one negative for each
+    row of C (Haynsworth, Linear Algebra Appl. 1 (1968) 73-81; Gould, Math. Program. 32 (1985) 90-99).
 
     Attributes
     ----------
     sound : bool
-        Whether the small matrix A⁻¹ + D S⁻¹ Dᵀ is far from singular.
+        Whether the small matrix is far from singular.
     """
 
-    def __init__(self, base: Factor, rows: csr_array, inner: Floats) -> None:
-        self._base = base
+    def __init__(self, base: Factor, apart: _Apart, k: float, m: float, ridge: float = 0.0) -> None:
+        self._base, self._apart = base, apart
         self.method, self.perturbed, self.entries = base.method, base.perturbed, base.entries
         self.block = base.block
-        values, Q = np.linalg.eigh((inner + inner.T) / 2.0)
-        acting = np.abs(values) > 1e-14 * np.abs(values).max(initial=0.0)
-        values = values[acting]
-        rows = csr_array(csr_array(Q[:, acting].T) @ rows)
-        self._places, self._rows = reached(rows)
-        self._spread = np.zeros((0, rows.shape[1]))
-        self.negative, self.sound = base.negative, True
-        if len(values) == 0:
-            return
-        self._spread = np.ascontiguousarray(base.solve(rows.T.toarray()).T)
-        small = self._rows @ self._spread[:, self._places].T
-        small = np.diag(1.0 / values) + (small + small.T) / 2.0
-        scale = 1.0 / np.sqrt(np.maximum(np.abs(np.diag(small)), 1e-300))
-        own = np.linalg.eigvalsh(scale[:, None] * small * scale)
-        self.sound = bool(np.abs(own).min() > 1e-10 * np.abs(own).max()) and bool(np.isfinite(own).all())
-        if base.negative is not None:
-            self.negative = base.negative + int((own > 0).sum()) - int((values > 0).sum())
-        self._small = np.linalg.inv(small) if self.sound else small
+        n, wide, inside, outside = apart.rows.shape[1], apart.rows.shape[0], apart.inside, apart.outside
+        A = csr_array(k * apart.whole[0] + m * apart.whole[1])
+        if ridge:
+            A = csr_array(A + diags_array(ridge * m * A.diagonal()))
+        C = csr_array(hstack([apart.rows, diags_array(np.full(wide, -1.0))]))
+        size = np.maximum(np.sqrt(np.abs(A.diagonal())[:n].max(initial=1e-300)), 1e-300)
+        C = csr_array(size**2 * C)  # rows of the size of the rest
+        edge = csr_array(vstack([A[outside], C]))
+        self._edge = edge[:, inside]
+        own = np.zeros((edge.shape[0],) * 2)
+        own[:, : len(outside)] = edge[:, outside].toarray()
+        own[: len(outside), len(outside) :] = own[len(outside) :, : len(outside)].T
+        acting = np.flatnonzero(np.diff(self._edge.indptr))
+        self._spread = np.zeros((len(inside), edge.shape[0]))
+        if len(acting):
+            self._spread[:, acting] = base.solve(csr_array(self._edge[acting]).T.toarray())
+        small = own - self._edge @ self._spread
+        small = (small + small.T) / 2.0
+        scale = 1.0 / np.sqrt(np.maximum(np.abs(small).max(axis=1), 1e-300))
+        small = scale[:, None] * small * scale
+        self.sound = bool(np.isfinite(small).all())
+        values = np.linalg.eigvalsh(small) if self.sound else np.ones(1)
+        self.sound &= bool(np.abs(values).min() > 1e-12 * np.abs(values).max())
+        self.negative = None if base.negative is None else base.negative + int((values < 0).sum()) - wide
+        self._scale = scale[:, None]
+        self._small = scipy.linalg.lu_factor(small) if self.sound else None
 
     @property
     def there(self) -> bool:
@@ -377,11 +437,17 @@ class _Updated:
         return bool(getattr(self._base, "there", True))
 
     def solve(self, right: Floats) -> Floats:
-        x = self._base.solve(right)
-        if len(self._spread):
-            columns = x.reshape(len(x), -1)
-            subtract(columns.T, self._small @ (self._rows @ columns[self._places]), self._spread)
-        return x
+        apart, columns = self._apart, right.reshape(len(right), -1)
+        n, pins = len(columns), len(apart.outside) - apart.rows.shape[0]
+        x = self._base.solve(np.ascontiguousarray(columns[apart.inside]))
+        edge = -(self._edge @ x)
+        edge[:pins] += columns[apart.outside[:pins]]
+        assert self._small is not None
+        edge = self._scale * scipy.linalg.lu_solve(self._small, self._scale * edge)
+        result = np.empty((n, columns.shape[1]))
+        result[apart.outside[:pins]] = edge[:pins]
+        result[apart.inside] = x - self._spread @ edge
+        return result.reshape(right.shape)
 
 
 def _aligned(K: csr_array, M: csr_array) -> tuple[csr_array, Floats, Floats]:

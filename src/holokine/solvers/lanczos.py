@@ -17,7 +17,9 @@ import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 
+from holokine.errors import SolverError
 from holokine.solvers.products import Symmetric, inner, subtract
+from holokine.system.wide import magnitude
 
 if TYPE_CHECKING:
     from holokine.system.wide import Matrix
@@ -27,6 +29,7 @@ __all__ = ["RitzPairs", "block_lanczos"]
 Floats = NDArray[Any]  # float64
 TOLERANCE = 1e-10
 _STALE, _SMALL = 1e-14, 1e-9  # parts taken off from which M W is worked out anew, and from which a pass follows
+_DEPENDENT, _ROUNDING = 1e-13, 1e-13  # of the longest of a block, and squared of its numbers: shorter ones are none
 _SELDOM = 100  # vectors from which the projected problem is solved at every other step, and so on
 _STRIP = 8192
 
@@ -136,7 +139,7 @@ def block_lanczos(
         H[old:] = inner(MQ, W)
         begin = int(np.argmax(H.any(axis=1)))
         subtract(W, H[begin:], V[begin:size])
-        Q, MQ, R, part = _orthonormal(W, times, L, V[:size])
+        Q, MQ, R, part = _orthonormal(W, times, L, V[:size], float(np.sqrt((H * H).sum(axis=0).max())))
         H += part
         T[:size, old:size] = H
         T[old:size, :old] = H[:old].T
@@ -159,7 +162,9 @@ def block_lanczos(
         if progress is not None:
             progress(min(converged, need), need)
         found = converged >= need or (
-            last is not None and converged == need - 1 and errors[converged] <= last * abs(theta[converged])
+            last is not None
+            and converged == min(need, size) - 1
+            and errors[converged] <= last * abs(theta[converged])
         )
         done = found and need <= size - min(width, 1)
         stalled = stalled + passed if converged <= last_converged else 0
@@ -211,12 +216,19 @@ def _pairs(
     )  # fmt: skip
 
 
-def _orthonormal(W: Floats, times: Symmetric, L: Floats, V: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+def _orthonormal(
+    W: Floats, times: Symmetric, L: Floats, V: Floats, taken: float = 0.0
+) -> tuple[Floats, Floats, Floats, Floats]:
     """Q, M Q, R and H with W = V H + Q R (what lies along locked vectors is dropped), QᵀMQ = 1, VᵀMQ = 0.
 
     Rows are vectors; W is used up. Twice is enough (Parlett): what a pass takes away is counted, and another follows
     where that was not small, or where the block was nearly dependent. Directions without length in M are dropped, so
-    the block may shrink.
+    the block may shrink; so are those that are rounding of `taken`, what was taken off before.
+
+    Raises
+    ------
+    SolverError
+        Where numbers are not finite.
     """
     width = len(W)
     H = np.zeros((len(V), width))
@@ -225,6 +237,8 @@ def _orthonormal(W: Floats, times: Symmetric, L: Floats, V: Floats) -> tuple[Flo
     MW = times(W)
     for _ in range(5):
         before = np.sqrt(np.maximum(np.einsum("ij,ij->i", W, MW), 1e-300))
+        if not np.isfinite(before).all():
+            raise SolverError("the iteration met numbers that are not finite")
         largest = largest or float(before.max())
         left = 0.0
         for basis in (L, V):
@@ -240,7 +254,10 @@ def _orthonormal(W: Floats, times: Symmetric, L: Floats, V: Floats) -> tuple[Flo
             continue
         G = inner(W, MW)
         values, vectors = scipy.linalg.eigh((G + G.T) / 2.0, driver="evd")
-        keep = values > max((1e-13 * largest) ** 2, 1e-300)
+        keep = values > max((_DEPENDENT * largest) ** 2, 1e-300)
+        if values[0] < (_SMALL * taken) ** 2:  # perhaps nothing but rounding, of motions without mass
+            X = W.T @ vectors
+            keep &= values > _ROUNDING * np.einsum("ij,ij->j", np.abs(X), magnitude(times.matrix, X))
         if not keep.any():
             return W[:0], W[:0], np.zeros((0, width)), H
         root = np.sqrt(values[keep])

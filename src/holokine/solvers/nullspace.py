@@ -17,6 +17,7 @@ Floats = NDArray[Any]  # float64
 _SHIFT = 1e-11
 _NOISE = 3e-14
 _NEAR = 1e-11
+_BARE = 5e-15  # of the largest number on the diagonal: what is smaller may be all that rounding left
 _NOTHING = 1e-20  # of a matrix of unit diagonal: what a null vector keeps where nothing cancels
 
 
@@ -38,7 +39,7 @@ def unresisted(K: Matrix, *, most: int = 12, seed: int = 0) -> tuple[Floats, Flo
     top = float(diagonal.max(initial=0.0))
     if top <= 0.0:
         return np.eye(n)[:most], np.zeros((0, n))
-    bare = diagonal <= 1e-14 * top
+    bare = diagonal <= _BARE * top
     root = np.sqrt(np.where(bare, top, diagonal))
     D = diags_array(1.0 / root)
     A = csr_array(D @ K @ D)
@@ -61,7 +62,9 @@ def all_resisted(K: Matrix, factor: Factor, *, columns: int = 4, seed: int = 0) 
     thousand times larger; False means that `unresisted` has to look closer.
     """
     diagonal = K.diagonal()
-    if K.shape[0] == 0 or factor.perturbed or factor.negative or not (diagonal > 0.0).all():
+    if K.shape[0] == 0 or factor.perturbed or factor.negative:
+        return False
+    if not (diagonal > _BARE * diagonal.max()).all():
         return False
     scale = 1.0 / np.sqrt(diagonal)[:, None]
     X = np.random.default_rng(seed).standard_normal((K.shape[0], min(columns, K.shape[0])))

@@ -14,7 +14,7 @@ import scipy.linalg.blas
 from numpy.typing import NDArray
 
 from holokine.solvers.library import sparse_library
-from holokine.system.wide import Matrix, WideSum
+from holokine.system.wide import Following, Matrix
 
 __all__ = ["WIDE", "Symmetric", "inner", "inverse_form", "subtract"]
 
@@ -31,10 +31,10 @@ class Symmetric:
     """A symmetric sparse matrix that multiplies vectors in rows: (vectors, n) to (vectors, n)."""
 
     def __init__(self, matrix: Matrix) -> None:
-        self.shape = matrix.shape
-        self._wide: WideSum | None = None
-        if isinstance(matrix, WideSum):
-            self._wide, matrix = matrix, matrix.sparse
+        self.matrix, self.shape = matrix, matrix.shape
+        self._wide: Following | None = None
+        if isinstance(matrix, Following):
+            self._wide, matrix = matrix, matrix.whole
         self._matrix = matrix
         self._handle: Any = None
         self._library: Any = sparse_library() if matrix.nnz > _SMALL and matrix.nnz < 2**31 else None
@@ -58,10 +58,9 @@ class Symmetric:
 
     def columns(self, block: Floats) -> Floats:
         """The product with columns, shape (n, columns), C order."""
-        result = self._times(block)
-        if self._wide is not None:
-            self._wide.add_wide(result, block)
-        return result
+        if self._wide is None:
+            return self._times(block)
+        return self._wide.folded(self._times(self._wide.lifted(block)))
 
     def _times(self, block: Floats) -> Floats:
         if self._handle is None:

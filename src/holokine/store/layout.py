@@ -27,6 +27,7 @@ class Array:
     kind: Literal["f", "i", "b", "u"]
     shape: Shape
     needed: bool = True
+    known: bool = True  # without NaN for what is not known
 
 
 @dataclass(frozen=True)
@@ -128,7 +129,7 @@ class Layout:
             if size != (own if isinstance(own, int) else self._sizes.setdefault(own, size)):
                 raise RunFileError(f"{at} has the shape {shape}, which does not fit the others")
         values = np.asarray(item[()])
-        if kind == "f" and not np.isfinite(values).all():
+        if kind == "f" and not (np.isfinite(values) | (np.isnan(values) & (not expected.known))).all():
             raise RunFileError(f"{at} holds numbers that are not finite")
         values.setflags(write=False)
         return values

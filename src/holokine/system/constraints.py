@@ -21,7 +21,7 @@ from scipy.sparse.csgraph import connected_components
 
 from holokine.errors import ConstraintError
 from holokine.sizes import narrow
-from holokine.system.wide import Matrix, WideSum
+from holokine.system.wide import Following, Matrix
 
 __all__ = ["Constraints", "Equation", "eliminate"]
 
@@ -29,7 +29,8 @@ Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 _CHAIN_LIMIT = 60
 WIDE = 60  # motions that one follows, from which it may be kept apart
-MOST_DENSE = 200_000  # numbers that are summed up all the same
+MOST_DENSE = 20_000  # numbers that are summed up all the same
+MOST_APART = 200  # motions that follow and are kept apart
 
 
 @dataclass
@@ -74,40 +75,45 @@ class Constraints:
     independent: Ints
     redundant: tuple[str, ...] = ()
 
-    def reduced(self, matrix: csr_array) -> Matrix:
-        """Tᵀ A T of a symmetric matrix, shape (independent, independent).
+    @cached_property
+    def _parts(self) -> tuple[csr_array, csr_array] | None:
+        """What a matrix is multiplied by on either side, and which rows are kept apart; None for a plain product.
 
-        Most motions are independent and keep their numbers; only the others take part in products. What couples many
-        motions by a few that follow them all (a mass on an averaging link) is kept apart in large models.
+        The first has columns for the independent motions, and behind them for those that follow many of them.
         """
         kept = np.zeros(self.reduce.shape[0], dtype=bool)
         kept[self.independent] = True
-        rows = np.diff(self.reduce.indptr)
-        pure = kept & (rows == 1)
-        if int(pure.sum()) < len(self.independent):  # not a plain selection with followers
-            return narrow(csr_array(self.reduce.T @ matrix @ self.reduce))
-        own = csr_array(csr_array(matrix[self.independent])[:, self.independent])
-        following = np.flatnonzero(~kept & (rows > 0))
-        if len(following) == 0:
-            return narrow(own)
-        D = csr_array(self.reduce[following])
-        across = csr_array(matrix[following])
-        coupled = csr_array(D.T @ across[:, self.independent])
-        inner = csr_array(across[:, following])
-        reach = np.diff(D.indptr)
-        wide = np.flatnonzero((reach > WIDE) & (np.diff(inner.indptr) > 0))
-        dense = int((reach[wide].astype(np.int64) ** 2).sum())
-        if dense < max(0.2 * own.nnz, MOST_DENSE) or len(wide) > 200:
-            wide = wide[:0]
-        block = inner[wide][:, wide].toarray()
-        if len(wide):
-            rest = inner.tolil(copy=True)
-            rest[np.ix_(wide, wide)] = 0.0
-            inner = csr_array(rest)
-            inner.eliminate_zeros()
-        among = csr_array(D.T @ inner @ D)
-        sparse = narrow(csr_array(own + (coupled + coupled.T + (among + among.T) * 0.5)))
-        return WideSum(sparse, narrow(csr_array(D[wide])), (block + block.T) / 2.0) if len(wide) else sparse
+        reach = np.diff(self.reduce.indptr)
+        if (reach[self.independent] != 1).any():
+            return None
+        wide = np.flatnonzero(~kept & (reach > WIDE))
+        if int((reach[wide].astype(np.int64) ** 2).sum()) < MOST_DENSE or len(wide) > MOST_APART:
+            return None
+        n, size = len(self.independent), self.reduce.shape[0]
+        narrow_ = np.ones(size)
+        narrow_[wide] = 0.0
+        apart = csr_array((np.ones(len(wide)), (wide, n + np.arange(len(wide)))), shape=(size, n + len(wide)))
+        both = csr_array(diags_array(narrow_) @ self.reduce)
+        both = csr_array((both.data, both.indices, both.indptr), shape=(size, n + len(wide)))
+        return csr_array(both + apart), narrow(csr_array(self.reduce[wide]))
+
+    def reduced(self, matrix: csr_array) -> Matrix:
+        """Tᵀ A T of a symmetric matrix, shape (independent, independent).
+
+        What follows many motions is kept apart in large models (`system.wide`): a mass on an averaging link, or a node
+        that the mean of others decides.
+        """
+        if self._parts is None:
+            return narrow(_congruent(matrix, self.reduce, self.independent))
+        left, rows = self._parts
+        n = rows.shape[1]
+        following = np.flatnonzero(np.diff(csr_array(left[:, n:]).indptr))
+        if not np.diff(matrix.indptr)[following].any():
+            plain = csr_array(left[:, :n])
+            return narrow(_congruent(matrix, plain, self.independent))
+        order = np.argsort(left[following].indices)
+        places = np.concatenate([self.independent, following[order]])
+        return Following(narrow(_congruent(matrix, left, places)), rows)
 
     @cached_property
     def _normal(self) -> Any:
@@ -143,6 +149,25 @@ class Constraints:
         for _ in range(6 if ridge else 1):
             result = result + factor.solve(values - self.rows @ (self.rows.T @ result))
         return np.asarray(result)
+
+
+def _congruent(matrix: csr_array, T: csr_array, own: Ints) -> csr_array:
+    """Tᵀ A T, where T has a single 1 in the rows `own`, one for each column: these keep their numbers."""
+    kept = np.zeros(T.shape[0], dtype=bool)
+    kept[own] = True
+    rows = np.diff(T.indptr)
+    if (rows[own] != 1).any():
+        return csr_array(T.T @ matrix @ T)
+    result = csr_array(csr_array(matrix[own])[:, own])
+    result.sort_indices()
+    following = np.flatnonzero(~kept & (rows > 0))
+    if len(following) == 0:
+        return result
+    D = csr_array(T[following])
+    across = csr_array(matrix[following])
+    coupled = csr_array(D.T @ across[:, own])
+    among = csr_array(D.T @ across[:, following] @ D)
+    return csr_array(result + (coupled + coupled.T + (among + among.T) * 0.5))
 
 
 def eliminate(size: int, active: NDArray[np.bool_], equations: list[Equation]) -> Constraints:

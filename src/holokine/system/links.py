@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -11,6 +12,7 @@ from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
 from holokine.describe.schema import GROUND
+from holokine.describe.walk import walk
 from holokine.elements.connectors import Connector, arm_matrix, axes_from
 from holokine.errors import ConstraintError, DescriptionError
 from holokine.mesh.select import one_node, select_nodes
@@ -119,6 +121,13 @@ class _Collector:
         self.out = Bonds([], {}, {}, [], [], [], {})
         self.count = 0
 
+    @cached_property
+    def asked(self) -> Ints:
+        """Nodes of points that supports, loads and gauges name."""
+        tables = ("supports", "loads", "gauges")
+        nodes = {self.mesh.points[n] for path, n, _ in walk(self.d) if path[0] in tables and n in self.mesh.points}
+        return np.array(sorted(nodes), dtype=np.int64)
+
     def rows(self, owner: str, dependent: Ints, masters: csr_array) -> slice:
         self.out.equations.append(Equation(owner, dependent, masters))
         self.count += len(dependent)
@@ -208,6 +217,8 @@ class _Collector:
         if len(targets) == 0:
             what = f'the point "{link.point}"' if isinstance(link.point, str) else "a node"
             raise DescriptionError(f"{owner}: links {what} to nothing but itself")
+        if link.rigid is not None:  # it moves points that are there for a support, a load or a gauge alone
+            self.active[node_dofs(targets[np.isin(targets, self.asked)])] = True
         targets = self.attached(owner, targets, "targets")
         self.bound(name, owner, node, targets, "rigid" if link.rigid is not None else "averaging")
 

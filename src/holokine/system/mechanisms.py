@@ -10,12 +10,14 @@ import scipy.linalg
 from numpy.typing import NDArray
 
 from holokine.mesh.cells import CELLS
+from holokine.system.assemble import node_dofs
 from holokine.system.pieces import motion_words
+from holokine.system.wide import magnitude
 
 if TYPE_CHECKING:
     from holokine.system.build import System
 
-__all__ = ["Mechanism", "cause_of", "describe_motion"]
+__all__ = ["Mechanism", "cause_of", "describe_motion", "stiffest_connection"]
 
 Floats = NDArray[Any]  # float64
 
@@ -41,13 +43,17 @@ def describe_motion(system: System, motion: Floats) -> Mechanism:
     uses = np.zeros(len(whole), dtype=int)
     for nodes in system.mesh.part_nodes.values():
         uses[nodes] += 1
+    called = {point: node for point, node in system.mesh.points.items() if node < len(whole)}
+    if max(size.values(), default=0.0) <= 1e-3 * biggest:  # nothing but nodes without mass
+        size |= {point: float(_weighted(system, whole[[node]]).max()) for point, node in called.items()}
     moving = {n: a for n, a in size.items() if a > 1e-3 * biggest}
     texts = []
     for name in sorted(moving, key=lambda n: -moving[n])[:4]:
         field = still if name in solids else whole
         nodes = system.mesh.part_nodes.get(name, np.zeros(0, dtype=np.int64))
         if len(nodes) == 0:
-            nodes = np.array([b.node for b in system.masses if b.name == name])
+            own = [b.node for b in system.masses if b.name == name] or [called[name]]
+            nodes = np.array(own)
         elif (uses[nodes] == 1).any():  # a released end moves apart from the node that it shares
             nodes = nodes[uses[nodes] == 1]
         places = system.mesh.nodes[nodes]
@@ -99,6 +105,21 @@ def cause_of(system: System, motions: Floats) -> str:
         f'nodes of solids hold no rotation, and {what} turns freely on the node of "{on}" at [{x:.4g}, {y:.4g}, '
         f"{z:.4g}] mm{more}: spread it over a patch of nodes with an averaging or a rigid link"
     )
+
+
+def stiffest_connection(system: System, motion: Floats) -> tuple[str, float]:
+    """The spring, bushing or joint of which most numbers cancel in a motion of the whole, (dofs,), and its share."""
+    size = np.abs(motion)
+    total = float(size @ magnitude(system.stiffness, size))
+    most, name = 0.0, ""
+    for c in system.connectors:
+        if not c.stiffness.any():
+            continue
+        own = size[node_dofs(np.array(c.nodes))]
+        held = float(own @ np.abs(c.matrices()[0]) @ own)
+        if held > most:
+            most, name = held, c.name
+    return name, most / total if total > 0.0 else 0.0
 
 
 def _solids(system: System) -> set[str]:

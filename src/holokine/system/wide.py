@@ -1,8 +1,8 @@
-"""Symmetric matrices S + Dᵀ A D: sparse, and a few rows D that reach over many unknowns.
+"""Symmetric matrices over motions v, and over a few more that follow many of them: w = D v.
 
-A mass on an averaging link to n nodes couples them all: n² numbers, and as much fill in every factor. Kept apart it
-takes n. The factor of the sum is that of S with the update of Sherman, Morrison and Woodbury; its inertia is that of
-S, corrected by the small matrix of the update (Haynsworth, Linear Algebra Appl. 1 (1968) 73-81).
+A mass on an averaging link to n nodes, or a node whose motion the mean of n others decides, couples them all when it is
+summed into their rows: n² numbers, as much fill in every factor, and digits lost to sums of n² large numbers. Kept
+apart it takes n, and nothing is summed before it is multiplied.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-__all__ = ["Matrix", "WideSum", "explicit", "magnitude", "reached", "row_strips"]
+__all__ = ["Following", "Matrix", "explicit", "magnitude", "row_strips"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -25,64 +25,70 @@ _STRIP = 500_000  # numbers whose signs are taken off at once
 
 
 @dataclass(frozen=True, eq=False)
-class WideSum:
-    """S + Dᵀ A D.
+class Following:
+    """[1 Dᵀ] A [1; D].
 
     Attributes
     ----------
-    sparse : sparse array, shape (n, n)
+    whole : sparse array, shape (n + wide, n + wide)
+        A, over the motions and behind them those that follow.
     rows : sparse array, shape (wide, n)
-    inner : ndarray, shape (wide, wide)
+        D.
     """
 
-    sparse: csr_array
+    whole: csr_array
     rows: csr_array
-    inner: Floats
 
     @property
     def shape(self) -> tuple[int, int]:
         """(n, n)."""
-        return self.sparse.shape  # type: ignore[no-any-return]
+        return self.rows.shape[1], self.rows.shape[1]
 
     @property
     def nnz(self) -> int:
         """Stored numbers."""
-        return int(self.sparse.nnz + self.rows.nnz)
-
-    def __matmul__(self, X: Floats) -> Floats:
-        result = np.asarray(self.sparse @ X)
-        self.add_wide(result, X)
-        return result
+        return int(self.whole.nnz + self.rows.nnz)
 
     @cached_property
     def _narrow(self) -> tuple[Ints, csr_array]:
-        return reached(self.rows)
+        places, own = np.unique(self.rows.indices, return_inverse=True)
+        shape = (self.rows.shape[0], len(places))
+        return places, csr_array((self.rows.data, own.ravel(), self.rows.indptr), shape=shape)
 
-    def add_wide(self, result: Floats, X: Floats) -> None:
-        """Add Dᵀ A D X, shape (n,) or (n, columns), in place: only where D has numbers."""
+    def lifted(self, X: Floats) -> Floats:
+        """[X; D X], shape (n + wide,) or (n + wide, columns)."""
         places, rows = self._narrow
-        result[places] += rows.T @ (self.inner @ (rows @ X[places]))
+        return np.concatenate([X, np.asarray(rows @ X[places])])
+
+    def folded(self, Y: Floats) -> Floats:
+        """[1 Dᵀ] Y, shape (n,) or (n, columns): a view of Y, which is used up."""
+        places, rows = self._narrow
+        result = Y[: self.shape[0]]
+        result[places] += rows.T @ Y[self.shape[0] :]
+        return result
+
+    def __matmul__(self, X: Floats) -> Floats:
+        return self.folded(np.asarray(self.whole @ self.lifted(X)))
 
     def diagonal(self) -> Floats:
         """Diagonal of the sum, shape (n,)."""
-        more = csr_array(self.rows.T @ self.inner).multiply(self.rows.T).sum(axis=1)
-        return np.asarray(self.sparse.diagonal() + np.asarray(more).ravel())
+        n = self.shape[0]
+        across, inner = csr_array(self.whole[:n, n:]), csr_array(self.whole[n:, n:])
+        more = csr_array(2.0 * across + self.rows.T @ inner).multiply(self.rows.T).sum(axis=1)
+        return np.asarray(self.whole.diagonal()[:n] + np.asarray(more).ravel())
 
 
-Matrix: TypeAlias = csr_array | WideSum
+Matrix: TypeAlias = csr_array | Following
 
 
 def explicit(A: Matrix) -> csr_array:
     """As one sparse array."""
-    if isinstance(A, WideSum):
-        return csr_array(A.sparse + A.rows.T @ csr_array(A.inner) @ A.rows)
-    return A
-
-
-def reached(rows: csr_array) -> tuple[Ints, csr_array]:
-    """The columns in which rows have numbers, and the rows there alone, shape (rows, columns reached)."""
-    places, own = np.unique(rows.indices, return_inverse=True)
-    return places, csr_array((rows.data, own.ravel(), rows.indptr), shape=(rows.shape[0], len(places)))
+    if not isinstance(A, Following):
+        return A
+    n, D = A.shape[0], A.rows
+    across = csr_array(D.T @ A.whole[n:, :n])
+    among = csr_array(D.T @ A.whole[n:, n:] @ D)
+    return csr_array(A.whole[:n, :n] + (across + across.T + (among + among.T) * 0.5))
 
 
 def row_strips(starts: Ints, most: int) -> Iterator[tuple[int, int]]:
@@ -92,15 +98,14 @@ def row_strips(starts: Ints, most: int) -> Iterator[tuple[int, int]]:
 
 
 def magnitude(A: Matrix, X: Floats) -> Floats:
-    """|A| |X|, shape (n,) or (n, columns), what rounding in A X is measured by; of a wide sum no less than that.
+    """|A| |X|, shape (n,) or (n, columns), what rounding in A X is measured by.
 
-    By strips of rows, so that there is no second matrix.
+    Of motions that follow: |A| of their own size, [1 |D|ᵀ] |A| [|X|; |D X|]. By strips of rows, so that there is no
+    second matrix.
     """
+    if isinstance(A, Following):
+        return Following(A.whole, abs(A.rows)).folded(magnitude(A.whole, A.lifted(X)))
     X = np.abs(X)
-    if isinstance(A, WideSum):
-        result = magnitude(A.sparse, X)
-        WideSum(A.sparse, abs(A.rows), np.abs(A.inner)).add_wide(result, X)
-        return result
     result = np.zeros((A.shape[0], *X.shape[1:]))
     starts = A.indptr
     for a, b in row_strips(starts, _STRIP):
