@@ -43,6 +43,7 @@ def three_ways(lengths: tuple[float, float, float]) -> hk.Assembly:
     for k, (axis, rate) in enumerate(zip(axes, lengths, strict=True)):
         a.point(f"wall {k}", axis.tolist()).support(f"hold {k}", at=f"wall {k}", hold="all")
         a.spring(f"spring {k}", between=["middle", f"wall {k}"], stiffness=rate, axis=axis.tolist())
+    return a
 
 
 @pytest.mark.parametrize("way", WAYS)

@@ -180,6 +180,7 @@ class Assembly:
         name: str,
         *,
         beam: Table | None = None,
+        cable: Table | None = None,
         ring: Table | None = None,
         plate: Table | None = None,
         cylinder: Table | None = None,

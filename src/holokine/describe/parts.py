@@ -11,6 +11,7 @@ from holokine.describe.fields import (
     ONE_OR_MORE,
     UNIT_VECTOR_SCHEMA,
     Angle,
+    Area,
     AreaMass,
     Around,
     Direction,
@@ -36,6 +37,7 @@ __all__ = [
     "Axes",
     "Beam",
     "Box",
+    "Cable",
     "Cylinder",
     "Extrusion",
     "Finer",
@@ -116,13 +118,32 @@ class EndReleases(Strict):
     end: DirectionList = ()
 
 
+def _counted(value: int | tuple[int, ...] | None) -> int | tuple[int, ...] | None:
+    numbers = value if isinstance(value, tuple) else (value,)
+    if any(n is not None and n < 1 for n in numbers):
+        raise complaint(f"divisions must be 1 or more, got {shown(value)}")
+    return value
+
+
+def _refuse_spans(run: Any, words: str) -> None:
+    """Raise where the divisions of a run do not fit its points."""
+    if "divisions" in run.model_fields_set and run.divisions is not None and run.size is not None:
+        raise complaint("give divisions or size, not both")
+    if isinstance(run.divisions, tuple) and len(run.divisions) != len(run.through) - 1:
+        raise complaint(f"divisions lists {len(run.divisions)} numbers for {len(run.through) - 1} spans")
+    for a, b in pairwise(run.through):
+        if a == b:
+            raise complaint(f'{words} goes from the point "{a}" to itself')
+
+
 class Beam(Strict):
     """A run of beam elements, straight from point to point.
 
     With an `end_section` it tapers from `section` to that; dimensions change evenly along the run. Local x runs along
     the beam, local z is the part of `up` normal to it, local y = z cross x. A section's height is along local z, its
-    width along local y. A beam that `goes slack` is a cable: in a state it carries no compression, and is absent
-    (its mass at its ends) where it would.
+    width along local y. A beam that `goes slack` is a strut that only pulls: in a state it carries no compression, and is
+    absent (its mass at its ends) where it would; while it pulls it bends as a beam does, clamped at its ends unless
+    they are released. A rope is a `cable`.
     """
 
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {
@@ -143,23 +164,39 @@ class Beam(Strict):
     preload: Force = 0.0
     goes_slack: bool | None = None
 
-    @field_validator("divisions")
-    @classmethod
-    def _positive(cls, value: int | tuple[int, ...] | None) -> int | tuple[int, ...] | None:
-        numbers = value if isinstance(value, tuple) else (value,)
-        if any(n is not None and n < 1 for n in numbers):
-            raise complaint(f"divisions must be 1 or more, got {shown(value)}")
-        return value
+    _positive = field_validator("divisions")(_counted)
 
     @model_validator(mode="after")
     def _spans(self) -> Self:
-        if self.divisions is not None and self.size is not None:
-            raise complaint("give divisions or size, not both")
-        if isinstance(self.divisions, tuple) and len(self.divisions) != len(self.through) - 1:
-            raise complaint(f"divisions lists {len(self.divisions)} numbers for {len(self.through) - 1} spans")
-        for a, b in pairwise(self.through):
-            if a == b:
-                raise complaint(f'the beam goes from the point "{a}" to itself')
+        _refuse_spans(self, "the beam")
+        return self
+
+
+class Cable(Strict):
+    """A rope, wire or chain, straight from point to point: it carries tension, and nothing else.
+
+    No bending, no torsion, no compression: where it would be pressed it is slack (its mass at its ends). Across it is held
+    by its tension, which a state gives it by loads, shortening or `tension`. With a section, or an `area` of metal
+    alone; `stiffness` is its E A, where that is not E of the material times the area (a laid rope). Nodes within it
+    (`divisions`, 1 unless given) let it sag and vibrate between its ends.
+    """
+
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"mesh": frozenset({"section", "area", "stiffness"})}
+    through: tuple[names_of("points"), ...] = Field(min_length=2)  # type: ignore[valid-type]
+    section: names_of("sections") | None = None  # type: ignore[valid-type]
+    area: Area | None = None  # type: ignore[valid-type]
+    stiffness: quantity_field("force", above=0.0) | None = None  # type: ignore[valid-type]
+    divisions: int | tuple[int, ...] = 1
+    size: PositiveLength | None = None
+    offset: ClassVar[EndOffsets] = EndOffsets()
+
+    _positive = field_validator("divisions")(_counted)
+
+    @model_validator(mode="after")
+    def _spans(self) -> Self:
+        _refuse_spans(self, "the cable")
+        if (self.section is None) == (self.area is None):
+            raise complaint("a cable has a section or an area")
         return self
 
 
@@ -530,7 +567,7 @@ class MeshFile(Strict):
     up: UnitVector = (0.0, 0.0, 1.0)
 
 
-_GEOMETRY = ("beam", "ring", "plate", "cylinder", "box", "tube", "extrusion", "mesh")
+_GEOMETRY = ("beam", "cable", "ring", "plate", "cylinder", "box", "tube", "extrusion", "mesh")
 
 
 class Part(Strict):
@@ -542,6 +579,7 @@ class Part(Strict):
 
     left_to_later: ClassVar[dict[str, frozenset[str]]] = {"mesh": frozenset({"material", "axes"})}
     beam: Beam | None = None
+    cable: Cable | None = None
     ring: Ring | None = None
     plate: Plate | None = None
     cylinder: Cylinder | None = None
@@ -577,7 +615,7 @@ class Part(Strict):
     @property
     def section(self) -> str | None:
         """Name of the beam section, where the part has one."""
-        for shape in (self.beam, self.ring, self.mesh):
+        for shape in (self.beam, self.cable, self.ring, self.mesh):
             if shape is not None:
                 return shape.section
         return None
@@ -588,6 +626,16 @@ class Part(Strict):
         end = None if self.beam is None else self.beam.end_section
         others = () if self.mesh is None else tuple(b.section for b in self.mesh.beams.values())
         return tuple(dict.fromkeys(s for s in (self.section, end, *others) if s is not None))
+
+    @property
+    def run(self) -> Beam | Cable | None:
+        """The run from point to point, where the part is one."""
+        return self.beam or self.cable
+
+    @property
+    def only_pulls(self) -> bool:
+        """Whether it carries no compression in a state: a cable, or a beam that goes slack."""
+        return self.cable is not None or bool(self.beam is not None and self.beam.goes_slack)
 
     @property
     def preloads(self) -> tuple[float, ...]:

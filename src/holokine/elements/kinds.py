@@ -103,6 +103,11 @@ class ElementKind(ABC):
     def dofs(self) -> Ints:
         """Degrees of freedom, shape (elements, motions)."""
 
+    @property
+    def acting(self) -> Ints:
+        """Those of the degrees of freedom that the elements resist or give mass, shape (elements, motions)."""
+        return self.dofs
+
     motions: ClassVar[int] = 6
     """How many of the six motions of a node the elements resist: the first three, or all."""
 

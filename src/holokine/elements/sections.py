@@ -23,7 +23,7 @@ from holokine.errors import DescriptionError
 if TYPE_CHECKING:
     from holokine.describe import schema
 
-__all__ = ["SectionProperties", "section_properties", "tapered"]
+__all__ = ["SectionProperties", "round_section", "section_properties", "tapered"]
 
 Floats = NDArray[np.float64]
 Box = tuple[float, float, float, float]
@@ -254,6 +254,13 @@ def section_properties(section: schema.Section) -> SectionProperties:
         peak = tuple(1.0 / (k * result.area) for k in (result.shear_y, result.shear_z))
         result = replace(result, shear_peak=(peak[0], peak[1]))
     return result
+
+
+def round_section(area: float) -> SectionProperties:
+    """A round bar of an area in m²."""
+    from holokine.describe.schema import Section
+
+    return section_properties(Section.model_validate({"rod": {"diameter": math.sqrt(4.0 * area / math.pi)}}))
 
 
 def tapered(first: schema.Section, last: schema.Section, where: str) -> Callable[[float], SectionProperties]:

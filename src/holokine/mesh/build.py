@@ -25,7 +25,7 @@ from holokine.units import unit_factor
 
 if TYPE_CHECKING:
     from holokine.describe import Description
-    from holokine.describe.parts import Beam, MeshFile, Ring
+    from holokine.describe.parts import Beam, Cable, MeshFile, Ring
 
 __all__ = ["build_mesh"]
 
@@ -59,9 +59,9 @@ def build_mesh(description: Description, folder: Folder | None = None) -> Mesh:
     files: dict[tuple[str, float], FileMesh] = {}
     later: list[tuple[int, str]] = []
     for name, part in description.parts.items():
-        if part.beam is not None:
+        if part.run is not None:
             with headed(f'part "{name}"'):
-                nodes, block = _beam_run(name, part.beam, pieces[0], points, count)
+                nodes, block = _straight_run(name, part.run, pieces[0], points, count)
             own = [block]
         elif part.ring is not None:
             with headed(f'part "{name}"'):
@@ -271,7 +271,9 @@ def _wedges_upright(nodes: Floats, cells: Ints, own: Ints) -> Ints:
     return own[:, mirrored] if (turn < 0).all() else own
 
 
-def _beam_run(name: str, beam: Beam, places: Floats, points: dict[str, int], first_new: int) -> tuple[Floats, Block]:
+def _straight_run(
+    name: str, beam: Beam | Cable, places: Floats, points: dict[str, int], first_new: int
+) -> tuple[Floats, Block]:
     ids = [points[p] for p in beam.through]
     ends = places[ids].copy()
     ends[0] += beam.offset.start
@@ -283,7 +285,7 @@ def _beam_run(name: str, beam: Beam, places: Floats, points: dict[str, int], fir
         length = float(np.linalg.norm(b - a))
         if length == 0.0:
             raise MeshError(
-                f'part "{name}": the beam from "{beam.through[span]}" to "{beam.through[span + 1]}" '
+                f'part "{name}": the run from "{beam.through[span]}" to "{beam.through[span + 1]}" '
                 "has no length: the two points are at the same place"
             )
         steps = _divisions(beam, span, length)
@@ -299,7 +301,7 @@ def _beam_run(name: str, beam: Beam, places: Floats, points: dict[str, int], fir
     return np.array(nodes, dtype=float).reshape(-1, 3), Block(name, "beam", cells, arms)
 
 
-def _divisions(beam: Beam, span: int, length: float) -> int:
+def _divisions(beam: Beam | Cable, span: int, length: float) -> int:
     if beam.size is not None:
         afford_nodes(length / beam.size)
         return max(1, int(np.ceil(length / beam.size - 1e-9)))

@@ -198,7 +198,8 @@ def _one_way(d: Description) -> list[Finding]:
     """What acts one way or by a law, and what is made of it without a state."""
     names = [n for n, s in d.supports.items() if s.pushes is not None]
     names += [n for n, s in d.springs.items() if s.one_way is not None]
-    names += [n for n, p in d.parts.items() if p.beam is not None and p.beam.goes_slack]
+    names += [n for n, p in d.parts.items() if p.only_pulls]
+    struts = [n for n, p in d.parts.items() if p.only_pulls and p.cable is None]
     laws = [n for n, s in d.springs.items() if s.is_nonlinear]
     found = []
     about = "is found in a state" + (f" (states here: {', '.join(d.states)})" if d.states else " (states:)")

@@ -56,7 +56,7 @@ def state_lines(state: AtRest) -> list[str]:
     acting = [s for s in eq.springs if s.status == "acting"]
     if eq.springs:
         lines.append(f"one-way springs and springs with a law: {len(acting)} of {len(eq.springs)} act")
-    if any(p.beam is not None and p.beam.goes_slack for p in state.elastic.description.parts.values()):
+    if any(p.only_pulls for p in state.elastic.description.parts.values()):
         lines.append(f"slack: {', '.join(eq.slack) or 'no cable'}")
     lines.append(
         f"all conditions of the equilibrium hold to {eq.violation:.1g} of the largest force (balance, gaps, "

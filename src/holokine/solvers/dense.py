@@ -18,13 +18,30 @@ from holokine.errors import SolverError
 from holokine.sizes import available_memory
 from holokine.solvers.factor import factorise
 
-__all__ = ["NOT_DEFINITE", "affordable", "all_pairs", "condensed", "polished"]
+__all__ = ["LU", "NOT_DEFINITE", "affordable", "all_pairs", "condensed", "polished"]
 
 Floats = NDArray[Any]  # float64
 NOT_DEFINITE = "the stiffness matrix is not positive semi-definite: a preload beyond buckling?"
 _ZERO = 1e-13  # of the mass of a motion: below, it is rounding
 _ROUGH, _MOST = 1e-10, 100  # residual from which on a pair is polished, and how many are
 _WIDE = 0.1  # lowest over largest eigenvalue, from which on the inverse is asked too
+
+
+class LU:
+    """A dense matrix by LAPACK's LU, which warns of nothing: `diagonal` tells how near to singular it is."""
+
+    def __init__(self, A: Floats) -> None:
+        self._factor = scipy.linalg.lapack.dgetrf(A)[:2]
+
+    @property
+    def diagonal(self) -> Floats:
+        """Sizes of the pivots, shape (n,)."""
+        return np.asarray(np.abs(np.diag(self._factor[0])))
+
+    def solve(self, right: Floats) -> Floats:
+        """Solve for one column, shape (n,), or several, shape (n, columns); not finite where singular."""
+        with np.errstate(all="ignore"):
+            return np.asarray(scipy.linalg.lapack.dgetrs(*self._factor, right)[0]).reshape(right.shape)
 
 
 def affordable(n: int, most: int = 20_000) -> bool:
@@ -142,9 +159,9 @@ def polished(A: csr_array, B: csr_array, values: Floats, X: Floats, off: Floats)
     for group in groups:
         shift = float(values[group].mean()) * (1.0 + 1e-9)
         scale = np.sqrt(np.maximum(np.abs(np.diag(K)) + abs(shift) * np.diag(M), 1e-300))
-        factor = scipy.linalg.lu_factor((K - shift * M) / np.outer(scale, scale), check_finite=False)
+        factor = LU((K - shift * M) / np.outer(scale, scale))
         for _ in range(2):
-            Z = scipy.linalg.lu_solve(factor, (M @ X[:, group]) / scale[:, None], check_finite=False) / scale[:, None]
+            Z = factor.solve((M @ X[:, group]) / scale[:, None]) / scale[:, None]
             if not np.isfinite(Z).all():
                 break
             gram = Z.T @ (M @ Z)

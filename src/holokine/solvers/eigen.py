@@ -25,7 +25,7 @@ from scipy.sparse import csr_array, diags_array
 
 from holokine.errors import OutOfMemoryError, SolverError
 from holokine.sizes import refuse_beyond_memory
-from holokine.solvers.dense import NOT_DEFINITE, affordable, all_pairs, condensed, polished
+from holokine.solvers.dense import LU, NOT_DEFINITE, affordable, all_pairs, condensed, polished
 from holokine.solvers.factor import Factor, Pencil, factorise
 from holokine.solvers.lanczos import TOLERANCE, RitzPairs, block_lanczos
 from holokine.solvers.pool import one_pool
@@ -795,7 +795,7 @@ class _DenseSolve:
     def __init__(self, K: Matrix, M: Matrix, shift: float) -> None:
         A = (explicit(K) - shift * explicit(M)).toarray()
         self._scale = 1.0 / np.sqrt(np.maximum(np.abs(np.diag(A)), 1e-300))[:, None]
-        self._factor = scipy.linalg.lapack.dgetrf(self._scale * A * self._scale.T)[:2]
+        self._factor = LU(self._scale * A * self._scale.T)
 
     @classmethod
     def of(cls, K: Matrix, M: Matrix, values: Floats) -> tuple[_DenseSolve, float]:
@@ -805,7 +805,7 @@ class _DenseSolve:
         return cls(K, M, shift), shift
 
     def solve(self, right: Floats) -> Floats:
-        return self._scale * scipy.linalg.lapack.dgetrs(*self._factor, self._scale * right)[0]
+        return self._scale * self._factor.solve(self._scale * right)
 
 
 def backward_errors(K: Matrix, M: Matrix, values: Floats, X: Floats) -> Floats:

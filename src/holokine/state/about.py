@@ -16,12 +16,13 @@ from holokine.errors import EquilibriumError
 from holokine.findings import Finding
 from holokine.progress import tell
 from holokine.state.buckling import Buckling, buckling_factors
-from holokine.state.equilibrium import Equilibrium, equilibrium, solve_about
+from holokine.state.equilibrium import BALANCED, Equilibrium, equilibrium, solve_about
 from holokine.state.rest import factor_at_rest
 from holokine.state.steps import stepped
 from holokine.state.stiffness import Loaded, pressure_blocks, stress_stiffness
 from holokine.system.assemble import Accumulator
 from holokine.system.loads import LoadField, load_sum
+from holokine.system.mechanisms import stiffest_connection
 
 if TYPE_CHECKING:
     from holokine.describe.states import State
@@ -128,15 +129,16 @@ class AtRest:
                 f'state "{self.name}": load factors are of the given geometry; with load steps follow the load itself '
                 "(factors on the loads) to where no stable shape is found"
             )
-        T = self.elastic.constraints.reduce
-        G = csr_array(T.T @ self.added @ T)
-        K = self.elastic.reduced_stiffness
+        elastic = self.elastic
+        reduced, T = elastic.constraints.reduced, elastic.constraints.reduce
         if self.state.constant:
-            constant = csr_array(T.T @ self._constant_stiffness() @ T)
-            return buckling_factors(csr_array(K + constant), csr_array(G - constant), T, count)
+            constant = self._constant_stiffness()
+            K, G = reduced(csr_array(elastic.stiffness + constant)), reduced(csr_array(self.added - constant))
+            return buckling_factors(K, G, T, count)
+        G = reduced(self.added)
         if len(self.equilibrium.drifts):  # only stress holds something: from the state itself
             return buckling_factors(self.system.reduced_stiffness, G, T, count, base=1.0)
-        return buckling_factors(K, G, T, count)
+        return buckling_factors(elastic.reduced_stiffness, G, T, count)
 
     def _constant_stiffness(self) -> csr_array:
         """What the loads named constant (and free strain, gaps, tensions) add."""
@@ -251,7 +253,7 @@ def _resting(found: Equilibrium) -> dict[str, Floats]:
         if d.springs[s.name].one_way is not None:
             result[s.name] = np.array([s.force])
     for part, described in d.parts.items():
-        if described.beam is not None and described.beam.goes_slack and part not in found.slack:
+        if described.only_pulls and part not in found.slack:
             forces = length = 0.0
             for number, e in enumerate(found.system.elements):
                 if e.part == part and isinstance(e, BeamElements):
@@ -305,14 +307,22 @@ def _findings(state: AtRest) -> list[Finding]:
         found.append(Finding("warning", f"{text}; follow it by load steps (load steps: 10)"))
     if not state.state.stress_stiffness:
         found.append(Finding("note", "what stress adds to the stiffness is switched off in this state"))
+    if eq.press:
+        found.append(Finding(
+            "note", f"rigid feet could share their forces in many ways; they are shared as by equal springs of "
+            f"{eq.press:.1g} N/m under each (of least squares)",
+        ))  # fmt: skip
     if not state.state.one_way:
         found.append(
             Finding("note", "one-way supports, springs and cables act both ways in this state (one way: false)")
         )
-    if eq.violation > 1e-6:
-        found.append(
-            Finding("warning", f"conditions of equilibrium are missed by {eq.violation:.2g} of the largest force")
-        )
+    if eq.violation > BALANCED:
+        name, share = stiffest_connection(system, eq.loaded.displacement)
+        cause = f': make "{name}" less stiff, or link what is rigid' if share > 0.5 else ": something is needlessly stiff"
+        found.append(Finding(
+            "warning", f"forces balance to {eq.violation:.2g} of the largest only, and are known no better; rounding "
+            f"takes the rest{cause}",
+        ))  # fmt: skip
     loose = [b.name for b in system.bonds.values() if b.kind in ("averaging", "tie")]
     if loose and state.state.stress_stiffness:
         multipliers = system.constraints.forces(eq.loaded.unbalanced(system))

@@ -12,7 +12,7 @@ from scipy.sparse import csr_array
 
 from holokine.errors import EquilibriumError, SolverError
 from holokine.ranking import leading_signs
-from holokine.solvers.factor import Factor, factorise
+from holokine.solvers.factor import Factor, Pencil
 from holokine.solvers.lanczos import block_lanczos
 from holokine.system.wide import Matrix, explicit
 
@@ -49,7 +49,7 @@ class Buckling:
     all_negative: bool
 
 
-def buckling_factors(K: Matrix, G: csr_array, T: csr_array, count: int, *, base: float = 0.0) -> Buckling:
+def buckling_factors(K: Matrix, G: Matrix, T: csr_array, count: int, *, base: float = 0.0) -> Buckling:
     """Lowest load factors.
 
     Parameters
@@ -72,8 +72,8 @@ def buckling_factors(K: Matrix, G: csr_array, T: csr_array, count: int, *, base:
     -----
     K⁻¹ (-G) is self-adjoint in the inner product of K; its eigenvalue θ is 1 / (λ - base).
     """
-    B = explicit(K)
-    factor = factorise(B)
+    pencil = Pencil(K, G)
+    factor = pencil.at(0.0, keep=True)
     if factor.negative:
         raise EquilibriumError(
             f"the stiffness that the load factor starts from has {factor.negative} negative directions: what is "
@@ -82,16 +82,16 @@ def buckling_factors(K: Matrix, G: csr_array, T: csr_array, count: int, *, base:
     found = {}
     for sign in (1.0, -1.0):
         span = FARTHEST - base if sign > 0 else FARTHEST + base
-        there = _negative(B, G, sign * span)
+        there = pencil.at(-sign * span).negative
         if base and there is not None and sign < 0:  # between the state and no load lie those of no load itself
-            there -= _negative(B, G, -base * (1.0 + 1e-9)) or 0
+            there -= pencil.at(base * (1.0 + 1e-9)).negative or 0
         wanted = count if there is None else min(count, there)
-        theta, vectors = _pairs(B, G, factor, sign, wanted, base)
+        theta, vectors = _pairs(K, G, factor, sign, wanted, base)
         found[sign] = base + 1.0 / theta if len(theta) else np.zeros(0), vectors, there
     positive, vectors, there = found[1.0]
     exist: int | None = len(positive)
     if len(positive) and there is not None and there > len(positive):
-        exist = _negative(B, G, float(positive[-1]) * (1.0 + 1e-7) - base)
+        exist = pencil.at(base - float(positive[-1]) * (1.0 + 1e-7)).negative
     if exist is not None and exist > len(positive) > 0:
         close = np.abs(positive / positive[-1] - 1.0) < 1e-6
         if exist > len(positive) + int(close.sum()):
@@ -103,18 +103,14 @@ def buckling_factors(K: Matrix, G: csr_array, T: csr_array, count: int, *, base:
     )  # fmt: skip
 
 
-def _negative(B: csr_array, G: csr_array, step: float) -> int | None:
-    return factorise(csr_array(B + step * G)).negative
-
-
-def _pairs(B: csr_array, G: csr_array, factor: Factor, sign: float, wanted: int, base: float) -> tuple[Floats, Floats]:
+def _pairs(K: Matrix, G: Matrix, factor: Factor, sign: float, wanted: int, base: float) -> tuple[Floats, Floats]:
     """θ of largest size with a sign, and vectors as columns."""
-    n = B.shape[0]
+    n = K.shape[0]
     if wanted <= 0:
         return np.zeros(0), np.zeros((n, 0))
     beyond = -1.0 + 1e-9 if base and sign < 0 else -np.inf  # θ = -1 / base is no load at all
     if n <= _DENSE:
-        values, vectors = scipy.linalg.eigh(-G.toarray(), B.toarray())
+        values, vectors = scipy.linalg.eigh(-explicit(G).toarray(), explicit(K).toarray())
         order = np.argsort(-sign * values)
         order = order[(sign * values[order] > 0.0) & (values[order] > beyond)][:wanted]
         return values[order], vectors[:, order]
@@ -124,7 +120,7 @@ def _pairs(B: csr_array, G: csr_array, factor: Factor, sign: float, wanted: int,
 
     extra = 12 if np.isfinite(beyond) else 0
     pairs = block_lanczos(
-        solve, B, lambda theta: wanted + extra, block=min(4, n), most=max(40, 4 * (wanted + extra)),
+        solve, K, lambda theta: wanted + extra, block=min(4, n), most=max(40, 4 * (wanted + extra)),
         order=lambda theta: -sign * theta,
     )  # fmt: skip
     keep = np.flatnonzero((sign * pairs.theta > 0.0) & (pairs.theta > beyond))[:wanted]

@@ -20,6 +20,8 @@ import numpy as np
 import scipy.linalg
 from numpy.typing import NDArray
 
+from holokine.solvers.dense import LU
+
 __all__ = ["CycleError", "RayError", "Touch", "complementary", "with_friction"]
 
 Floats = NDArray[Any]  # float64
@@ -235,16 +237,15 @@ def _of_pattern(H: Floats, F0: Floats, touch: Touch, y: Floats, status: NDArray[
             size = float(np.linalg.norm(y[t]))
             if size > 0.0 and len(t) > 1 and step > 0:
                 J[np.ix_(own, own)] += mu * max(F[n], 0.0) / size * (np.eye(len(t)) - np.outer(d, d))
-        factor, pivots = scipy.linalg.lu_factor(J, check_finite=False)
-        diagonal = np.abs(np.diag(factor))
-        if diagonal.min() < 1e-11 * diagonal.max():
+        factor = LU(J)
+        if factor.diagonal.min() < 1e-11 * factor.diagonal.max():
             _, s, v = np.linalg.svd(J)
             loose = np.zeros(len(F0))
             null = v[s < max(1e-11 * s[0], 1.001 * s[-1])]
             along = -null.T @ (null @ residual)  # the way in which it is pushed
             loose[index] = along if np.abs(along).max() > 1e-9 * np.abs(residual).max() else null[-1]
             raise RayError(loose)
-        change = -scipy.linalg.lu_solve((factor, pivots), residual, check_finite=False)
+        change = -factor.solve(residual)
         y = y.copy()
         y[index] += change
         done = float(np.abs(change).max()) <= 1e-13 * max(float(np.abs(y).max()), 1e-300)

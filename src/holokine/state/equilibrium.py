@@ -18,6 +18,7 @@ from scipy.sparse import coo_array, csr_array, vstack
 
 from holokine.describe.references import group_members
 from holokine.elements.beam import BeamElements
+from holokine.elements.cable import CableElements
 from holokine.elements.laws import ForceLaw, force_law
 from holokine.errors import DescriptionError, EquilibriumError, OutOfMemoryError, SolverError, first_few
 from holokine.progress import tell
@@ -26,11 +27,11 @@ from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.state.contact import CycleError, RayError, Touch, with_friction
 from holokine.state.rest import factor_at_rest
 from holokine.state.stiffness import Loaded
-from holokine.system.assemble import node_dofs
+from holokine.system.assemble import Accumulator, node_dofs
 from holokine.system.loads import LoadField, load_sum
 from holokine.system.mechanisms import describe_motion
 from holokine.system.pattern import Pattern, at_no_load, fully_engaged
-from holokine.system.wide import explicit
+from holokine.system.wide import explicit, magnitude
 
 if TYPE_CHECKING:
     from holokine.describe import Description
@@ -44,6 +45,13 @@ Ints = NDArray[Any]  # int64
 Kind = Literal["foot", "across", "spring", "cable", "tension", "law"]
 _DRIVEN = 1e-7  # share of a load along a free motion from which it drives it
 _ROUNDS = 8
+_REPAIRS = 4
+_PULLS = 40
+_PRESS = 1e5  # of the stiffness at the feet
+_NO_FORCE = 1e-12
+_BARELY = 1e-6
+NOTHING = 1e-9  # of the largest force, or motion: less is rounding
+BALANCED = 1e-8  # of the largest force: what is out of balance by more is no equilibrium
 _MOVING = ("foot", "across")
 MOST = 3000
 """One-way members beyond which their condensed stiffness is not made."""
@@ -114,6 +122,10 @@ class Equilibrium:
         Solutions of the small problem that were needed.
     drifts : ndarray, shape (motions, dofs)
         Free motions that the loads do not work on.
+    press : float
+        Stiffness in N/m of the feet, where rigid ones could share their forces in many ways; else 0.
+    rounding : float
+        What rounding may leave out of balance, relative to the largest force.
     """
 
     engaged: System
@@ -125,6 +137,13 @@ class Equilibrium:
     violation: float
     steps: int
     drifts: Floats = field(default_factory=lambda: np.zeros((0, 0)))
+    press: float = 0.0
+    rounding: float = 0.0
+
+    @property
+    def balanced(self) -> bool:
+        """Whether all conditions hold, as far as rounding lets them."""
+        return self.violation <= max(BALANCED, 10.0 * self.rounding)
 
 
 def growths(system: System, state: State) -> dict[str, float]:
@@ -193,6 +212,11 @@ class _Member:
     number: int = 0
     axis: int = 0
 
+    @property
+    def imposed(self) -> bool:
+        """Whether it is a motion that is imposed, not a force."""
+        return self.kind in _MOVING and self.own == 0.0
+
 
 class _Solver:
     """Solutions about everything engaged, free motions pinned."""
@@ -234,6 +258,19 @@ class _Solver:
         if self.factor is None:
             return np.zeros_like(loads)
         return np.asarray(self.T @ np.asarray(self.factor.solve(np.ascontiguousarray(self.T.T @ loads))))
+
+    def exact(self, load: Floats) -> Floats:
+        """The same of one load, (dofs,), with what is left out of balance solved for again while that helps."""
+        u = self.solve(load[:, None])[:, 0]
+        off = np.inf
+        for _ in range(_REPAIRS):
+            rest = load - self.system.stiffness @ u
+            now = float(np.linalg.norm(self.T.T @ rest))
+            if not now < 0.5 * off:
+                break
+            off, before = now, u
+            u = u + self.solve(rest[:, None])[:, 0]
+        return u if np.isinf(off) else before
 
     def drive(self, load: Floats) -> Floats:
         """Work of a load on every free motion, relative to its size, shape (motions,)."""
@@ -277,30 +314,139 @@ def equilibrium(base: System, state: State, name: str) -> Equilibrium:
     _refuse_twice(base, state, where)
     absent: frozenset[str] = frozenset()
     steps = 0
-    for _ in range(_ROUNDS):
-        found = _round(base, state, name, absent)
+    pulls = _first_pulls(base, state)
+    seen: set[frozenset[str]] = set()
+    for _ in range(_ROUNDS + (_PULLS if pulls else 0)):
+        found = _round(base, state, name, absent, pulls)
         steps += found.steps
         slack = frozenset(found.slack)
-        if slack == absent:
+        if slack == absent and _same_pulls(found, pulls):
+            if not found.balanced:
+                raise EquilibriumError(
+                    f"{where}: no equilibrium was found: its conditions are missed by {found.violation:.2g} of the "
+                    "largest force"
+                )
             return replace(found, steps=steps)
+        going = absent ^ slack
+        if slack in seen and going and _barely(found, going):
+            slack |= going  # lengthened by less than what makes a force: they carry nothing
+        seen.add(absent)
         absent = slack  # a slack cable has no bending stiffness either: once more without it
+    if slack == absent:
+        raise EquilibriumError(
+            f"{where}: the tensions of cables and what they let sag do not settle together: "
+            f"{first_few(sorted(pulls), 8)}; give them tension, or follow the load by steps (load steps: 10)"
+        )
     raise EquilibriumError(
         f"{where}: no pattern of slack and taut cables settles; these keep changing: "
         f"{first_few(sorted(absent ^ slack) or sorted(absent), 8)}"
     )
 
 
-def _round(base: System, state: State, name: str, absent: frozenset[str]) -> Equilibrium:
+def _barely(found: Equilibrium, parts: frozenset[str]) -> bool:
+    """Whether cables are neither lengthened nor loose by more than rounding may decide."""
+    u, d = found.loaded.displacement, found.loaded.growth
+    moved = float(np.abs(u.reshape(-1, 6)[:, :3]).max(initial=0.0))
+    return all(abs(_lengthened(found.engaged, p, u, d)) <= _BARELY * moved for p in parts)
+
+
+def _first_pulls(base: System, state: State) -> dict[int, Floats]:
+    """By number of element set: tensions in N to begin with, of cables with nodes within them."""
+    found = {}
+    for number, e in enumerate(base.elements):
+        if isinstance(e, CableElements) and len(e.nodes) > 1:
+            pull = state.tension.get(e.part, 1e-3 * e.E * e.section.area)
+            found[number] = np.full(len(e.nodes), pull)
+    return found
+
+
+def _same_pulls(found: Equilibrium, pulls: dict[int, Floats]) -> bool:
+    """Whether the tensions found are those that went in, which are replaced; those of slack cables do not count."""
+    same = True
+    for number, e in enumerate(found.engaged.elements):
+        if number in pulls and e.part not in found.slack and e.part not in found.engaged.pattern.slack:
+            now = e.tensions(found.loaded.resultants(number, e))  # type: ignore[attr-defined]
+            now = np.maximum(now, 1e-9 * max(float(np.abs(now).max()), 1e-300))
+            same &= bool(np.abs(now - pulls[number]).max() <= 1e-10 * now.max())
+            pulls[number] = now
+    return same
+
+
+def _strung(engaged: System, pulls: dict[int, Floats]) -> csr_array | None:
+    """What tensions hold of the nodes within cables, before constraints; None without such nodes."""
+    total, some = Accumulator(engaged.size), False
+    for number, pull in pulls.items():
+        e = engaged.elements[number]
+        if e.part not in engaged.pattern.slack:
+            some = True
+            for dofs, matrices in e.strung(pull):  # type: ignore[attr-defined]
+                total.add(dofs, matrices)
+    return total.result() if some else None
+
+
+def _round(
+    base: System, state: State, name: str, absent: frozenset[str], pulls: dict[int, Floats]
+) -> Equilibrium:
     """The equilibrium with some cables absent; its slack ones are those of them that stay so, and new ones."""
     d = base.description
     where = f'state "{name}"'
     growth = growths(base, state)
     field_ = load_sum(base, name, state.loads)
-    engaged = base.with_pattern(
+    plain = engaged = base.with_pattern(
         replace(fully_engaged(d), slack=absent) if state.one_way else _both_ways(base)
     )  # fmt: skip
+    strung = _strung(plain, pulls)
+    if strung is not None:
+        engaged = replace(plain, stiffness=csr_array(plain.stiffness + strung), kept={})
+    own = {f'support "{f.name}"' for f in base.feet} if state.one_way else set()
+    failed: EquilibriumError | None = None
+    if not own & set(engaged.constraints.redundant):
+        try:
+            return _settled(base, plain, engaged, state, name, growth, field_, strung, 0.0)
+        except EquilibriumError as err:
+            if not own:
+                raise
+            failed = err
+    springs, press = _on_springs(engaged, field_)
+    try:
+        found = _settled(base, plain, springs, state, name, growth, field_, strung, press)
+    except EquilibriumError as err:
+        raise (failed or err) from None
+    if failed is not None and frozenset(found.slack) == absent and not found.balanced:
+        raise failed
+    return found
+
+
+def _on_springs(engaged: System, field_: LoadField) -> tuple[System, float]:
+    """The same with every foot, and its friction, on a spring of one stiffness in N/m, stiff beside what it carries.
+
+    So forces that rigid feet could share in many ways are shared in one, of least squares, and feet that oppose one
+    another at one place do not contradict.
+    """
+    every = [(6 * node + axis) for feet in engaged.feet for node in feet.nodes.tolist()
+             for axis in (feet.axis, *(feet.across if feet.friction else ()))]  # fmt: skip
+    dofs = np.array([i for i in every if engaged.active[i]], dtype=np.int64)
+    diagonal = np.abs(engaged.stiffness.diagonal())
+    near = diagonal[np.unique(6 * (dofs // 6)[:, None] + np.arange(3))]
+    press = _PRESS * (float(near.max(initial=0.0)) or float(diagonal.max(initial=0.0)))
+    if not press:  # nothing yields: as stiff as hides it
+        size = float(np.ptp(engaged.mesh.nodes, axis=0).max(initial=0.0)) or 1.0
+        weight = float(np.abs(field_.force - engaged.mass @ field_.ride).sum()) or 1.0
+        press = weight / (NOTHING * size)
+    held = csr_array(coo_array((np.full(len(dofs), press), (dofs, dofs)), shape=engaged.stiffness.shape))
+    apart = {f.name: np.ones(len(f.nodes), dtype=bool) for f in engaged.feet}
+    free = engaged.with_pattern(replace(engaged.pattern, open=apart))
+    return replace(free, stiffness=csr_array(free.stiffness + held), kept={}), press
+
+
+def _settled(
+    base: System, plain: System, engaged: System, state: State, name: str, growth: dict[str, float],
+    field_: LoadField, strung: csr_array | None, press: float,
+) -> Equilibrium:  # fmt: skip
+    """The equilibrium with rigid feet, or with feet on springs of the stiffness `press`."""
+    d, where = base.description, f'state "{name}"'
     solver = _Solver(engaged)
-    members = _members(engaged, state, growth)
+    members = _members(engaged, state, growth, press)
     inner = _growth_forces(engaged, growth)
     y0 = np.zeros(len(members))
     for i, m in enumerate(members):  # gaps: the foot holds where it would touch, the spring acts from there
@@ -320,8 +466,8 @@ def _round(base: System, state: State, name: str, absent: frozenset[str]) -> Equ
             f"{describe_motion(engaged, motion).words or 'of a point'}. Hold it, or let friction or stays hold it"
         )
     tell("equilibrium of the state")
-    u = solver.solve(load[:, None])[:, 0] + moved
-    y, F, count = np.zeros(0), np.zeros(0), 0
+    u = solver.exact(load) + moved
+    y, F, F0, count = np.zeros(0), np.zeros(0), np.zeros(0), 0
     if members:
         H, F0 = _condensed(engaged, solver, members, u, outside, y0)
         y, count = _small_problem(engaged, solver, members, H, F0, where)
@@ -329,10 +475,14 @@ def _round(base: System, state: State, name: str, absent: frozenset[str]) -> Equ
         push, slid = _together(members, y, engaged.size)
         moved += slid
         load = outside + push - engaged.stiffness @ moved
-        u = solver.solve(load[:, None])[:, 0] + moved
+        u = solver.exact(load) + moved
+        for i, m in enumerate(members if press else []):  # as the springs of feet tell it
+            if m.kind in _MOVING:
+                F[i] = float((m.own * (y + y0)[i] - (m.load @ u)[0]))
     u = solver.settled(u)
-    found = _with_pattern(base, engaged, state, members, y, F, u, growth, field_, where)
-    return replace(found, steps=count, drifts=np.asarray(engaged.constraints.reduce @ solver.free.T).T)
+    largest = float(max(np.abs(F).max(initial=0.0), np.abs(F0).max(initial=0.0)))  # F0: there when nothing acts
+    found = _with_pattern(base, plain, state, members, y, F, largest, u, growth, field_, strung, where)
+    return replace(found, press=press, steps=count, drifts=np.asarray(engaged.constraints.reduce @ solver.free.T).T)
 
 
 def _both_ways(base: System) -> Pattern:
@@ -347,7 +497,7 @@ def _refuse_twice(base: System, state: State, where: str) -> None:
     for name, part in d.parts.items():
         held = part.preloads or (part.shell is not None and part.shell.tension)
         if held and state.stress_stiffness:
-            key = "preload" if part.beam is not None else "tension"
+            key = "preload" if part.run is not None else "tension"
             raise DescriptionError(
                 f'{where}: the part "{name}" has a {key} of its own, and the state finds the stress of every part; '
                 f"leave the {key} out, and put it into the state (tension, shortening, loads)"
@@ -385,8 +535,11 @@ def _growth_forces(system: System, growth: dict[str, float]) -> Floats:
     return result
 
 
-def _members(system: System, state: State, growth: dict[str, float]) -> list[_Member]:
-    """The unknowns: feet with their slips, one-way springs, cables, tensions by force, springs with a law."""
+def _members(system: System, state: State, growth: dict[str, float], press: float) -> list[_Member]:
+    """The unknowns: feet with their slips, one-way springs, cables, tensions by force, springs with a law.
+
+    `press`: stiffness in N/m of feet on springs (`_on_springs`); 0 for rigid ones.
+    """
     d, size, one_way = system.description, system.size, state.one_way
     none = csr_array((1, size))
     found: list[_Member] = []
@@ -395,15 +548,19 @@ def _members(system: System, state: State, growth: dict[str, float]) -> list[_Me
         row_of = {int(dof): rows.rows.start + i for i, dof in enumerate(rows.dofs)}
         for number, node in enumerate(feet.nodes.tolist()):
             for axis in (feet.axis, *(feet.across if feet.friction else ())):
-                row = row_of.get(6 * node + axis)
-                if row is None:
-                    continue
-                values = np.zeros(system.constraints.rows.shape[0])
-                values[row] = feet.sign if axis == feet.axis else 1.0
-                moved = _sparse(system.constraints.enforced(values))
-                push = csr_array(-(system.stiffness @ moved.T).T)
                 kind: Kind = "foot" if axis == feet.axis else "across"
-                found.append(_Member(kind, feet.name, push, moved, number=number, axis=axis))
+                sign = feet.sign if axis == feet.axis else 1.0
+                row = row_of.get(6 * node + axis)
+                if press and system.active[6 * node + axis]:
+                    unit = np.zeros(size)
+                    unit[6 * node + axis] = press * sign
+                    found.append(_Member(kind, feet.name, _sparse(unit), none, press, number=number, axis=axis))
+                elif row is not None:
+                    values = np.zeros(system.constraints.rows.shape[0])
+                    values[row] = sign
+                    moved = _sparse(system.constraints.enforced(values))
+                    push = csr_array(-(system.stiffness @ moved.T).T)
+                    found.append(_Member(kind, feet.name, push, moved, number=number, axis=axis))
     if len(found) > MOST:
         raise DescriptionError(
             f"the one-way supports have {len(found):,} feet and directions of friction in all, more than {MOST:,}: "
@@ -423,7 +580,7 @@ def _members(system: System, state: State, growth: dict[str, float]) -> list[_Me
             sign, k = (1.0 if spring.one_way == "pull" else -1.0), spring.stiffness
             found.append(_Member("spring", c.name, _sparse(-sign * k * row), none, k))
     for part, described in d.parts.items():
-        cable = one_way and described.beam is not None and described.beam.goes_slack
+        cable = one_way and described.only_pulls
         if part in system.pattern.slack:
             continue
         if cable or part in state.tension:
@@ -440,7 +597,7 @@ def _together(members: list[_Member], y: Floats, size: int) -> tuple[Floats, Flo
     """Forces of springs and cables, and imposed motions of feet, with amounts y."""
     force, moved = np.zeros((2, size))
     for m, amount in zip(members, y, strict=True):
-        if amount and m.kind in _MOVING:
+        if amount and m.imposed:
             moved[m.moved.indices] += amount * m.moved.data
         elif amount:
             force[m.load.indices] += amount * m.load.data
@@ -458,7 +615,7 @@ def _condensed(
     n = len(members)
     L = csr_array(vstack([m.load for m in members]))
     moves = csr_array(vstack([m.moved for m in members]))
-    feet = np.array([m.kind in _MOVING for m in members])
+    feet = np.array([m.imposed for m in members])
     own = np.array([m.own for m in members])
     H = np.empty((n, n))
     step = max(1, 40_000_000 // max(system.size, 1))
@@ -589,19 +746,23 @@ def _newton(
 
 
 def _with_pattern(
-    base: System, engaged: System, state: State, members: list[_Member], y: Floats, F: Floats, u: Floats,
-    growth: dict[str, float], field_: LoadField, where: str,
+    base: System, engaged: System, state: State, members: list[_Member], y: Floats, F: Floats, largest: float, u: Floats,
+    growth: dict[str, float], field_: LoadField, strung: csr_array | None, where: str,
 ) -> Equilibrium:  # fmt: skip
     """The system with what acts, and all conditions looked at again with it."""
-    largest = float(np.abs(F).max(initial=0.0))
-    growth, slack = dict(growth), {p for p in engaged.pattern.slack if not _taut(engaged, p, u, growth)}
+    moved = float(np.abs(u.reshape(-1, 6)[:, :3]).max(initial=0.0))
+    growth, slack = dict(growth), set()
+    for p in engaged.pattern.slack:
+        if not _lengthened(engaged, p, u, growth) > NOTHING * moved:
+            slack.add(p)
     for m, amount, force in zip(members, y, F, strict=True):
         if m.kind in ("tension", "cable") and amount:
             growth[m.name] = growth.get(m.name, 0.0) - amount / run_length(engaged, m.name, m.kind)
-        if m.kind == "cable" and force <= 1e-9 * largest:
+        # by its length where that shows, else by a force that is more than rounding in what moves it
+        if m.kind == "cable" and (amount > NOTHING * moved or force <= _NO_FORCE * max(largest, m.own * moved)):
             slack.add(m.name)
     forces, springs = _spring_forces(engaged, members, u, where)
-    rows = _foot_rows(engaged, members, y, F)
+    rows = _foot_rows(engaged, members, y, F, largest)
     open_, sliding, friction = {}, {}, {}
     for feet in engaged.feet if state.one_way else []:
         own = [r for r in rows if r.support == feet.name]
@@ -618,6 +779,8 @@ def _with_pattern(
     system = source.with_pattern(pattern if state.one_way else replace(engaged.pattern, springs=stiffness))
     growth = {p: s for p, s in growth.items() if p not in acting}
     inner = _growth_forces(system, growth)
+    if strung is not None and acting == engaged.pattern.slack:
+        inner -= strung @ u
     for c in system.connectors:  # what acts beside stiffness times elongation
         dofs = node_dofs(np.array(c.nodes))
         if c.name in forces:
@@ -628,29 +791,32 @@ def _with_pattern(
         if r.status == "sliding" or (r.support in friction and r.status == "touching"):
             inner[6 * r.node : 6 * r.node + 3] += r.across
     loaded = Loaded(u, field_, growth, inner, forces)
-    violation = max(_missed(rows, largest), _unbalanced(system, loaded))
-    return Equilibrium(engaged, system, loaded, tuple(rows), tuple(springs), tuple(sorted(slack)), violation, 0)
+    off, rounding = _unbalanced(system, loaded)
+    violation = max(_missed(rows, largest), off)
+    return Equilibrium(
+        engaged, system, loaded, tuple(rows), tuple(springs), tuple(sorted(slack)), violation, 0, rounding=rounding
+    )
 
 
-def _taut(system: System, part: str, u: Floats, growth: dict[str, float]) -> bool:
-    """Whether an absent cable would be lengthened, end to end."""
+def _lengthened(system: System, part: str, u: Floats, growth: dict[str, float]) -> float:
+    """By how much more than its free length the ends of a run lie apart, in m."""
     blocks = [b for b in system.element_blocks(part) if isinstance(b, BeamElements)]
     a, b = blocks[0].nodes[0, 0], blocks[-1].nodes[-1, 1]
     line = system.mesh.nodes[b] - system.mesh.nodes[a]
     length = float(np.linalg.norm(line))
     apart = float((u[6 * b : 6 * b + 3] - u[6 * a : 6 * a + 3]) @ line) / length
-    size = float(np.abs(u.reshape(-1, 6)[:, :3]).max(initial=0.0))
-    return apart - growth.get(part, 0.0) * length > 1e-9 * size
+    return apart - growth.get(part, 0.0) * length
 
 
-def _unbalanced(system: System, loaded: Loaded) -> float:
-    """What of the forces is out of balance where nothing holds, relative to the largest."""
+def _unbalanced(system: System, loaded: Loaded) -> tuple[float, float]:
+    """What of the forces is out of balance where nothing holds, and rounding in them, relative to the largest."""
     T = system.constraints.reduce
     off = np.abs(T.T @ loaded.unbalanced(system)).max(initial=0.0)
     f = loaded.field
     parts = (system.stiffness @ loaded.displacement, system.mass @ f.ride, f.force, loaded.inner)
     size = max(float(np.abs(p).max(initial=0.0)) for p in parts)
-    return float(off) / max(size, 1e-300)
+    noise = 2.0**-52 * float(magnitude(system.stiffness, loaded.displacement).max(initial=0.0))
+    return float(off) / max(size, 1e-300), noise / max(size, 1e-300)
 
 
 def _spring_forces(
@@ -682,10 +848,9 @@ def _spring_forces(
     return forces, rows
 
 
-def _foot_rows(system: System, members: list[_Member], y: Floats, F: Floats) -> list[FootRow]:
+def _foot_rows(system: System, members: list[_Member], y: Floats, F: Floats, largest: float) -> list[FootRow]:
     """State of every foot."""
     at = {(m.name, m.number, m.axis): i for i, m in enumerate(members) if m.kind in _MOVING}
-    largest = float(max((abs(F[i]) for i in at.values()), default=0.0))
     rows: list[FootRow] = []
     for feet in system.feet:
         for number, node in enumerate(feet.nodes.tolist()):
@@ -698,7 +863,7 @@ def _foot_rows(system: System, members: list[_Member], y: Floats, F: Floats) -> 
                 if j is not None:
                     across[a], slip[a] = F[j], y[j]
             status: Literal["touching", "sliding", "open"] = "touching"
-            if y[i] > 0.0 or F[i] <= 1e-9 * largest:
+            if y[i] > 0.0 or F[i] <= NOTHING * largest:
                 status, across = "open", np.zeros(3)
             elif np.abs(slip).max() > 0.0:
                 status = "sliding"

@@ -304,8 +304,7 @@ class _Model:
         parts = self.base.description.parts
         found = []
         for e in self.beams:
-            beam = parts[e.part].beam
-            cable = self.state.one_way and beam is not None and bool(beam.goes_slack)
+            cable = self.state.one_way and parts[e.part].only_pulls
             strain = share * self.growth.get(e.part, 0.0) * (self.grown if cable else 1.0)
             found.append(_Run(e, strain, cable, self.soft if cable else 1.0))
         return found

@@ -56,9 +56,8 @@ def coarse_parts(system: System, frequency: float) -> list[Coarse]:
 
 
 def single_cables(system: System) -> list[str]:
-    """Cables (beams that go slack) of one element: the ones that cannot vibrate between their ends."""
-    beams = {n: p.beam for n, p in system.description.parts.items() if p.beam is not None and p.beam.goes_slack}
-    return [n for n in beams if sum(len(b.nodes) for b in system.element_blocks(n)) == 1]
+    """Cables and struts that only pull of one element: the ones that cannot vibrate between their ends."""
+    return [n for n, p in system.description.parts.items() if p.only_pulls and sum(len(b.nodes) for b in system.element_blocks(n)) == 1]
 
 
 def symmetry_planes(system: System) -> list[str]:

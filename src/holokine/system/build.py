@@ -16,12 +16,13 @@ from holokine.describe.joints import AveragingOrRigid
 from holokine.describe.references import group_members
 from holokine.describe.schema import GROUND, Bushing, Material, Spring
 from holokine.elements.beam import BeamElements
+from holokine.elements.cable import CableElements
 from holokine.elements.connectors import Connector, PointMass, arm_matrix, axes_from
 from holokine.elements.constitutive import plane_stress, rotate, solid_matrix, transverse_shear
 from holokine.elements.curved import CurvedShellElements
 from holokine.elements.kinds import ElementKind
 from holokine.elements.laminate import Laminate, Ply
-from holokine.elements.sections import section_properties, tapered
+from holokine.elements.sections import round_section, section_properties, tapered
 from holokine.elements.shell import ShellElements
 from holokine.elements.solid import SolidElements
 from holokine.errors import DescriptionError
@@ -144,13 +145,13 @@ class System:
             )
             for old, new in zip(self.elements, elements, strict=True):
                 if old is new:
-                    others[old.dofs.ravel()] = True
+                    others[old.acting.ravel()] = True
                     continue
                 for sign, e in ((-1.0, old), (1.0, new)):
                     for dofs, k, m in e.chunks():
                         change.append((dofs, sign * k))
                         inert.append((dofs, sign * m))
-                active[old.dofs.ravel()] = False
+                active[old.acting.ravel()] = False
             M_diag = csr_array(self.mass + assemble(size, inert)).diagonal()
             active = (active | others) & self.active
             for c in connectors:
@@ -276,7 +277,7 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
         total.add(node_dofs(np.array([body.node]))[None], body.matrix()[None], 1)
     active: Any = np.zeros(size, dtype=bool)
     for e in elements:
-        active[e.dofs.ravel()] = True
+        active[e.acting.ravel()] = True
     for c in connectors:
         dofs = node_dofs(np.array(c.nodes))
         acts = replace(c, stiffness=np.where(np.arange(6) == 0, 1.0, 0.0)) if c.name in pattern.springs else c
@@ -431,10 +432,23 @@ class Made:
         return self.description.materials[part.material]
 
 
+def _cable(made: Made, name: str, part: Part, block: Block, material: Material) -> Elements:
+    cable = part.cable
+    assert cable is not None
+    section = made.sections[cable.section] if cable.section is not None else round_section(cable.area)
+    stiffness = material.young * section.area if cable.stiffness is None else cable.stiffness
+    return CableElements.of(
+        name, block.cells, made.mesh.nodes, section=section, stiffness=stiffness, density=material.density,
+        mass=made.description.mass_matrix,
+    )  # fmt: skip
+
+
 def _beams(made: Made, name: str, part: Part, block: Block) -> Elements:
     material = made.material(part)
     if material.orthotropic is not None:
         raise DescriptionError(f'part "{name}": beams need an isotropic material, "{part.material}" is orthotropic')
+    if part.cable is not None:
+        return _cable(made, name, part, block, material)
     assert block.arms is not None
     keys: dict[str, Any] = {"up": (0.0, 0.0, 1.0)}
     if part.beam is not None:

@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 __all__ = ["Extrapolated", "Refined", "extrapolated", "refined"]
 
 Floats = NDArray[Any]  # float64
-GEOMETRIES = ("beam", "ring", "plate", "cylinder", "box", "tube", "extrusion")
+GEOMETRIES = ("beam", "cable", "ring", "plate", "cylinder", "box", "tube", "extrusion")
 _DIMENSION = {"line": 1, "surface": 2, "solid": 3}
 ASSUMED, SAFE, UNSAFE = 2.0, 1.25, 3.0
 LOWEST = 0.5  # order, below which values move on
@@ -101,7 +101,7 @@ def finer(document: Document, times: float) -> Document:
     for name, part in parts.items():
         for kind in GEOMETRIES:
             shape = getattr(part, kind, None)
-            if shape is None or getattr(shape, "goes_slack", None):  # a cable stays in one piece
+            if shape is None or (part.only_pulls and getattr(shape, "divisions", None) == 1):  # it stays in one piece
                 continue
             update: dict[str, Any] = {}
             if getattr(shape, "size", None) is not None:
