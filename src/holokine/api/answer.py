@@ -104,27 +104,30 @@ class Answer(Generic[R]):
 
     def _about_state(self) -> list[Finding]:
         """Whether the numbers hold the state, and whether the vibration lifts what rests in it."""
+        from holokine.describe.twice import acting_twice
         from holokine.respond.resting import letting_go
 
-        state = self._chain.document.description.state
+        d = self._chain.document.description
+        state = d.state
+        if self.event.kind == "state":
+            return [Finding("note", f'readings are those of the state "{self.event.state}" itself, solved anew')]  # type: ignore[attr-defined]
         if state is None:
             return []
         whole = getattr(self.event, "with_state", None)
         text = f'readings are the total of the state "{state}" and what the event adds' if whole else (
             f'readings are what the event adds to the state "{state}"; limits are checked on the total of both'
         )  # fmt: skip
-        own = self._chain.document.description.states[state].loads
-        twice = [n for n in self._at_rest_loads() if n in own]
-        found = [] if not twice else [Finding(
-            "warning", f"{', '.join(twice)} acts in the state already, and once more in this event"
-        )]  # fmt: skip
-        return [*found, Finding("note", text), *letting_go(self._numbers_of)]
+        twice = acting_twice(d, state, self._at_rest_loads())
+        return [*twice, Finding("note", text), *letting_go(self._numbers_of)]
 
-    def _at_rest_loads(self) -> list[str]:
-        """Loads that the event has at rest."""
-        d, event = self._chain.document.description, self.event
-        at_rest = event.load_names if event.kind == "static" else ()
-        return list(dict.fromkeys([*at_rest, *(n for e in event.at_rest for n in d.events[e].load_names)]))
+    def _at_rest_loads(self) -> dict[str, float]:
+        """Loads that the event has at rest, with their factors."""
+        d = self._chain.document.description
+        total: dict[str, float] = {}
+        for event in (self.event, *(d.events[name] for name in self.event.at_rest)):
+            for name, factor in getattr(event, "static", {}).items():
+                total[name] = total.get(name, 0.0) + factor
+        return total
 
     def peaks(self) -> pd.DataFrame:
         """Peak (at rest: value) of every gauge in display units."""
@@ -166,7 +169,8 @@ class Answer(Generic[R]):
         from holokine.respond.resting import state_channels, totals
 
         result, state = self._numbers_of, None
-        if not getattr(self.event, "with_state", None) and self._chain.document.description.state is not None:
+        whole = getattr(self.event, "with_state", None) or self.event.kind == "state"
+        if not whole and self._chain.document.description.state is not None:
             state = self._chain.at_rest
         if state is None:
             return np.asarray(result.peaks)

@@ -4,7 +4,15 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from holokine.describe.events import EventKind, RandomEvent, SpectrumEvent, StaticEvent, SweepEvent, TimeEvent
+from holokine.describe.events import (
+    EventKind,
+    RandomEvent,
+    SpectrumEvent,
+    StateEvent,
+    StaticEvent,
+    SweepEvent,
+    TimeEvent,
+)
 from holokine.later import Later
 
 if TYPE_CHECKING:
@@ -22,6 +30,7 @@ ANSWER_CLASSES: Mapping[type[EventKind], type[Answer[Any]]] = Later(
         SpectrumEvent: "holokine.api.spectrum_answer:SpectrumAnswer",
         TimeEvent: "holokine.api.time_answer:TimeAnswer",
         StaticEvent: "holokine.api.static_answer:StaticAnswer",
+        StateEvent: "holokine.api.static_answer:StaticAnswer",
         SweepEvent: "holokine.api.sweep_answer:SweepAnswer",
         RandomEvent: "holokine.api.random_answer:RandomAnswer",
     }

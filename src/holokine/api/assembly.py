@@ -346,6 +346,7 @@ class Assembly:
         stress_stiffness: bool | None = None,
         one_way: bool | None = None,
         friction_stiffness: Value | None = None,
+        installed: str | None = None,
         load_steps: int | None = None,
         constant: str | Sequence[str] | None = None,
     ) -> Assembly:
@@ -362,6 +363,7 @@ class Assembly:
         support_pulses: Table | None = None,
         loads: Table | None = None,
         static: str | Sequence[str] | Table | None = None,
+        state: str | None = None,
         random: Table | None = None,
         coherence: Sequence[Table] | None = None,
         times: float | None = None,
@@ -396,7 +398,7 @@ class Assembly:
         damping: Value | Table | None = None,
         upto: Value | None = None,
     ) -> Assembly:
-        """Add an event: spectra, pulse or loads in time, a sweep, random, loads at rest, and how it is answered.
+        """Add an event: spectra, pulse or loads in time, a sweep, random, loads at rest, a state of its own.
 
         An option that does not belong to the event's kind is refused.
         """
@@ -806,7 +808,7 @@ class Assembly:
         return answer_of(self, chain, described, chain.answer(name, described))
 
     def static(self, event: str | Table | EventKind) -> StaticAnswer:
-        """Displacement and gauges under loads at rest: a static event by name, or ``{"static": ...}``.
+        """Displacement and gauges under loads at rest: an event by name, or ``{"static": ...}``, ``{"state": ...}``.
 
         Raises
         ------
@@ -816,7 +818,7 @@ class Assembly:
         from holokine.api.static_answer import StaticAnswer
 
         name, described = self.event_of(event)
-        if described.kind != "static":
+        if described.kind not in ("static", "state"):
             raise EventError(f'"{name}" is not an event of loads at rest (static)')
         answer = self.respond(event)
         assert isinstance(answer, StaticAnswer)

@@ -100,9 +100,7 @@ class Rest:
     def _deformed(self) -> Deformed:
         from holokine.api.deformed import Deformed
 
-        growth, found = self.state.equilibrium.loaded.growth, self.state.equilibrium
-        system = found.engaged if found.loaded.moved is not None else found.system
-        return Deformed(system, self.state.displacement, self.state.name, growth=growth, reading=self.state.reading)
+        return Deformed.of_state(self.state)
 
     def deformed(self) -> Deformed:
         """The deformed assembly: shape, stress, member forces."""

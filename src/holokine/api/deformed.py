@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
     import pandas as pd
 
-    from holokine.state.about import Reading
+    from holokine.state.about import AtRest, Reading
     from holokine.system.build import System
 
 __all__ = ["Deformed"]
@@ -51,6 +51,13 @@ class Deformed:
     when: str = ""
     growth: dict[str, float] | None = None
     reading: Reading | None = None
+
+    @classmethod
+    def of_state(cls, state: AtRest) -> Deformed:
+        """In a state."""
+        found = state.equilibrium
+        system = found.engaged if found.loaded.moved is not None else found.system
+        return cls(system, state.displacement, state.name, growth=found.loaded.growth, reading=state.reading)
 
     @property
     def nodes(self) -> NDArray[Any]:

@@ -47,6 +47,8 @@ class StaticAnswer(Answer[StaticResult]):
     def _deformed(self) -> Deformed:
         from holokine.api.deformed import Deformed
 
+        if self.result.state is not None:
+            return Deformed.of_state(self.result.state)
         return Deformed(self.system, self.result.displacement, self.name)
 
     def deformed(self) -> Deformed:

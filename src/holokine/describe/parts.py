@@ -141,8 +141,8 @@ class Beam(Strict):
 
     With an `end_section` it tapers from `section` to that; dimensions change evenly along the run. Local x runs along
     the beam, local z is the part of `up` normal to it, local y = z cross x. A section's height is along local z, its
-    width along local y. A beam that `goes slack` is a strut that only pulls: in a state it carries no compression, and is
-    absent (its mass at its ends) where it would; while it pulls it bends as a beam does, clamped at its ends unless
+    width along local y. A beam that `goes slack` is a strut that only pulls: in a state it carries no compression, and
+    is absent (its mass at its ends) where it would; while it pulls it bends as a beam does, clamped at its ends unless
     they are released. A rope is a `cable`.
     """
 
@@ -175,8 +175,8 @@ class Beam(Strict):
 class Cable(Strict):
     """A rope, wire or chain, straight from point to point: it carries tension, and nothing else.
 
-    No bending, no torsion, no compression: where it would be pressed it is slack (its mass at its ends). Across it is held
-    by its tension, which a state gives it by loads, shortening or `tension`. With a section, or an `area` of metal
+    No bending, no torsion, no compression: where it would be pressed it is slack (its mass at its ends). Across it is
+    held by its tension, which a state gives it by loads, shortening or `tension`. With a section, or an `area` of metal
     alone; `stiffness` is its E A, where that is not E of the material times the area (a laid rope). Nodes within it
     (`divisions`, 1 unless given) let it sag and vibrate between its ends.
     """

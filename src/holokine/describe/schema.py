@@ -18,6 +18,7 @@ from holokine.describe.fields import (
     Density,
     Expansion,
     Frequency,
+    Gap,
     Length,
     LengthVector,
     LossFactor,
@@ -404,7 +405,7 @@ class Spring(Strict):
     whether: ClassVar[frozenset[str]] = frozenset({"damping"})
     axis: UnitVector | None = None
     one_way: Literal["push", "pull"] | None = None
-    gap: PositiveLength | None = None
+    gap: Gap | None = None  # type: ignore[valid-type]
     force: ForceTable | None = None
     mirrored: bool | None = None
     beyond: Literal["refused", "held"] | None = None
@@ -477,8 +478,8 @@ class Support(Strict):
     at: Target
     hold: DirectionList = ()
     pushes: Pushing | None = None
-    gap: PositiveLength | None = None
-    friction: quantity_field("number", above=0.0) | None = None  # type: ignore[valid-type]
+    gap: Gap | None = None  # type: ignore[valid-type]
+    friction: quantity_field("number", least=0.0) | None = None  # type: ignore[valid-type]
 
     @field_validator("hold")
     @classmethod

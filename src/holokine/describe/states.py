@@ -41,7 +41,9 @@ class State(Strict):
     """The assembly at rest, about which it vibrates.
 
     ``loads``: one, a list, or loads with factors. ``tension``: force of a beam part in the state reached (the mean
-    along it). ``shortening``: how much shorter a beam part is made than its place. ``temperature``: change of parts or
+    along it). ``shortening``: how much shorter a beam part or cable is made than its place.
+    ``installed``: another state, in which what has a tension there was made tight: here it is as long as it was made
+    there, and its force follows. ``temperature``: change of parts or
     groups, by the `expansion` of their material. ``stress stiffness`` and ``one way`` switch off what stress adds to
     the stiffness, and that one-way supports, springs and cables let go. ``friction stiffness`` (per length) holds
     touching feet with friction by factor × coefficient × force in place of rigidly. ``load steps`` follows the
@@ -58,6 +60,7 @@ class State(Strict):
     stress_stiffness: bool = True
     one_way: bool = True
     friction_stiffness: quantity_field("per length", above=0.0) | None = None  # type: ignore[valid-type]
+    installed: names_of("states") | None = None  # type: ignore[valid-type]
     load_steps: int | None = Field(default=None, ge=1, le=1000)
     constant: Annotated[
         tuple[names_of("loads"), ...], BeforeValidator(one_or_more), ONE_OR_MORE  # type: ignore[valid-type]
@@ -65,8 +68,8 @@ class State(Strict):
 
     @model_validator(mode="after")
     def _sense(self) -> Self:
-        if not (self.loads or self.tension or self.shortening or self.temperature):
-            raise complaint("a state needs something that loads it: loads, tension, shortening or temperature")
+        if not (self.installed or self.loads or self.tension or self.shortening or self.temperature):
+            raise complaint("a state needs something that loads it: loads, tension, shortening, temperature, installed")
         both = sorted(set(self.tension) & set(self.shortening))
         if both:
             raise complaint(f'"{both[0]}" has a tension and a shortening; the force, or the length, follows')

@@ -8,13 +8,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.elements.beam import BeamElements
-from holokine.elements.sections import SectionProperties
+
+if TYPE_CHECKING:
+    from holokine.elements.sections import SectionProperties
 
 __all__ = ["CableElements"]
 
@@ -123,7 +125,8 @@ class CableElements(BeamElements):
         h = float(self.length.max())
         pull = max(float(self._pull.min()), 1e-300)
         total = np.zeros(len(shapes))
-        for motions, speed in (([0, 6], self.E / self.density), ([1, 2, 7, 8], pull / (self.density * self.section.area))):
+        across = pull / (self.density * self.section.area)
+        for motions, speed in (([0, 6], self.E / self.density), ([1, 2, 7, 8], across)):
             own, K = local[:, :, motions], self.local_stiffness[:, np.array(motions)[:, None], motions]
             energy = np.einsum("kei,eij,kej->k", own, K, own, optimize=True) / 2.0
             total += energy * np.minimum(omega**2 / speed * h**2 / 24.0, 1.0)

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from scipy.sparse import csc_array, csr_array
 
 from holokine.elements.stress import Places, StressField
+from holokine.errors import MeshError
 from holokine.sizes import narrow
 
 __all__ = ["CHUNK", "ElementKind", "StrainMaps", "averaged_field", "by_shape", "congruent", "element_map"]
@@ -123,10 +124,19 @@ class ElementKind(ABC):
             own = X[first]
             motions = self.motions * nodes.shape[1]
             K, M = (np.empty((len(own), motions, motions)) for _ in range(2))
-            for some in self._few(len(own)):
-                for whole, part in zip((K, M), self._matrices(own[some]), strict=True):
-                    np.add(part, np.swapaxes(part, 1, 2), out=whole[some])
-                    whole[some] *= 0.5
+            with np.errstate(divide="ignore", invalid="ignore"):  # of an element without area at a point, named below
+                for some in self._few(len(own)):
+                    for whole, part in zip((K, M), self._matrices(own[some]), strict=True):
+                        np.add(part, np.swapaxes(part, 1, 2), out=whole[some])
+                        whole[some] *= 0.5
+            if not np.isfinite(K.sum()):
+                sort = int(np.flatnonzero(~np.isfinite(K).all(axis=(1, 2)))[0])
+                number = a + (sort if index is None else int(np.flatnonzero(index == sort)[0]))
+                x, y, z = self.places[self.nodes[number]].mean(axis=0)
+                raise MeshError(
+                    f'part "{self.part}": element {number + 1} at [{x:.4g}, {y:.4g}, {z:.4g}] m is folded, or has no '
+                    "area or volume somewhere within; look at the nodes in the middle of its edges"
+                )
             yield nodes, index, K, M
 
     def _few(self, count: int) -> Iterator[slice]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from itertools import pairwise
 from typing import Any
 
@@ -12,6 +13,7 @@ from scipy.sparse.csgraph import breadth_first_order, connected_components
 
 from holokine.errors import MeshError
 from holokine.mesh.cells import CELLS
+from holokine.mesh.quality import corner_shapes
 from holokine.mesh.triangulate import even_odd
 from holokine.sizes import afford_nodes
 
@@ -162,6 +164,8 @@ def brick_layers(plane: Grid, zs: Floats) -> Grid:
 
 
 # six tetrahedra around the diagonal 0-6, the same in every brick, so that neighbours match
+_FOLDED = 0.1  # shape of a corner below which an arc is not worth what it costs
+
 _TETS = ((0, 1, 2, 6), (0, 2, 3, 6), (0, 3, 7, 6), (0, 7, 4, 6), (0, 4, 5, 6), (0, 5, 1, 6))
 
 
@@ -215,7 +219,7 @@ def surface_cells(
     if not quadratic:
         return points, [(c, "quad4" if c.shape[1] == 4 else "tri3") for c in cells]
     kinds = ["quad4" if c.shape[1] == 4 else "tri3" for c in cells]
-    points, cells = _all_middles(points, cells, [CELLS[k].edges for k in kinds], bent)
+    points, cells = _all_middles(points, cells, [CELLS[k].edges for k in kinds], bent, kinds)
     blocks: list[tuple[Ints, str]] = []
     for c, kind in zip(cells, kinds, strict=True):
         if kind == "tri3":
@@ -241,7 +245,7 @@ def pushed(
         stacked, kinds = [_wedges_to_tets(c) for c in stacked], ["tet4"] * len(stacked)
     if quadratic:
         arcs = {(a + k * n, b + k * n): np.append(place, z) for (a, b), place in bent.items() for k, z in enumerate(zs)}
-        space, stacked = _all_middles(space, stacked, [CELLS[k].edges for k in kinds], arcs)
+        space, stacked = _all_middles(space, stacked, [CELLS[k].edges for k in kinds], arcs, kinds)
         kinds = [{"hex8": "hex20", "wedge6": "wedge15", "tet4": "tet10"}[k] for k in kinds]
     return space, list(zip(stacked, kinds, strict=True))
 
@@ -261,26 +265,40 @@ def _wedges_to_tets(wedges: Ints) -> Ints:
 
 
 def _all_middles(
-    points: Floats, blocks: list[Ints], edges: list[tuple[tuple[int, int], ...]], bent: dict[tuple[int, int], Floats]
-) -> tuple[Floats, list[Ints]]:
-    """Cells with a node in the middle of every edge, shared among all; on its arc where one is given for its ends."""
+    points: Floats, blocks: list[Ints], edges: list[tuple[tuple[int, int], ...]], bent: dict[tuple[int, int], Floats],
+    kinds: Sequence[str] = (),
+) -> tuple[Floats, list[Ints]]:  # fmt: skip
+    """Cells with a node in the middle of every edge, shared among all; on its arc where one is given for its ends.
+
+    An arc that would fold a cell (of a hole next to a line) is left straight there.
+    """
     pairs = [
         np.sort(np.stack([c[:, list(e)] for e in own], axis=1), axis=2) for c, own in zip(blocks, edges, strict=True)
     ]
     every = np.concatenate([p.reshape(-1, 2) for p in pairs])
     unique, inverse = np.unique(every, axis=0, return_inverse=True)
-    middles = points[unique].mean(axis=1)
+    chords = points[unique].mean(axis=1)
+    middles, on_arc = chords.copy(), np.zeros(len(unique), dtype=bool)
     if bent:
         number = {(int(a), int(b)): i for i, (a, b) in enumerate(unique)}
         for pair, place in bent.items():
             if pair in number:
-                middles[number[pair]] = place
+                middles[number[pair]], on_arc[number[pair]] = place, True
     added = len(points) + inverse.reshape(-1)
     result, start = [], 0
     for c, p in zip(blocks, pairs, strict=True):
         stop = start + p.shape[0] * p.shape[1]
         result.append(np.concatenate([c, added[start:stop].reshape(len(c), -1)], axis=1))
         start = stop
+    curved = {"quad4": "quad9", "tri3": "tri6", "hex8": "hex20", "wedge6": "wedge15", "tet4": "tet10"}
+    for c, kind in zip(result, kinds, strict=True) if on_arc.any() else ():
+        numbers = c[:, len(CELLS[kind].corners) :] - len(points)
+        some = np.flatnonzero(on_arc[numbers].any(axis=1))
+        bent_ones, straight = (
+            corner_shapes(np.concatenate([points, m]), curved[kind], c[some]) for m in (middles, chords)
+        )
+        folded = numbers[some[bent_ones < np.minimum(_FOLDED, straight / 2.0)]].ravel()
+        middles[folded] = chords[folded]
     return np.concatenate([points, middles]), result
 
 

@@ -14,7 +14,7 @@ from holokine.mesh.cells import CELLS
 if TYPE_CHECKING:
     from holokine.mesh.mesh import Block, Mesh
 
-__all__ = ["Shape", "block_shapes", "edge_lengths", "refuse_bad"]
+__all__ = ["Shape", "block_shapes", "corner_shapes", "edge_lengths", "refuse_bad"]
 
 Floats = NDArray[Any]  # float64
 BAD_SHAPE = 0.1
@@ -42,22 +42,38 @@ def block_shapes(mesh: Mesh) -> list[Shape]:
     result = []
     for block in mesh.blocks:
         lengths = edge_lengths(mesh.nodes, block.kind, block.cells)
-        quality = np.ones(len(block.cells)) if not CELLS[block.kind].corners else _quality(mesh.nodes, block)
+        quality = corner_shapes(mesh.nodes, block.kind, block.cells)
         result.append(Shape(block, quality, lengths.max(axis=1), lengths.min(axis=1)))
     return result
 
 
-def _quality(nodes: Floats, block: Block) -> Floats:
-    """Smallest corner determinant of unit edges, over that of the perfect shape."""
-    X = nodes[block.cells]
+def corner_shapes(nodes: Floats, name: str, cells: NDArray[np.int64]) -> Floats:
+    """Smallest corner determinant of unit edges, over that of the perfect shape; beams have none: 1.
+
+    Edges of quadratic cells by their direction at the corner, which their middle nodes bend.
+    """
+    kind = CELLS[name]
+    if not kind.corners:
+        return np.ones(len(cells))
+    X = nodes[cells]
+    if X.shape[2] == 2:
+        X = np.concatenate([X, np.zeros((*X.shape[:2], 1))], axis=2)
     worst = np.full(len(X), np.inf)
-    kind = CELLS[block.kind]
     diagonal = kind.diagonal
+    middle = {}
+    if kind.order == 2:
+        first = 1 + max(n for edge in kind.edges for n in edge)
+        middle = {frozenset(edge): first + k for k, edge in enumerate(kind.edges)}
+
+    def leaving(a: int, b: int) -> Floats:
+        m = middle.get(frozenset((a, b)))
+        return X[:, b] - X[:, a] if m is None else 4.0 * X[:, m] - 3.0 * X[:, a] - X[:, b]
+
     if diagonal:
         normal = np.cross(X[:, diagonal[0]] - X[:, diagonal[1]], X[:, diagonal[2]] - X[:, diagonal[3]])
         normal = normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
     for corner in kind.corners:
-        edges = [X[:, n] - X[:, corner[0]] for n in corner[1:]]
+        edges = [leaving(corner[0], n) for n in corner[1:]]
         edges = [e / np.maximum(np.linalg.norm(e, axis=1, keepdims=True), 1e-300) for e in edges]
         third = normal if diagonal else edges[2]
         worst = np.minimum(worst, np.einsum("ei,ei->e", np.cross(edges[0], edges[1]), third))
@@ -91,6 +107,7 @@ def refuse_bad(mesh: Mesh) -> list[str]:
             raise MeshError(
                 f'part "{block.part}": {len(bad)} of {len(block.cells)} elements ({block.kind}) are inverted or '
                 f"have no volume: {listed}. Check the order of their nodes"
+                + (", and where those in the middle of edges lie" if CELLS[block.kind].order == 2 else "")
             )
         poor = np.flatnonzero(shape.quality < BAD_SHAPE)
         if len(poor):

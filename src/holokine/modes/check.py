@@ -208,6 +208,11 @@ def _one_way(d: Description) -> list[Finding]:
             "note", f"one-way: {first_few(names, 8)}. Which of them act {about}; without one they act both ways, those "
             "with a gap not at all",
         ))  # fmt: skip
+    if struts:
+        found.append(Finding(
+            "note", f"struts that only pull: {first_few(struts, 8)}. While they pull they bend as beams do, clamped at "
+            "their ends unless released; a rope or chain is a cable (cable: in place of beam:)",
+        ))  # fmt: skip
     if laws:
         found.append(Finding(
             "note", f"springs with a force table or law: {first_few(laws, 8)}. Their stiffness {about}; without one it "
@@ -294,7 +299,7 @@ def _loose_pieces(system: System, pieces: tuple[Piece, ...]) -> list[Finding]:
 
 def internal_mechanisms(system: System, pieces: tuple[Piece, ...]) -> list[str]:
     """Motions without resistance that are not rigid motions of a whole piece, in words."""
-    T = system.constraints.reduce
+    T, d = system.constraints.reduce, system.description.parts
     known = []
     for piece in pieces:
         if len(piece.free):
@@ -318,7 +323,15 @@ def internal_mechanisms(system: System, pieces: tuple[Piece, ...]) -> list[str]:
 
         pivots = scipy.linalg.qr(full, mode="r", pivoting=True)[1][: len(full)]
         full = np.linalg.solve(full[:, pivots], full)
-    found = [f"a mechanism: {describe_motion(system, f).words}" for f in full]
+    every = [describe_motion(system, f) for f in full]
+    loose = [m for m in every if m.parts and all(p in d and d[p].cable is not None for p in m.parts)]
+    found = [f"a mechanism: {m.words}" for m in every if m not in loose]
+    if loose:
+        names = first_few(sorted({p for m in loose for p in m.parts}), 6)
+        found.append(
+            f"cables without tension: {names}. Across its line a cable is held by its tension alone, which a state "
+            "gives it (states: loads, tension or shortening); without nodes within it (divisions: 1) it needs none"
+        )
     cause = cause_of(system, full) or _lost_in(system, full)
     if cause:
         found = [f for f in found if f != "a mechanism: "] or ["a mechanism"]

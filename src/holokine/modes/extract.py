@@ -111,13 +111,13 @@ def extract_modes(
     values = pairs.values.copy()
     rigid = np.zeros(len(values), dtype=bool)
     rigid[: min(expected, len(values))] = True
-    elastic = values[~rigid]
     unheld = np.flatnonzero(~rigid & (values <= pairs.rounding))
     if len(unheld):
-        motion = describe_motion(system, system.constraints.reduce @ pairs.vectors[unheld[0]]).words or "of a point"
+        row = int(unheld[0])
+        motion = describe_motion(system, system.constraints.reduce @ pairs.vectors[row]).words or "of a point"
         raise MechanismError(
-            f"mode {int(unheld[0]) + 1} has no stiffness (λ = {values[unheld[0]]:.3g} rad²/s², known to "
-            f"{pairs.rounding[unheld[0]]:.1g}): a preload at or beyond buckling, or a motion that nothing resists: {motion}"
+            f"mode {row + 1} has no stiffness (λ = {values[row]:.3g} rad²/s², known to {pairs.rounding[row]:.1g}): a "
+            f"preload at or beyond buckling, or a motion that nothing resists: {motion}"
         )
     values[rigid] = 0.0
     errors = np.where(rigid, 0.0, _frequency_errors(values, pairs.errors))

@@ -41,6 +41,10 @@ class Bench(Protocol):
         """Matrices and constraints."""
 
     @property
+    def unloaded(self) -> System:
+        """Matrices and constraints of the assembly without a state."""
+
+    @property
     def at_rest(self) -> AtRest | None:
         """The state that is switched on."""
 

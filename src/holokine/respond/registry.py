@@ -7,7 +7,15 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from holokine.describe.events import EventKind, RandomEvent, SpectrumEvent, StaticEvent, SweepEvent, TimeEvent
+from holokine.describe.events import (
+    EventKind,
+    RandomEvent,
+    SpectrumEvent,
+    StateEvent,
+    StaticEvent,
+    SweepEvent,
+    TimeEvent,
+)
 from holokine.errors import EventError, first_few
 from holokine.later import Later
 
@@ -21,6 +29,7 @@ ANSWERS: Mapping[type[EventKind], Callable[[Bench, str, Any], Any]] = Later(
         SpectrumEvent: "holokine.respond.answer_spectrum:answer_spectrum",
         TimeEvent: "holokine.respond.answer_time:answer_time",
         StaticEvent: "holokine.respond.static:answer_static",
+        StateEvent: "holokine.respond.static:answer_state",
         SweepEvent: "holokine.respond.answer_sweep:answer_sweep",
         RandomEvent: "holokine.respond.answer_random:answer_random",
     }

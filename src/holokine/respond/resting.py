@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from holokine.respond.reduced import ReducedModel
     from holokine.state.about import AtRest
 
-__all__ = ["STATE", "letting_go", "state_channels", "state_values", "totals", "with_state"]
+__all__ = ["STATE", "letting_go", "resting_gauges", "state_channels", "state_values", "totals", "with_state"]
 
 Floats = NDArray[Any]  # float64
 STATE = "the state"

@@ -13,14 +13,15 @@ from holokine.errors import MechanismError
 from holokine.findings import Finding
 from holokine.ranking import first_largest
 from holokine.respond.reduced import read_static, reading_noise, solve_static
-from holokine.respond.resting import state_values
+from holokine.respond.resting import resting_gauges, state_channels, state_values
 from holokine.system.loads import load_sum
 from holokine.system.pieces import connected_pieces
 
 if TYPE_CHECKING:
-    from holokine.describe.events import StaticEvent
+    from holokine.describe.events import StateEvent, StaticEvent
     from holokine.gauges.channels import GaugeSet
     from holokine.respond.bench import Bench
+    from holokine.state.about import AtRest
 
 __all__ = ["StaticResult", "answer_static", "respond_static"]
 
@@ -47,6 +48,8 @@ class StaticResult:
         Resultants in N of the loads, of the supports, and of springs to the frame, along x y z; zero where it is
         rounding only.
     findings : tuple of Finding
+    state : AtRest, optional
+        Where it is a state of its own.
     """
 
     reduced: GaugeSet
@@ -59,6 +62,7 @@ class StaticResult:
     reactions: Floats
     ground: Floats
     findings: tuple[Finding, ...]
+    state: AtRest | None = None
 
     @cached_property
     def noise(self) -> Floats:
@@ -87,13 +91,7 @@ def respond_static(
     values = read_static(gauges, total, moved)
     if state is not None:
         values = values + state
-    peaks, places = np.full(len(gauges.readings), np.nan), [""] * len(gauges.readings)
-    for number, reading in enumerate(gauges.readings):
-        if gauges.channels.is_rate[reading.channels[0]]:
-            continue
-        found = reading.form.value(reading.parts(values))
-        best = first_largest(np.abs(found))
-        peaks[number], places[number] = found[best], reading.place(best)
+    peaks, places = _read(gauges, values)
     inertia = system.mass @ total.ride
     outside = (total.force - inertia).reshape(-1, 6)[:, :3].sum(axis=0)
     unbalanced = system.stiffness @ moved + inertia - total.force
@@ -114,8 +112,19 @@ def respond_static(
         np.where(np.abs(v) < 1e-9 * size, 0.0, v) for v in (outside, reactions, ground)
     )  # fmt: skip
     return StaticResult(
-        gauges, name, dict(factors), moved, peaks, tuple(places), outside, reactions, ground, tuple(findings)
+        gauges, name, dict(factors), moved, peaks, places, outside, reactions, ground, tuple(findings)
     )  # fmt: skip
+
+
+def _read(gauges: GaugeSet, values: Floats) -> tuple[Floats, tuple[str, ...]]:
+    """Value of every reading with its place, from those of all channels."""
+    peaks, places = np.full(len(gauges.readings), np.nan), [""] * len(gauges.readings)
+    for number, reading in enumerate(gauges.readings):
+        if not gauges.channels.is_rate[reading.channels[0]]:
+            found = reading.form.value(reading.parts(values))
+            best = first_largest(np.abs(found))
+            peaks[number], places[number] = found[best], reading.place(best)
+    return peaks, tuple(places)
 
 
 def answer_static(bench: Bench, name: str, event: StaticEvent) -> StaticResult:
@@ -128,3 +137,22 @@ def answer_static(bench: Bench, name: str, event: StaticEvent) -> StaticResult:
     """
     state = state_values(bench, name) if event.with_state else None
     return respond_static(bench.gauges, event.static, name=name, state=state)
+
+
+def answer_state(bench: Bench, name: str, event: StateEvent) -> StaticResult:
+    """Answer an event that is a state of its own, whatever state is switched on.
+
+    Raises
+    ------
+    EquilibriumError
+        It has none, or is beyond buckling.
+    """
+    from holokine.state.about import at_rest
+
+    described = bench.document.description.states[event.state]
+    state = at_rest(bench.unloaded, described, event.state)
+    gauges = resting_gauges(state)
+    peaks, places = _read(gauges, state_channels(state, gauges))
+    return StaticResult(
+        gauges, name, dict(described.loads), state.displacement, peaks, places, *state.balance, state.findings, state
+    )  # fmt: skip

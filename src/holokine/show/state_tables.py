@@ -38,6 +38,9 @@ def state_lines(state: AtRest) -> list[str]:
     loads += [f"{part} shorter by {n(1e3 * v)} mm" for part, v in s.shortening.items()]
     loads += [f"{part} {'warmer' if v > 0 else 'colder'} by {n(abs(v))} K" for part, v in s.temperature.items()]
     lines = [f"at rest under: {', '.join(loads)}"]
+    if eq.shortened:
+        lengths = ", ".join(f"{part}: {1e3 * v:.6g} mm" for part, v in eq.shortened.items())
+        lines.append(f"made tight by shortening: {{{lengths}}} (another state keeps it by installed: {state.name})")
     u = state.displacement.reshape(-1, 6)[:, :3]
     size = np.linalg.norm(u, axis=1)
     node = int(size.argmax())
@@ -96,15 +99,20 @@ def spring_table(state: AtRest) -> pd.DataFrame:
 
 
 def axial_table(state: AtRest) -> pd.DataFrame:
-    """Axial force of every beam part, tension positive, largest first; cables that are slack are told."""
-    rows = []
+    """Axial force of every beam part, tension positive, largest first; how much shorter than its place what is made
+    tight is; cables that are slack are told."""
+    rows, made = [], {**state.state.shortening, **state.equilibrium.shortened}
     for part, (low, high) in state.tensions.items():
         slack = part in state.equilibrium.slack
-        rows.append({"part": part, "lowest_n": low, "highest_n": high, "state": "slack" if slack else ""})
-    table = pd.DataFrame(rows, columns=["part", "lowest_n", "highest_n", "state"])
+        shorter = made.get(part, np.nan)
+        rows.append({"part": part, "lowest_n": low, "highest_n": high, "shortening_mm": 1e3 * shorter,
+                     "state": "slack" if slack else ""})  # fmt: skip
+    table = pd.DataFrame(rows, columns=["part", "lowest_n", "highest_n", "shortening_mm", "state"])
     order = table[["lowest_n", "highest_n"]].abs().max(axis=1).sort_values(ascending=False).index
     if not (table["state"] != "").any():
         table = table.drop(columns="state")
+    if not made:
+        table = table.drop(columns="shortening_mm")
     return table.loc[order].reset_index(drop=True)
 
 

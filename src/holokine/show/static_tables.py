@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 
 from holokine.show.numbers import number_text as n
+from holokine.show.state_tables import state_lines
 from holokine.show.tables import peaks_table
 from holokine.system.recovery import BeamEnds, beam_ends
 
@@ -69,11 +70,16 @@ def static_lines(answer: StaticResult) -> list[str]:
         ("supports answer", answer.reactions),
         ("springs to ground", answer.ground),
     ]
-    return [
-        f"loads at rest: {loads}",
-        *(
-            f"{word}: " + ", ".join(f"{a} {n(x)} N" for a, x in zip("xyz", v, strict=True))
-            for word, v in rows
-            if v.any()
-        ),
-    ]
+    lines = [f"loads at rest: {loads}"] if answer.state is None else state_lines(answer.state)
+    return (
+        lines
+        if answer.state is not None
+        else [
+            *lines,
+            *(
+                f"{word}: " + ", ".join(f"{a} {n(x)} N" for a, x in zip("xyz", v, strict=True))
+                for word, v in rows
+                if v.any()
+            ),
+        ]
+    )

@@ -95,9 +95,7 @@ def _error_words(modes: ModeSet) -> str:
         return ""
     row = int(np.nanargmax(share))
     if modes.unsure.any():
-        return (
-            f"NOT PROVEN to the digits shown: mode {modes.numbers[row]} is known to {modes.errors_hz[row]:.1g} Hz; "
-        )
+        return f"NOT PROVEN to the digits shown: mode {modes.numbers[row]} is known to {modes.errors_hz[row]:.1g} Hz; "
     return f"frequencies known to {share[row]:.0e} of themselves; "
 
 

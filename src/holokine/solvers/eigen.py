@@ -282,7 +282,8 @@ def refuse_negative_mass(M: csr_array) -> None:
 
         negative = int((eigsh(scaled, k=1, which="SA", return_eigenvectors=False) < 0.0).sum())
     if negative:
-        raise SolverError(f"{NEGATIVE_MASS}: {negative} {'direction has' if negative == 1 else 'directions have'} less than none")
+        words = "direction" if negative == 1 else "directions"
+        raise SolverError(f"{NEGATIVE_MASS}: {negative} {words} of it with less than none")
 
 
 def _orthonormal_rigid(M: Matrix, rigid: Floats) -> Floats:
@@ -775,9 +776,9 @@ def _finished(K: Matrix, M: Matrix, raw: _Raw, at: tuple[Factor, float] | None =
             loss = np.abs(inner(X, times(X)) - np.eye(len(values))).max(initial=0.0)
         except np.linalg.LinAlgError:
             pass  # reported as loss of orthogonality
-    if at is None or not getattr(at[0], "there", True):
-        at = _DenseSolve.of(K, M, values)
-    residuals, rounding, off, far = _judged(K, M, values, X.T, *at)
+    held = at is not None and getattr(at[0], "there", True)
+    factor, shift = at if at is not None and held else _DenseSolve.of(K, M, values)
+    residuals, rounding, off, far = _judged(K, M, values, X.T, factor, shift)
     # the Rayleigh quotient is nearer, where the next eigenvalue is known to be farther away (Temple 1928, Kato 1949)
     gap = np.minimum(np.diff(values, prepend=-np.inf), np.diff(values, append=values[-1:]))
     apart = gap > 2.0 * far

@@ -27,7 +27,6 @@ from holokine import sizes
 from holokine.errors import OutOfMemoryError, SolverError
 from holokine.sizes import beyond_memory, refuse_beyond_memory
 from holokine.solvers.library import fast_available, fast_solver
-from holokine.solvers.products import subtract
 from holokine.system.wide import Following, Matrix, explicit, magnitude
 from holokine.whole import temporary_folder
 
@@ -340,7 +339,7 @@ class _Held:
 
 @dataclass(frozen=True)
 class _Apart:
-    """Two matrices over the same motions, some of which follow many others, and which are left out of the sparse factor.
+    """Two matrices over the same motions, of which those that follow many others are left out of the sparse factor.
 
     Attributes
     ----------

@@ -162,9 +162,7 @@ def block_lanczos(
         if progress is not None:
             progress(min(converged, need), need)
         found = converged >= need or (
-            last is not None
-            and converged == min(need, size) - 1
-            and errors[converged] <= last * abs(theta[converged])
+            last is not None and converged == min(need, size) - 1 and errors[converged] <= last * abs(theta[converged])
         )
         done = found and need <= size - min(width, 1)
         stalled = stalled + passed if converged <= last_converged else 0

@@ -16,7 +16,7 @@ from holokine.errors import EquilibriumError
 from holokine.findings import Finding
 from holokine.progress import tell
 from holokine.state.buckling import Buckling, buckling_factors
-from holokine.state.equilibrium import BALANCED, Equilibrium, equilibrium, solve_about
+from holokine.state.equilibrium import BALANCED, Equilibrium, as_installed, equilibrium, solve_about
 from holokine.state.rest import factor_at_rest
 from holokine.state.steps import stepped
 from holokine.state.stiffness import Loaded, pressure_blocks, stress_stiffness
@@ -227,6 +227,7 @@ def at_rest(base: System, state: State, name: str) -> AtRest:
         No equilibrium, or beyond buckling.
     DescriptionError
     """
+    state = as_installed(base, state, name)
     found = (equilibrium if state.load_steps is None else stepped)(base, state, name)
     tell("stiffness from stress")
     if state.stress_stiffness:
@@ -318,7 +319,9 @@ def _findings(state: AtRest) -> list[Finding]:
         )
     if eq.violation > BALANCED:
         name, share = stiffest_connection(system, eq.loaded.displacement)
-        cause = f': make "{name}" less stiff, or link what is rigid' if share > 0.5 else ": something is needlessly stiff"
+        cause = (
+            f': make "{name}" less stiff, or link what is rigid' if share > 0.5 else ": something is needlessly stiff"
+        )
         found.append(Finding(
             "warning", f"forces balance to {eq.violation:.2g} of the largest only, and are known no better; rounding "
             f"takes the rest{cause}",

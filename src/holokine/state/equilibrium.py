@@ -38,7 +38,7 @@ if TYPE_CHECKING:
     from holokine.describe.states import State
     from holokine.system.build import System
 
-__all__ = ["Equilibrium", "FootRow", "SpringRow", "equilibrium", "growths", "solve_about"]
+__all__ = ["BALANCED", "Equilibrium", "FootRow", "SpringRow", "as_installed", "equilibrium", "growths", "solve_about"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -120,6 +120,8 @@ class Equilibrium:
         Largest of all conditions not met, relative to the largest force, length or limit; a proof where it is rounding.
     steps : int
         Solutions of the small problem that were needed.
+    shortened : dict of str to float
+        By part with a tension: how much shorter than its place, in m, it is made to have it.
     drifts : ndarray, shape (motions, dofs)
         Free motions that the loads do not work on.
     press : float
@@ -136,6 +138,7 @@ class Equilibrium:
     slack: tuple[str, ...]
     violation: float
     steps: int
+    shortened: dict[str, float] = field(default_factory=dict)
     drifts: Floats = field(default_factory=lambda: np.zeros((0, 0)))
     press: float = 0.0
     rounding: float = 0.0
@@ -311,6 +314,7 @@ def equilibrium(base: System, state: State, name: str) -> Equilibrium:
     DescriptionError
     """
     where = f'state "{name}"'
+    state = as_installed(base, state, name)
     _refuse_twice(base, state, where)
     absent: frozenset[str] = frozenset()
     steps = 0
@@ -343,6 +347,34 @@ def equilibrium(base: System, state: State, name: str) -> Equilibrium:
     )
 
 
+def as_installed(base: System, state: State, name: str) -> State:
+    """The state with the lengths that tensions were given in another one (`installed`).
+
+    Raises
+    ------
+    DescriptionError
+        States that are installed in one another, or where nothing has a tension.
+    EquilibriumError
+        The other has no equilibrium.
+    """
+    states, trail = base.description.states, [name]
+    while (other := states[trail[-1]].installed if len(trail) > 1 else state.installed) is not None:
+        if other in trail:
+            raise DescriptionError(f'state "{name}", installed: it comes back to the state "{other}"')
+        trail.append(other)
+    if len(trail) == 1:
+        return state
+    first = states[trail[1]]
+    lengths = equilibrium(base, first, trail[1]).shortened
+    lengths |= as_installed(base, first, trail[1]).shortening
+    if not lengths:
+        raise DescriptionError(
+            f'state "{name}", installed: nothing has a tension or a shortening in the state "{trail[1]}"'
+        )
+    own = {p: v for p, v in lengths.items() if p not in state.tension and p not in state.shortening}
+    return state.model_copy(update={"shortening": {**own, **state.shortening}, "installed": None})
+
+
 def _barely(found: Equilibrium, parts: frozenset[str]) -> bool:
     """Whether cables are neither lengthened nor loose by more than rounding may decide."""
     u, d = found.loaded.displacement, found.loaded.growth
@@ -355,7 +387,7 @@ def _first_pulls(base: System, state: State) -> dict[int, Floats]:
     found = {}
     for number, e in enumerate(base.elements):
         if isinstance(e, CableElements) and len(e.nodes) > 1:
-            pull = state.tension.get(e.part, 1e-3 * e.E * e.section.area)
+            pull = state.tension.get(e.part, 0.0) or 1e-3 * e.E * e.section.area
             found[number] = np.full(len(e.nodes), pull)
     return found
 
@@ -384,12 +416,9 @@ def _strung(engaged: System, pulls: dict[int, Floats]) -> csr_array | None:
     return total.result() if some else None
 
 
-def _round(
-    base: System, state: State, name: str, absent: frozenset[str], pulls: dict[int, Floats]
-) -> Equilibrium:
+def _round(base: System, state: State, name: str, absent: frozenset[str], pulls: dict[int, Floats]) -> Equilibrium:
     """The equilibrium with some cables absent; its slack ones are those of them that stay so, and new ones."""
     d = base.description
-    where = f'state "{name}"'
     growth = growths(base, state)
     field_ = load_sum(base, name, state.loads)
     plain = engaged = base.with_pattern(
@@ -478,7 +507,7 @@ def _settled(
         u = solver.exact(load) + moved
         for i, m in enumerate(members if press else []):  # as the springs of feet tell it
             if m.kind in _MOVING:
-                F[i] = float((m.own * (y + y0)[i] - (m.load @ u)[0]))
+                F[i] = float(m.own * (y + y0)[i] - (m.load @ u)[0])
     u = solver.settled(u)
     largest = float(max(np.abs(F).max(initial=0.0), np.abs(F0).max(initial=0.0)))  # F0: there when nothing acts
     found = _with_pattern(base, plain, state, members, y, F, largest, u, growth, field_, strung, where)
@@ -502,8 +531,13 @@ def _refuse_twice(base: System, state: State, where: str) -> None:
                 f'{where}: the part "{name}" has a {key} of its own, and the state finds the stress of every part; '
                 f"leave the {key} out, and put it into the state (tension, shortening, loads)"
             )
-    for part in state.tension:
+    for part, force in state.tension.items():
         run_length(base, part, "tension")
+        if force < 0.0 and state.one_way and d.parts[part].only_pulls:
+            raise DescriptionError(
+                f"{where}, tension, {part}: it carries no compression, and {force:g} N would press it; give "
+                "a tension of 0 N or more, or loads that leave it slack"
+            )
 
 
 def _growth_load(system: System, part: str) -> Floats:
@@ -746,8 +780,8 @@ def _newton(
 
 
 def _with_pattern(
-    base: System, engaged: System, state: State, members: list[_Member], y: Floats, F: Floats, largest: float, u: Floats,
-    growth: dict[str, float], field_: LoadField, strung: csr_array | None, where: str,
+    base: System, engaged: System, state: State, members: list[_Member], y: Floats, F: Floats, largest: float,
+    u: Floats, growth: dict[str, float], field_: LoadField, strung: csr_array | None, where: str,
 ) -> Equilibrium:  # fmt: skip
     """The system with what acts, and all conditions looked at again with it."""
     moved = float(np.abs(u.reshape(-1, 6)[:, :3]).max(initial=0.0))
@@ -794,8 +828,9 @@ def _with_pattern(
     off, rounding = _unbalanced(system, loaded)
     violation = max(_missed(rows, largest), off)
     return Equilibrium(
-        engaged, system, loaded, tuple(rows), tuple(springs), tuple(sorted(slack)), violation, 0, rounding=rounding
-    )
+        engaged, system, loaded, tuple(rows), tuple(springs), tuple(sorted(slack)), violation, 0, rounding=rounding,
+        shortened={m.name: float(amount) for m, amount in zip(members, y, strict=True) if m.kind == "tension"},
+    )  # fmt: skip
 
 
 def _lengthened(system: System, part: str, u: Floats, growth: dict[str, float]) -> float:

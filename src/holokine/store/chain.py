@@ -272,6 +272,11 @@ class ModalChain:
         return self.chain.system
 
     @property
+    def unloaded(self) -> System:
+        """Matrices and constraints of the assembly without a state."""
+        return self.chain.unloaded
+
+    @property
     def at_rest(self) -> AtRest | None:
         """The state that is switched on."""
         return self.chain.at_rest

@@ -52,7 +52,8 @@ __all__ = ["RunContents", "is_run_file", "read_run", "refuse_overwriting", "writ
 Floats = NDArray[Any]  # float64
 _MODE_ARRAYS = {
     "frequencies_hz": Array("f", ("modes",)), "shapes": Array("f", ("modes", "dofs")),
-    "rigid": Array("b", ("modes",)), "residuals": Array("f", ("modes",)), "errors_hz": Array("f", ("modes",), known=False), "participation": Array("f", ("modes", 6)),
+    "rigid": Array("b", ("modes",)), "residuals": Array("f", ("modes",)),
+    "errors_hz": Array("f", ("modes",), known=False), "participation": Array("f", ("modes", 6)),
     "whole_mass": Array("f", (6,)), "free_mass": Array("f", (6,)),
 }  # fmt: skip
 _REDUCED_ARRAYS = {

@@ -57,7 +57,11 @@ def coarse_parts(system: System, frequency: float) -> list[Coarse]:
 
 def single_cables(system: System) -> list[str]:
     """Cables and struts that only pull of one element: the ones that cannot vibrate between their ends."""
-    return [n for n, p in system.description.parts.items() if p.only_pulls and sum(len(b.nodes) for b in system.element_blocks(n)) == 1]
+    return [
+        n
+        for n, p in system.description.parts.items()
+        if p.only_pulls and sum(len(b.nodes) for b in system.element_blocks(n)) == 1
+    ]
 
 
 def symmetry_planes(system: System) -> list[str]:

@@ -435,7 +435,7 @@ class Made:
 def _cable(made: Made, name: str, part: Part, block: Block, material: Material) -> Elements:
     cable = part.cable
     assert cable is not None
-    section = made.sections[cable.section] if cable.section is not None else round_section(cable.area)
+    section = made.sections[cable.section] if cable.section is not None else round_section(float(cable.area or 0.0))
     stiffness = material.young * section.area if cable.stiffness is None else cable.stiffness
     return CableElements.of(
         name, block.cells, made.mesh.nodes, section=section, stiffness=stiffness, density=material.density,

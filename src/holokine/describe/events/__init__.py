@@ -16,6 +16,7 @@ from holokine.describe.events.kind import EventKind, ModalEvent
 from holokine.describe.events.random_event import RandomEvent
 from holokine.describe.events.signals import Amplitude, PulseShape, SignalTable
 from holokine.describe.events.spectrum_event import SpectrumEvent, SpectrumTable, SupportSpectra
+from holokine.describe.events.state_event import StateEvent
 from holokine.describe.events.static_event import StaticEvent
 from holokine.describe.events.sweep_event import Harmonic, SweepEvent, SweepRange, Unbalance
 from holokine.describe.events.time_event import TimeEvent
@@ -34,6 +35,7 @@ __all__ = [
     "SignalTable",
     "SpectrumEvent",
     "SpectrumTable",
+    "StateEvent",
     "StaticEvent",
     "SupportSpectra",
     "SweepEvent",
@@ -42,7 +44,9 @@ __all__ = [
     "Unbalance",
 ]
 
-EVENT_KINDS: tuple[type[EventKind], ...] = (SpectrumEvent, TimeEvent, StaticEvent, SweepEvent, RandomEvent)
+EVENT_KINDS: tuple[type[EventKind], ...] = (
+    SpectrumEvent, TimeEvent, StaticEvent, StateEvent, SweepEvent, RandomEvent,
+)  # fmt: skip
 """All kinds of event. A new one is added here, in `respond.registry` and in `api.answers`."""
 
 
