@@ -58,7 +58,11 @@ def check_references(d: Description, place: Place) -> None:
             if spring.between[0] == spring.between[1]:
                 raise DescriptionError(f"{place((kind, name, 'between'))}: both ends are the same point")
     for name, gauge in d.gauges.items():
-        if gauge.kind in ("beam_force", "beam_moment") and d.parts[gauge.source].section is None:
+        if (
+            gauge.kind in ("beam_force", "beam_moment")
+            and d.parts[gauge.source].section is None
+            and d.parts[gauge.source].cable is None
+        ):
             path = ("gauges", name, gauge.kind)
             raise DescriptionError(f'{place(path)}: the part "{gauge.source}" is not made of beams')
 

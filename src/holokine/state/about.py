@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -12,11 +13,12 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.elements.beam import BeamElements
-from holokine.errors import EquilibriumError
+from holokine.errors import EquilibriumError, SolverError
 from holokine.findings import Finding
 from holokine.progress import tell
 from holokine.state.buckling import Buckling, buckling_factors
 from holokine.state.equilibrium import BALANCED, Equilibrium, as_installed, equilibrium, solve_about
+from holokine.state.limits import gives_way, largest_turn, negative_motion, pressed_springs, steps_follow
 from holokine.state.rest import factor_at_rest
 from holokine.state.steps import stepped
 from holokine.state.stiffness import Loaded, pressure_blocks, stress_stiffness
@@ -32,6 +34,7 @@ __all__ = ["AtRest", "Reading", "at_rest"]
 
 Floats = NDArray[Any]  # float64
 LARGE_TURN, LARGE_SHIFT = 0.05, 0.02
+NO_MEANING = np.pi / 3.0  # rad
 
 
 @dataclass(frozen=True)
@@ -239,6 +242,7 @@ def at_rest(base: System, state: State, name: str) -> AtRest:
         added=added, about=name, resting=_resting(found), kept={},
     )  # fmt: skip
     result = AtRest(name, state, found, added, system, ())
+    _refuse_turned(result)
     _refuse_beyond(result)
     return replace(result, findings=tuple(_findings(result)))
 
@@ -272,22 +276,41 @@ def _refuse_beyond(state: AtRest) -> None:
     if not negative:
         return
     where = f'state "{state.name}"'
-    more = f"{negative} {'direction' if negative == 1 else 'directions'} of its stiffness are negative"
-    try:
-        if len(state.equilibrium.drifts):
-            raise EquilibriumError("")
-        lowest = state.buckling(1).positive
-    except EquilibriumError:
-        lowest = np.zeros(0)
-    if len(lowest) and lowest[0] < 1.0:
+    more = (
+        f"{negative} {'direction of its stiffness is' if negative == 1 else 'directions of its stiffness are'} negative"
+    )
+    found = None
+    if not len(state.equilibrium.drifts):
+        with suppress(EquilibriumError, SolverError):
+            found = state.buckling(1)
+    if found is not None and len(found.positive) and found.positive[0] < 1.0:
+        lowest = float(found.positive[0])
         raise EquilibriumError(
-            f"{where}: beyond buckling: {more}, and the lowest load factor is {lowest[0]:.4g}, below 1. Lower its "
-            f"loads to less than {100 * lowest[0]:.3g} % of what they are, or stiffen what buckles"
+            f"{where}: beyond buckling: {more}, and the lowest load factor is {lowest:.4g}, below 1: "
+            f"{gives_way(state, found.shapes[0])}. Lower its loads to less than {100 * lowest:.3g} % of what they are, "
+            "or stiffen that"
         )
+    shape = negative_motion(state.system)
+    what = "" if shape is None else f": {gives_way(state, shape)}"
     raise EquilibriumError(
-        f"{where}: not stable: {more}, so that what is at rest there falls over or snaps through. A spring that "
+        f"{where}: not stable: {more}, so that what is at rest there falls over or snaps through{what}. A spring that "
         "softens, or a load above what carries it, does so; hold it, or lower the load"
     )
+
+
+def _refuse_turned(state: AtRest) -> None:
+    """Raise where the given geometry, taken as the loaded one, has lost its meaning."""
+    turned = largest_turn(state.equilibrium, springs=False)
+    if state.equilibrium.loaded.moved is None and turned.angle > NO_MEANING:
+        follow = "; follow it by load steps (load steps: 10)" if _can_step(state) else ""
+        raise EquilibriumError(
+            f'state "{state.name}": {turned.what} would turn by {np.degrees(turned.angle):,.3g}°, which the given '
+            f"geometry, taken as the loaded one, cannot mean: something soft, or a load of the wrong size{follow}"
+        )
+
+
+def _can_step(state: AtRest) -> bool:
+    return steps_follow(state.equilibrium.engaged, state.state, state.name)
 
 
 def _findings(state: AtRest) -> list[Finding]:
@@ -296,16 +319,25 @@ def _findings(state: AtRest) -> list[Finding]:
     u = eq.loaded.displacement.reshape(-1, 6)
     used = system.active.reshape(-1, 6).any(axis=1)
     size = float(np.linalg.norm(np.ptp(system.mesh.nodes[used], axis=0))) if used.any() else 1.0
-    turn, shift = (
-        float(np.abs(u[used, 3:]).max(initial=0.0)),
-        float(np.linalg.norm(u[used, :3], axis=1).max(initial=0.0)),
-    )
+    turned, shift = largest_turn(eq), float(np.linalg.norm(u[used, :3], axis=1).max(initial=0.0))
+    turn = turned.angle
     if eq.loaded.moved is None and (turn > LARGE_TURN or shift > LARGE_SHIFT * size):
         text = (
             f"displacements of the state are large against its size ({1e3 * shift:.3g} mm on {1e3 * size:.3g} mm, "
-            f"turns up to {np.degrees(turn):.2g}°), while the given geometry is taken as the loaded one"
+            f"turns up to {np.degrees(turn):.2g}°{f' of {turned.what}' if turned.what else ''}), while the given "
+            "geometry is taken as the loaded one"
         )
-        found.append(Finding("warning", f"{text}; follow it by load steps (load steps: 10)"))
+        found.append(
+            Finding("warning", text + ("; follow it by load steps (load steps: 10)" if _can_step(state) else ""))
+        )
+    pressed = pressed_springs(eq)
+    if pressed and state.state.stress_stiffness:
+        name, force, length = pressed[0]
+        others = f", and {len(pressed) - 1} more" if len(pressed) > 1 else ""
+        found.append(Finding(
+            "note", f'the spring "{name}" is pressed along its line, {force:.4g} N over {1e3 * length:.4g} mm{others}: '
+            f"sideways it pushes its ends with {-force / length:.4g} N/m. If it is guided, give it an axis",
+        ))  # fmt: skip
     if not state.state.stress_stiffness:
         found.append(Finding("note", "what stress adds to the stiffness is switched off in this state"))
     if eq.press:

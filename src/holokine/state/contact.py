@@ -13,6 +13,7 @@ Problem*, ch. 4). With friction statuses of feet are changed until all condition
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
@@ -161,10 +162,17 @@ def with_friction(H: Floats, F0: Floats, touch: Touch) -> tuple[Floats, NDArray[
         own = touch.normal
         s[own] = complementary(H[np.ix_(own, own)], F0[own])
         return s, np.where(s[own] > 0.0, OPEN, TOUCHING).astype(np.int8)
-    try:
-        return _settle(H, F0, touch, *_relaxed(H, F0, touch))
-    except (CycleError, RayError, np.linalg.LinAlgError):
-        return _settle(H, F0, touch, np.zeros(len(F0)), np.full(len(touch.normal), TOUCHING, dtype=np.int8))
+    for start in (_relaxed, _sticking):
+        with suppress(CycleError, RayError, np.linalg.LinAlgError):
+            return _settle(H, F0, touch, *start(H, F0, touch))
+    return _settle(H, F0, touch, np.zeros(len(F0)), np.full(len(touch.normal), TOUCHING, dtype=np.int8))
+
+
+def _sticking(H: Floats, F0: Floats, touch: Touch) -> tuple[Floats, NDArray[np.int8]]:
+    """A start in which nothing slides: what touches and what is open then."""
+    own, y = touch.normal, np.zeros(len(F0))
+    y[own] = complementary(H[np.ix_(own, own)], F0[own])
+    return y, np.where(y[own] > 0.0, OPEN, TOUCHING).astype(np.int8)
 
 
 def _settle(

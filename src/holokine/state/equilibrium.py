@@ -26,7 +26,7 @@ from holokine.solvers.factor import Factor, factorise
 from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.state.contact import CycleError, RayError, Touch, with_friction
 from holokine.state.rest import factor_at_rest
-from holokine.state.stiffness import Loaded
+from holokine.state.stiffness import Loaded, stress_stiffness
 from holokine.system.assemble import Accumulator, node_dofs
 from holokine.system.loads import LoadField, load_sum
 from holokine.system.mechanisms import describe_motion
@@ -47,6 +47,7 @@ _DRIVEN = 1e-7  # share of a load along a free motion from which it drives it
 _ROUNDS = 8
 _REPAIRS = 4
 _PULLS = 40
+_OVER_GAPS = 1e6
 _PRESS = 1e5  # of the stiffness at the feet
 _NO_FORCE = 1e-12
 _BARELY = 1e-6
@@ -286,6 +287,16 @@ class _Solver:
             size += np.abs(self.free[:, own]).max(axis=1, initial=0.0) * float(np.abs(right[own]).sum())
         return np.asarray(self.free @ right) / np.where(size > 0.0, size, 1.0)
 
+    def undriven(self, load: Floats) -> Floats:
+        """A load without what works on free motions, (dofs,), on the independent motions."""
+        if not len(self.free):
+            return load
+        right = self.T.T @ load
+        right = right - self.free.T @ np.linalg.lstsq(self.free @ self.free.T, self.free @ right, rcond=1e-12)[0]
+        result = np.zeros_like(load)
+        result[self.system.constraints.independent] = right
+        return result
+
     def settled(self, u: Floats) -> Floats:
         """The same motion without its share of the free motions."""
         if not len(self.free):
@@ -320,11 +331,23 @@ def equilibrium(base: System, state: State, name: str) -> Equilibrium:
     steps = 0
     pulls = _first_pulls(base, state)
     seen: set[frozenset[str]] = set()
-    for _ in range(_ROUNDS + (_PULLS if pulls else 0)):
-        found = _round(base, state, name, absent, pulls)
+    hangs = state.stress_stiffness and any(p.only_pulls for p in base.description.parts.values())
+    hung: csr_array | None = None
+    for _ in range(_ROUNDS + (_PULLS if pulls or hangs else 0)):
+        try:
+            found = _round(base, state, name, absent, pulls, hung)
+        except _DrivenError:  # what hangs on cables is held across by their tension
+            if not hangs or hung is not None:
+                raise
+            hung = _stress(_round(base, state, name, absent, pulls, hung, leave=True))
+            continue
         steps += found.steps
         slack = frozenset(found.slack)
-        if slack == absent and _same_pulls(found, pulls):
+        same = True
+        if hung is not None:
+            before, hung = hung, _stress(found)
+            same = _largest(hung - before) <= 1e-10 * _largest(hung)
+        if slack == absent and _same_pulls(found, pulls) and same:
             if not found.balanced:
                 raise EquilibriumError(
                     f"{where}: no equilibrium was found: its conditions are missed by {found.violation:.2g} of the "
@@ -339,7 +362,7 @@ def equilibrium(base: System, state: State, name: str) -> Equilibrium:
     if slack == absent:
         raise EquilibriumError(
             f"{where}: the tensions of cables and what they let sag do not settle together: "
-            f"{first_few(sorted(pulls), 8)}; give them tension, or follow the load by steps (load steps: 10)"
+            f"{first_few(sorted({base.elements[n].part for n in pulls}), 8)}; give them tension"
         )
     raise EquilibriumError(
         f"{where}: no pattern of slack and taut cables settles; these keep changing: "
@@ -373,6 +396,15 @@ def as_installed(base: System, state: State, name: str) -> State:
         )
     own = {p: v for p, v in lengths.items() if p not in state.tension and p not in state.shortening}
     return state.model_copy(update={"shortening": {**own, **state.shortening}, "installed": None})
+
+
+def _stress(found: Equilibrium) -> csr_array:
+    """What the stress found adds to the stiffness."""
+    return stress_stiffness(found.system, found.loaded)[0]
+
+
+def _largest(matrix: csr_array) -> float:
+    return float(np.abs(matrix.data).max(initial=0.0))
 
 
 def _barely(found: Equilibrium, parts: frozenset[str]) -> bool:
@@ -416,34 +448,45 @@ def _strung(engaged: System, pulls: dict[int, Floats]) -> csr_array | None:
     return total.result() if some else None
 
 
-def _round(base: System, state: State, name: str, absent: frozenset[str], pulls: dict[int, Floats]) -> Equilibrium:
-    """The equilibrium with some cables absent; its slack ones are those of them that stay so, and new ones."""
+def _round(
+    base: System, state: State, name: str, absent: frozenset[str], pulls: dict[int, Floats], hung: csr_array | None,
+    leave: bool = False,
+) -> Equilibrium:  # fmt: skip
+    """The equilibrium with some cables absent; its slack ones are those of them that stay so, and new ones.
+
+    `hung`: what stress adds to the stiffness of all, where the assembly hangs by it. `leave`: without the share of the
+    loads that drives free motions, to find that stress.
+    """
     d = base.description
     growth = growths(base, state)
     field_ = load_sum(base, name, state.loads)
     plain = engaged = base.with_pattern(
         replace(fully_engaged(d), slack=absent) if state.one_way else _both_ways(base)
     )  # fmt: skip
-    strung = _strung(plain, pulls)
+    strung = _strung(plain, pulls) if hung is None else hung
     if strung is not None:
         engaged = replace(plain, stiffness=csr_array(plain.stiffness + strung), kept={})
     own = {f'support "{f.name}"' for f in base.feet} if state.one_way else set()
     failed: EquilibriumError | None = None
     if not own & set(engaged.constraints.redundant):
         try:
-            return _settled(base, plain, engaged, state, name, growth, field_, strung, 0.0)
+            return _settled(base, plain, engaged, state, name, growth, field_, strung, 0.0, leave)
         except EquilibriumError as err:
             if not own:
                 raise
             failed = err
     springs, press = _on_springs(engaged, field_)
     try:
-        found = _settled(base, plain, springs, state, name, growth, field_, strung, press)
+        found = _settled(base, plain, springs, state, name, growth, field_, strung, press, leave)
     except EquilibriumError as err:
         raise (failed or err) from None
     if failed is not None and frozenset(found.slack) == absent and not found.balanced:
         raise failed
     return found
+
+
+class _DrivenError(EquilibriumError):
+    """Loads drive a motion that nothing elastic resists."""
 
 
 def _on_springs(engaged: System, field_: LoadField) -> tuple[System, float]:
@@ -458,10 +501,13 @@ def _on_springs(engaged: System, field_: LoadField) -> tuple[System, float]:
     diagonal = np.abs(engaged.stiffness.diagonal())
     near = diagonal[np.unique(6 * (dofs // 6)[:, None] + np.arange(3))]
     press = _PRESS * (float(near.max(initial=0.0)) or float(diagonal.max(initial=0.0)))
+    weight = float(np.abs(field_.force - engaged.mass @ field_.ride).sum()) or 1.0
     if not press:  # nothing yields: as stiff as hides it
         size = float(np.ptp(engaged.mesh.nodes, axis=0).max(initial=0.0)) or 1.0
-        weight = float(np.abs(field_.force - engaged.mass @ field_.ride).sum()) or 1.0
         press = weight / (NOTHING * size)
+    gap = max(f.gap for f in engaged.feet)
+    if gap:  # forces over gaps, from which those of the loads are told
+        press = min(press, _OVER_GAPS * weight / gap)
     held = csr_array(coo_array((np.full(len(dofs), press), (dofs, dofs)), shape=engaged.stiffness.shape))
     apart = {f.name: np.ones(len(f.nodes), dtype=bool) for f in engaged.feet}
     free = engaged.with_pattern(replace(engaged.pattern, open=apart))
@@ -470,9 +516,9 @@ def _on_springs(engaged: System, field_: LoadField) -> tuple[System, float]:
 
 def _settled(
     base: System, plain: System, engaged: System, state: State, name: str, growth: dict[str, float],
-    field_: LoadField, strung: csr_array | None, press: float,
+    field_: LoadField, strung: csr_array | None, press: float, leave: bool,
 ) -> Equilibrium:  # fmt: skip
-    """The equilibrium with rigid feet, or with feet on springs of the stiffness `press`."""
+    """The equilibrium with rigid feet, or with feet on springs of the stiffness `press`; `leave` as in `_round`."""
     d, where = base.description, f'state "{name}"'
     solver = _Solver(engaged)
     members = _members(engaged, state, growth, press)
@@ -487,10 +533,12 @@ def _settled(
     moved += field_.moved
     outside = field_.force - engaged.mass @ field_.ride + inner + push
     load = outside - engaged.stiffness @ moved
+    if leave:
+        load = solver.undriven(load)
     driven = solver.drive(load)
     for number in np.flatnonzero(np.abs(driven) > _DRIVEN):
         motion = np.asarray(engaged.constraints.reduce @ solver.free[number])
-        raise EquilibriumError(
+        raise _DrivenError(
             f"{where}: no equilibrium: its loads drive a motion that nothing resists: "
             f"{describe_motion(engaged, motion).words or 'of a point'}. Hold it, or let friction or stays hold it"
         )
@@ -504,7 +552,7 @@ def _settled(
         push, slid = _together(members, y, engaged.size)
         moved += slid
         load = outside + push - engaged.stiffness @ moved
-        u = solver.exact(load) + moved
+        u = solver.exact(solver.undriven(load) if leave else load) + moved
         for i, m in enumerate(members if press else []):  # as the springs of feet tell it
             if m.kind in _MOVING:
                 F[i] = float(m.own * (y + y0)[i] - (m.load @ u)[0])

@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from holokine.describe.states import State
     from holokine.system.build import System
 
-__all__ = ["stepped"]
+__all__ = ["refuse_steps", "stepped"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -282,7 +282,7 @@ class _Model:
         self.base, self.state, self.name = base, state, name
         self.soft = self.grown = 1.0  # of the stiffness and growth of cables while their shape is looked for
         self.X = np.array(base.mesh.nodes)
-        _refuse(base, state, name)
+        refuse_steps(base, state, name)
         d = base.description
         self.growth = growths(base, state)
         self.field = load_sum(base, name, state.loads)
@@ -351,7 +351,7 @@ class _Model:
         ]
 
 
-def _refuse(base: System, state: State, name: str) -> None:
+def refuse_steps(base: System, state: State, name: str) -> None:
     """Raise for what load steps do not follow."""
     where = f'state "{name}", load steps'
     for e in base.elements:
