@@ -282,12 +282,57 @@ def slice_boundary(rng):
     return made(np.sort(lam), np.ones(n), Wish(upto=float(np.sort(lam)[int(rng.integers(200, 240))])), rng)
 
 
+def equal_pieces(rng):
+    """Many equal pieces of few motions: a handful of distinct frequencies, each hundreds of times there."""
+    times, motions = int(rng.integers(205, 320)), int(rng.integers(2, 4))
+    own = np.sort(np.exp(rng.uniform(0, 5, motions)))
+    if rng.integers(2):
+        own[1] = own[0]
+    lam = np.sort(np.tile(own, times))
+    count = int(rng.choice([1, 5, 20, times, times + 7]))
+    return made(lam, np.ones(len(lam)), Wish(count=count), rng, sweeps=int(rng.integers(0, 2)))
+
+
+def hub(rng):
+    """Equal arms on one hub: the hub's two modes around as many equal ones as there are arms less one."""
+    arms = int(rng.integers(610, 700))
+    k, weight, held = 1e5, float(rng.uniform(0.5, 40)), 3e6
+    K = csr_array(diags_array(np.concatenate([np.full(arms, k), [arms * k + held]])))
+    across = csr_array((np.full(arms, -k), (np.arange(arms), np.full(arms, arms))), shape=K.shape)
+    M = csr_array(diags_array(np.concatenate([np.ones(arms), [weight]])))
+    both = np.linalg.eigvals(
+        np.array([[k, -k * np.sqrt(arms)], [-k * np.sqrt(arms) / weight, (arms * k + held) / weight]])
+    )
+    lam = np.sort(np.concatenate([both.real, np.full(arms - 1, k)]))
+    return Problem(csr_array(K + across + across.T), M, Wish(count=int(rng.choice([2, 5, 20]))), lam)
+
+
+def bound_beside_an_eigenvalue(rng):
+    """A lower bound and a count, with an eigenvalue, or a few, within a millionth below the bound."""
+    n = size(rng)
+    lam = spread(rng, n, 1, 1e4)
+    i = int(rng.integers(5, 60))
+    if rng.integers(2):
+        lam[i - 3 : i] = lam[i] * (1 - 1e-8 * np.arange(3, 0, -1))
+    off = float(rng.choice([2e-7, -2e-7, 9e-7, 3e-8, 5e-5]))
+    return made(np.sort(lam), np.ones(n), Wish(above=float(lam[i] * (1 + off)), count=int(rng.integers(1, 9))), rng)
+
+
+def soft_and_scaled(rng):
+    """Any of the others with a stiffness a million millionth of what it was."""
+    other = [f for f in FAMILIES.values() if f is not soft_and_scaled and f is not tiny]
+    p = other[int(rng.integers(len(other)))](rng)
+    w, by = p.wish, 1e-12
+    bounds = (None if v is None else v * by for v in (w.upto, w.above, w.near))
+    return Problem(csr_array(p.K * by), p.M, Wish(w.count, *bounds), p.values * by, p.free, p.refused)
+
+
 FAMILIES: dict[str, Callable[[np.random.Generator], Problem]] = {
     f.__name__: f
     for f in (few_masses, some_masses, singular_consistent, identical_parts, identical_upto, clusters, band_edges,
               band_in_a_gap, near_an_eigenvalue, near_odd_places, near_within_a_multiple, hidden, all_modes,
               most_by_bound, diagonal, scaled, graded, free_pieces, free_chain, stiff_and_soft, buckled, tiny,
-              cut_repetition, slice_boundary)
+              cut_repetition, slice_boundary, equal_pieces, hub, bound_beside_an_eigenvalue, soft_and_scaled)
 }  # fmt: skip
 
 

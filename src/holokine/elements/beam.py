@@ -684,4 +684,6 @@ def _release(K: Floats, M: Floats, free: list[int], part: str) -> tuple[Floats, 
     T[np.ix_(free, kept)] = -np.linalg.solve(inner, K[np.ix_(free, kept)])
     Kc, Mc = T.T @ K @ T, T.T @ M @ T
     Kc[free], Kc[:, free] = 0.0, 0.0
+    size = np.sqrt(np.abs(np.diag(K)))
+    Kc[np.abs(Kc) < 1e-14 * np.outer(size, size)] = 0.0  # what releases leave of a number that they take away
     return (Kc + Kc.T) / 2.0, (Mc + Mc.T) / 2.0, T

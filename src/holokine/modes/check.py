@@ -16,6 +16,7 @@ from holokine.solvers.eigen import refuse_negative_mass
 from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.state.rest import factor_at_rest
 from holokine.system.adequacy import ENOUGH, coarse_parts, single_cables, symmetry_planes
+from holokine.system.assemble import DIRECTION_NAMES
 from holokine.system.loads import load_field
 from holokine.system.mechanisms import cause_of, describe_motion, stiffest_connection
 from holokine.system.pieces import Piece, connected_pieces, piece_motions
@@ -274,7 +275,13 @@ def refuse_wrong_mass(system: System) -> None:
     SolverError
     """
     if system.description.matrices is not None:
-        refuse_negative_mass(system.mass)
+        called = {node: point for point, node in system.mesh.points.items()}
+
+        def words(dof: int) -> str:
+            node, direction = divmod(dof, 6)
+            return f"{DIRECTION_NAMES[direction]} of node {called.get(node, node + 1)}"
+
+        refuse_negative_mass(system.mass, words)
 
 
 def _loose_pieces(system: System, pieces: tuple[Piece, ...]) -> list[Finding]:

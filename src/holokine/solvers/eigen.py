@@ -56,6 +56,7 @@ MASS_NOISE = 1e-8  # of a matrix of unit diagonal: what a file with eight digits
 UNSURE = 1e-7  # of an eigenvalue: a bound of its error beyond this, and beyond rounding, asks for another way
 ROUNDING = 2.0**-52  # of every product that is summed up
 _ABREAST = 16  # shapes whose residuals are worked out together
+MANY = 60  # missing in a slice, that is at one place: dense matrices find them sooner
 REPAIR = 6000  # unknowns up to which what could not be proven is solved dense
 
 
@@ -258,8 +259,8 @@ def _only_certain(pairs: EigenPairs, doubt: str) -> EigenPairs:
                    errors=pairs.errors[good], rounding=pairs.rounding[good], exists=exists, doubt=doubt)  # fmt: skip
 
 
-def refuse_negative_mass(M: csr_array) -> None:
-    """Raise where a mass matrix from elsewhere is not positive semi-definite.
+def refuse_negative_mass(M: csr_array, row_words: Callable[[int], str]) -> None:
+    """Raise where a mass matrix from elsewhere is not positive semi-definite; `row_words` calls a row by its name.
 
     Raises
     ------
@@ -269,11 +270,11 @@ def refuse_negative_mass(M: csr_array) -> None:
     diagonal = M.diagonal()
     if (diagonal < 0.0).any():
         worst = int(diagonal.argmin())
-        raise SolverError(f"{NEGATIVE_MASS}: row {worst + 1} has {diagonal[worst]:.4g} on its diagonal")
+        raise SolverError(f"{NEGATIVE_MASS}: {row_words(worst)} has {diagonal[worst]:.4g} on its diagonal")
     own = np.repeat(diagonal, np.diff(M.indptr))
     if (bare := np.flatnonzero((own == 0.0) & (M.data != 0.0))).size:
-        row = int(np.searchsorted(M.indptr, bare[0], side="right"))
-        raise SolverError(f"{NEGATIVE_MASS}: row {row} has nothing on its diagonal, and numbers beside it")
+        row = int(np.searchsorted(M.indptr, bare[0], side="right")) - 1
+        raise SolverError(f"{NEGATIVE_MASS}: {row_words(row)} has nothing on its diagonal, and numbers beside it")
     by = diags_array(1.0 / np.sqrt(np.where(diagonal > 0.0, diagonal, 1.0)))
     scaled = csr_array(by @ M @ by + diags_array(np.where(diagonal > 0.0, MASS_NOISE, 1.0)))
     negative = factorise(scaled).negative
@@ -582,6 +583,8 @@ class _Sweep:
         total = need if need is not None else top
         start = np.hstack([found.vectors[:, ~locked], found.guard])
         short = max(total - int(locked.sum()), 0)
+        if short > max(MANY, top) and affordable(self.K.shape[0], REPAIR):
+            raise SolverError(f"{short} eigenvalues below {_hertz(after)} are nearly equal")
         attempt, idle = -1, 0
         while short > 0 and idle < 4:
             attempt += 1

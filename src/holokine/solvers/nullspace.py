@@ -18,7 +18,7 @@ _SHIFT = 1e-11
 _NOISE = 3e-14
 _NEAR = 1e-11
 _BARE = 5e-15  # of the largest number on the diagonal: what is smaller may be all that rounding left
-_NOTHING = 1e-20  # of a matrix of unit diagonal: what a null vector keeps where nothing cancels
+_NOTHING = 1e-17  # of a matrix of unit diagonal: what a null vector keeps where nothing cancels
 
 
 def unresisted(K: Matrix, *, most: int = 12, seed: int = 0) -> tuple[Floats, Floats]:

@@ -111,6 +111,8 @@ def stiffest_connection(system: System, motion: Floats) -> tuple[str, float]:
     """The spring, bushing or joint of which most numbers cancel in a motion of the whole, (dofs,), and its share."""
     size = np.abs(motion)
     total = float(size @ magnitude(system.stiffness, size))
+    if total < 1e-9 * float(np.abs(system.stiffness.diagonal()).max(initial=0.0)) * float(size @ size):
+        return "", 0.0  # nothing stiff takes part
     most, name = 0.0, ""
     for c in system.connectors:
         if not c.stiffness.any():
