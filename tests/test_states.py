@@ -624,7 +624,7 @@ def test_totals_limits_and_what_lets_go():
     peak = shock.peaks().set_index("gauge").loc["leg", "peak"]
     assert shock.limits()["peak"].iloc[0] == pytest.approx(peak + W, rel=1e-9)
     twice = in_state(a, loads="weight").changed({"events": {"again": {"static": "weight"}}})
-    assert any("acts in the state already" in f.text for f in twice.respond("again").findings)
+    assert any("weight acts twice" in f.text for f in twice.respond("again").findings)
     with pytest.raises(EventError, match="vibrates about no state"):
         a.about(None).respond("both")
 

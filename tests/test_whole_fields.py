@@ -129,13 +129,15 @@ def test_largest_stress_of_parts_is_that_of_every_element_at_every_row(rack, mon
             for node in field.nodes[e]:
                 nodes[node] = max(nodes[node], top)
     assert [p.part for p in peaks] == ["post", "shelf", "rod", "arm", "lump"]
+    # a solid that moves by 28 mm and is hardly strained: rounding of its motion, times E over its elements of 50 mm
+    noise = 2.0**-52 * 2e11 * np.abs(history).max() / 0.05
     for peak in peaks:
         top, row, element = best[peak.part]
-        assert peak.stress == pytest.approx(top, rel=1e-10)
+        assert peak.stress == pytest.approx(top, rel=1e-10, abs=noise)
         assert peak.time == pytest.approx(answer.motion.answer.time[row])
         assert peak.where.startswith(f"element {element},") or peak.where == f"element {element}"
     if nodal:
-        np.testing.assert_allclose(at_nodes, nodes, rtol=1e-10, atol=1e-13 * nodes.max())
+        np.testing.assert_allclose(at_nodes, nodes, rtol=1e-10, atol=max(noise, 1e-13 * nodes.max()))
 
 
 def test_maps_of_fields_and_of_single_channels_come_in_their_order():

@@ -9,7 +9,6 @@ import numpy as np
 import pandas as pd
 
 from holokine.show.numbers import number_text as n
-from holokine.show.state_tables import state_lines
 from holokine.show.tables import peaks_table
 from holokine.system.recovery import BeamEnds, beam_ends
 
@@ -63,23 +62,22 @@ def section_table(ends: BeamEnds, forces: np.ndarray) -> pd.DataFrame:
 
 
 def static_lines(answer: StaticResult) -> list[str]:
-    """Loads and their balance."""
+    """Loads and their balance; of a state of its own what is known of that."""
+    if answer.state is not None:
+        from holokine.show.state_tables import state_lines
+
+        return state_lines(answer.state)
     loads = ", ".join(name if k == 1 else f"{n(k)} times {name}" for name, k in answer.loads.items())
     rows = [
         ("loads in all", answer.applied),
         ("supports answer", answer.reactions),
         ("springs to ground", answer.ground),
     ]
-    lines = [f"loads at rest: {loads}"] if answer.state is None else state_lines(answer.state)
-    return (
-        lines
-        if answer.state is not None
-        else [
-            *lines,
-            *(
-                f"{word}: " + ", ".join(f"{a} {n(x)} N" for a, x in zip("xyz", v, strict=True))
-                for word, v in rows
-                if v.any()
-            ),
-        ]
-    )
+    return [
+        f"loads at rest: {loads}",
+        *(
+            f"{word}: " + ", ".join(f"{a} {n(x)} N" for a, x in zip("xyz", v, strict=True))
+            for word, v in rows
+            if v.any()
+        ),
+    ]

@@ -82,9 +82,8 @@ def proof_text(modes: ModeSet) -> str:
     if modes.total == modes.count:
         found, proof = f"all {modes.count} modes that exist found", "there are no others"
     return (
-        f"{found} {where} ({proof}); {_error_words(modes)}largest residual "
-        f"{modes.residuals.max(initial=0.0):.1e}, loss of M-orthogonality {modes.orthogonality:.1e}; "
-        f"{modes.method}"
+        f"{found} {where} ({proof}); {_error_words(modes)}residuals to {modes.residuals.max(initial=0.0):.0e}, "
+        f"M-orthogonal to {modes.orthogonality:.0e}; {modes.method}"
     )
 
 
@@ -96,7 +95,7 @@ def _error_words(modes: ModeSet) -> str:
     row = int(np.nanargmax(share))
     if modes.unsure.any():
         return f"NOT PROVEN to the digits shown: mode {modes.numbers[row]} is known to {modes.errors_hz[row]:.1g} Hz; "
-    return f"frequencies known to {share[row]:.0e} of themselves; "
+    return f"frequencies to {share[row]:.0e}, "
 
 
 def mass_lines(modes: ModeSet) -> list[str]:

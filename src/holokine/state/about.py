@@ -139,7 +139,7 @@ class AtRest:
             K, G = reduced(csr_array(elastic.stiffness + constant)), reduced(csr_array(self.added - constant))
             return buckling_factors(K, G, T, count)
         G = reduced(self.added)
-        if len(self.equilibrium.drifts):  # only stress holds something: from the state itself
+        if len(self.equilibrium.drifts) or self.equilibrium.by_stress:  # only stress holds something: from the state
             return buckling_factors(self.system.reduced_stiffness, G, T, count, base=1.0)
         return buckling_factors(elastic.reduced_stiffness, G, T, count)
 
@@ -280,7 +280,7 @@ def _refuse_beyond(state: AtRest) -> None:
         f"{negative} {'direction of its stiffness is' if negative == 1 else 'directions of its stiffness are'} negative"
     )
     found = None
-    if not len(state.equilibrium.drifts):
+    if not (len(state.equilibrium.drifts) or state.equilibrium.by_stress):
         with suppress(EquilibriumError, SolverError):
             found = state.buckling(1)
     if found is not None and len(found.positive) and found.positive[0] < 1.0:

@@ -110,7 +110,13 @@ def _pairs(K: Matrix, G: Matrix, factor: Factor, sign: float, wanted: int, base:
         return np.zeros(0), np.zeros((n, 0))
     beyond = -1.0 + 1e-9 if base and sign < 0 else -np.inf  # θ = -1 / base is no load at all
     if n <= _DENSE:
-        values, vectors = scipy.linalg.eigh(-explicit(G).toarray(), explicit(K).toarray())
+        try:
+            values, vectors = scipy.linalg.eigh(-explicit(G).toarray(), explicit(K).toarray())
+        except np.linalg.LinAlgError:
+            raise EquilibriumError(
+                "the stiffness that the load factor starts from does not hold everything: what hangs by its stress alone "
+                "has load factors only if none of its loads is constant"
+            ) from None
         order = np.argsort(-sign * values)
         order = order[(sign * values[order] > 0.0) & (values[order] > beyond)][:wanted]
         return values[order], vectors[:, order]

@@ -127,6 +127,8 @@ class Equilibrium:
         Free motions that the loads do not work on.
     press : float
         Stiffness in N/m of the feet, where rigid ones could share their forces in many ways; else 0.
+    by_stress : bool
+        Whether the equilibrium leans on what stress adds to the stiffness (cables with nodes within, what hangs).
     rounding : float
         What rounding may leave out of balance, relative to the largest force.
     """
@@ -142,6 +144,7 @@ class Equilibrium:
     shortened: dict[str, float] = field(default_factory=dict)
     drifts: Floats = field(default_factory=lambda: np.zeros((0, 0)))
     press: float = 0.0
+    by_stress: bool = False
     rounding: float = 0.0
 
     @property
@@ -559,7 +562,13 @@ def _settled(
     u = solver.settled(u)
     largest = float(max(np.abs(F).max(initial=0.0), np.abs(F0).max(initial=0.0)))  # F0: there when nothing acts
     found = _with_pattern(base, plain, state, members, y, F, largest, u, growth, field_, strung, where)
-    return replace(found, press=press, steps=count, drifts=np.asarray(engaged.constraints.reduce @ solver.free.T).T)
+    return replace(
+        found,
+        press=press,
+        by_stress=strung is not None,
+        steps=count,
+        drifts=np.asarray(engaged.constraints.reduce @ solver.free.T).T,
+    )
 
 
 def _both_ways(base: System) -> Pattern:
