@@ -254,7 +254,7 @@ STATED: dict[str, Any] = {
         "rope": {"beam": {"through": ["b", "d"], "section": "rope", "up": "y", "divisions": 1, "goes slack": True},
                  "material": "m"},
         "wire": {"cable": {"through": ["b", "e"], "area": 2e-5, "stiffness": 3e6, "divisions": 2}, "material": "m"},
-        "chain": {"cable": {"through": ["c", "d"], "section": "rope", "size": 0.8}, "material": "m"},
+        "chain": {"cable": {"through": ["c", "d"], "section": "rope", "size": 0.705}, "material": "m"},
         "tie": {"beam": {"through": ["c", "e"], "section": "rope", "up": "y", "divisions": 1}, "material": "m"},
         "line": {"beam": {"through": ["a", "g"], "section": "rope", "up": "y", "divisions": 3}, "material": "m"},
         "sheet": {"plate": {"corner": [1, 1, 0], "sides": [[0.4, 0, 0], [0, 0.3, 0]], "divisions": [3, 3],

@@ -27,7 +27,8 @@ from holokine import sizes
 from holokine.errors import OutOfMemoryError, SolverError
 from holokine.sizes import beyond_memory, refuse_beyond_memory
 from holokine.solvers.library import fast_available, fast_solver
-from holokine.system.wide import Following, Matrix, explicit, magnitude
+from holokine.solvers.products import subtract
+from holokine.system.wide import Following, Matrix, explicit, magnitude, reached
 from holokine.whole import temporary_folder
 
 __all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise"]
@@ -383,6 +384,9 @@ class _Apart:
 
     def inner(self, which: int) -> csr_array:
         """What the sparse factor is of, of K (0) or M (1)."""
+        given = self.matrices[which]
+        if len(self.inside) == self.rows.shape[1] and not isinstance(given, Following):
+            return given
         return csr_array(csr_array(self.whole[which][self.inside])[:, self.inside])
 
 
@@ -404,22 +408,22 @@ class _Bordered:
         self.method, self.perturbed, self.entries = base.method, base.perturbed, base.entries
         self.block = base.block
         n, wide, inside, outside = apart.rows.shape[1], apart.rows.shape[0], apart.inside, apart.outside
-        A = csr_array(k * apart.whole[0] + m * apart.whole[1])
-        if ridge:
-            A = csr_array(A + diags_array(ridge * m * A.diagonal()))
+        K, M = apart.whole
+        diagonal = k * K.diagonal() + m * M.diagonal()
         C = csr_array(hstack([apart.rows, diags_array(np.full(wide, -1.0))]))
-        size = np.maximum(np.sqrt(np.abs(A.diagonal())[:n].max(initial=1e-300)), 1e-300)
-        C = csr_array(size**2 * C)  # rows of the size of the rest
-        edge = csr_array(vstack([A[outside], C]))
-        self._edge = edge[:, inside]
+        C = csr_array(max(float(np.abs(diagonal[:n]).max(initial=0.0)), 1e-300) * C)  # rows of the size of the rest
+        edge = csr_array(vstack([k * K[outside] + m * M[outside], C]))
+        self._reached, self._edge = reached(csr_array(edge[:, inside]))
         own = np.zeros((edge.shape[0],) * 2)
         own[:, : len(outside)] = edge[:, outside].toarray()
+        own[range(len(outside)), range(len(outside))] += ridge * diagonal[outside]
         own[: len(outside), len(outside) :] = own[len(outside) :, : len(outside)].T
-        acting = np.flatnonzero(np.diff(self._edge.indptr))
-        self._spread = np.zeros((len(inside), edge.shape[0]))
-        if len(acting):
-            self._spread[:, acting] = base.solve(csr_array(self._edge[acting]).T.toarray())
-        small = own - self._edge @ self._spread
+        self._acting = acting = np.flatnonzero(np.diff(self._edge.indptr))
+        right = np.zeros((len(inside), len(acting)))
+        right[self._reached] = self._edge[acting].T.toarray()
+        self._spread = np.ascontiguousarray(base.solve(right).T) if len(acting) else right.T
+        small = own
+        small[:, acting] -= self._edge @ self._spread[:, self._reached].T
         small = (small + small.T) / 2.0
         scale = 1.0 / np.sqrt(np.maximum(np.abs(small).max(axis=1), 1e-300))
         small = scale[:, None] * small * scale
@@ -437,15 +441,17 @@ class _Bordered:
 
     def solve(self, right: Floats) -> Floats:
         apart, columns = self._apart, right.reshape(len(right), -1)
-        n, pins = len(columns), len(apart.outside) - apart.rows.shape[0]
-        x = self._base.solve(np.ascontiguousarray(columns[apart.inside]))
-        edge = -(self._edge @ x)
-        edge[:pins] += columns[apart.outside[:pins]]
+        pins = apart.outside[: len(apart.outside) - apart.rows.shape[0]]
+        x = self._base.solve(columns if not len(pins) else np.ascontiguousarray(columns[apart.inside]))
+        edge = -(self._edge @ x[self._reached])
+        edge[: len(pins)] += columns[pins]
         assert self._small is not None
         edge = self._scale * scipy.linalg.lu_solve(self._small, self._scale * edge)
-        result = np.empty((n, columns.shape[1]))
-        result[apart.outside[:pins]] = edge[:pins]
-        result[apart.inside] = x - self._spread @ edge
+        subtract(x.T, edge[self._acting], self._spread)
+        if not len(pins):
+            return x.reshape(right.shape)
+        result = np.empty(columns.shape)
+        result[pins], result[apart.inside] = edge[: len(pins)], x
         return result.reshape(right.shape)
 
 

@@ -114,8 +114,8 @@ def _pairs(K: Matrix, G: Matrix, factor: Factor, sign: float, wanted: int, base:
             values, vectors = scipy.linalg.eigh(-explicit(G).toarray(), explicit(K).toarray())
         except np.linalg.LinAlgError:
             raise EquilibriumError(
-                "the stiffness that the load factor starts from does not hold everything: what hangs by its stress alone "
-                "has load factors only if none of its loads is constant"
+                "the stiffness that the load factor starts from does not hold everything: what hangs by its stress "
+                "alone has load factors only if none of its loads is constant"
             ) from None
         order = np.argsort(-sign * values)
         order = order[(sign * values[order] > 0.0) & (values[order] > beyond)][:wanted]

@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
-__all__ = ["Following", "Matrix", "explicit", "magnitude", "row_strips"]
+__all__ = ["Following", "Matrix", "explicit", "magnitude", "reached", "row_strips"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -51,9 +51,7 @@ class Following:
 
     @cached_property
     def _narrow(self) -> tuple[Ints, csr_array]:
-        places, own = np.unique(self.rows.indices, return_inverse=True)
-        shape = (self.rows.shape[0], len(places))
-        return places, csr_array((self.rows.data, own.ravel(), self.rows.indptr), shape=shape)
+        return reached(self.rows)
 
     def lifted(self, X: Floats) -> Floats:
         """[X; D X], shape (n + wide,) or (n + wide, columns)."""
@@ -89,6 +87,12 @@ def explicit(A: Matrix) -> csr_array:
     across = csr_array(D.T @ A.whole[n:, :n])
     among = csr_array(D.T @ A.whole[n:, n:] @ D)
     return csr_array(A.whole[:n, :n] + (across + across.T + (among + among.T) * 0.5))
+
+
+def reached(rows: csr_array) -> tuple[Ints, csr_array]:
+    """The columns in which rows have numbers, and the rows there alone, shape (rows, columns reached)."""
+    places, own = np.unique(rows.indices, return_inverse=True)
+    return places, csr_array((rows.data, own.ravel(), rows.indptr), shape=(rows.shape[0], len(places)))
 
 
 def row_strips(starts: Ints, most: int) -> Iterator[tuple[int, int]]:
