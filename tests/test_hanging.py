@@ -92,6 +92,8 @@ def test_a_boat_on_falls_swings_as_a_pendulum():
     # 5e-5: falls lengthen, so that sway along y rolls the body a little
     np.testing.assert_allclose(f, np.sort([sway, yaw, *double]), rtol=5e-5)
     rest = boat().rest()
+    assert boat().check().ok  # about the state: without it the boat hangs on nothing that holds it across
+    assert not boat().about(None).check().ok
     assert rest.axial()["highest_n"].max() == pytest.approx(W / 2, rel=1e-6)
     assert rest.stress()["stress_mpa"].max() == pytest.approx(1e-6 * W / 2 / AREA, rel=1e-6)
     # by its E A, and with nodes within: the same, and modes of the falls between their ends
@@ -197,6 +199,30 @@ def test_a_rope_too_long_is_slack_whatever_its_length(kind):
         assert rest.state.equilibrium.slack == (("idle", "rope") if excess >= 1.0 else ("idle",)), excess
         assert (top < 30.0) == (excess >= 1.0)
         assert rest.state.equilibrium.violation < 1e-9
+
+
+@pytest.mark.parametrize("kind", ["strut", "cable"])
+def test_two_long_stays_of_a_portal(kind):
+    """The stay that the sway would lengthen pulls as soon as it is not too long for that, the other one never."""
+    a = hk.Assembly("portal").material("s", E=2e11, nu=0.3, density=7800.0).section("r", rod={"diameter": 0.008})
+    a.section("c", tube={"width": 0.08, "height": 0.08, "wall": 0.004})
+    for name, at in {"a": [0, 0, 0], "b": [0, 0, 3], "c": [4, 0, 3], "d": [4, 0, 0]}.items():
+        a.point(name, at)
+    for name, ends in {"left": ["a", "b"], "top": ["b", "c"], "right": ["d", "c"]}.items():
+        a.part(name, beam={"through": ends, "section": "c", "up": "y", "divisions": 6}, material="s")
+    for name, ends in {"up": ["a", "c"], "down": ["d", "b"]}.items():
+        shape = {"cable": {"through": ends, "section": "r"}} if kind == "cable" else {
+            "beam": {"through": ends, "section": "r", "up": "y", "divisions": 1, "goes slack": True}}  # fmt: skip
+        a.part(name, **shape, material="s")
+    a.support("f", at=["a", "d"], hold="all").load("w", gravity="-z").load("p", at="b", force=[1500, 0, 0])
+    a.state("s", loads=["w", "p"], shortening={"up": -1.0, "down": -1.0})
+    free = a.about("s").rest().points().set_index("point").loc["c"]
+    need = 1e-3 * (0.8 * free["x_mm"] + 0.6 * free["z_mm"])
+    for excess in (0.2, 0.6, 0.95, 1.0001, 1.05, 2.0, 4.0):
+        own = {"up": -need * excess, "down": -need * excess}
+        found = a.changed({"states": {"s": {"shortening": own}}}).about("s").rest().state.equilibrium
+        assert found.slack == (("down",) if excess < 1.0 else ("down", "up")), excess
+        assert found.violation < 1e-9
 
 
 def test_a_strut_is_told_from_a_cable_and_a_cable_without_tension_is_named():

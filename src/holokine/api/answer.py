@@ -109,8 +109,8 @@ class Answer(Generic[R]):
 
         d = self._chain.document.description
         state = d.state
-        if self.event.kind == "state":
-            return [Finding("note", f'readings are those of the state "{self.event.state}" itself, solved anew')]  # type: ignore[attr-defined]
+        if self.event.in_state is not None:
+            return [Finding("note", f'readings are those of the state "{state}" itself')]
         if state is None:
             return []
         whole = getattr(self.event, "with_state", None)
@@ -169,7 +169,7 @@ class Answer(Generic[R]):
         from holokine.respond.resting import state_channels, totals
 
         result, state = self._numbers_of, None
-        whole = getattr(self.event, "with_state", None) or self.event.kind == "state"
+        whole = getattr(self.event, "with_state", None) or self.event.in_state is not None
         if not whole and self._chain.document.description.state is not None:
             state = self._chain.at_rest
         if state is None:

@@ -802,6 +802,8 @@ class Assembly:
         name, described = self.event_of(event)
         if described.needs_modes:
             return self.modes().respond(event)
+        if described.in_state not in (None, self.description.state):
+            return self.about(described.in_state).respond(event)
         from holokine.api.answers import answer_of
 
         chain = self._chain
@@ -818,7 +820,7 @@ class Assembly:
         from holokine.api.static_answer import StaticAnswer
 
         name, described = self.event_of(event)
-        if described.kind not in ("static", "state"):
+        if described.kind != "static" and described.in_state is None:
             raise EventError(f'"{name}" is not an event of loads at rest (static)')
         answer = self.respond(event)
         assert isinstance(answer, StaticAnswer)

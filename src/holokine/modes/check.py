@@ -36,6 +36,7 @@ HEAVY, SLOW, FAST = 2000.0, 800.0, 2.0e4  # kg/m³ and m/s: lead carries waves a
 OUTWEIGHS = 50.0
 FEATHER = 1e-7
 RIGID = 1e8
+MOST_TOLD, MOST_FREE = 12, 500  # motions without resistance: told one by one, and looked for
 
 
 @dataclass(frozen=True)
@@ -70,23 +71,27 @@ class CheckReport:
         return all(f.level != "error" for f in self.findings)
 
 
-def check_system(system: System) -> CheckReport:
-    """Look at everything that can be said without extracting modes."""
+def check_system(system: System, about: System | None = None) -> CheckReport:
+    """Look at everything that can be said without extracting modes.
+
+    `about`: the same about a state, by which free motions are judged (what hangs on cables is held by their tension).
+    """
     totals = mass_totals(system)
-    pieces = tuple(connected_pieces(system))
+    held = about or system
+    pieces = tuple(connected_pieces(held))
     findings: list[Finding] = []
     in_use: NDArray[np.bool_] = np.asarray(system.active.reshape(-1, 6).any(axis=1))
     places = system.mesh.nodes[in_use] if in_use.any() else np.zeros((1, 3))
     d = system.description
     if totals.mass <= 0.0:
         findings.append(Finding("error", "the assembly has no mass: give the materials a density, or add point masses"))
-    findings += _loose_pieces(system, pieces)
+    findings += _loose_pieces(held, pieces)
     try:
         refuse_wrong_mass(system)
     except SolverError as err:
         findings.append(Finding("error", str(err)))
     if not any(f.level == "error" for f in findings):
-        findings += [Finding("error", m) for m in internal_mechanisms(system, pieces)]
+        findings += [Finding("error", m) for m in internal_mechanisms(held, pieces)]
     for name, material in d.materials.items():
         if material.density == 0.0 and any(name in p.materials for p in d.parts.values()):
             findings.append(Finding("warning", f'the material "{name}" has no density'))
@@ -330,18 +335,24 @@ def internal_mechanisms(system: System, pieces: tuple[Piece, ...]) -> list[str]:
 
         pivots = scipy.linalg.qr(full, mode="r", pivoting=True)[1][: len(full)]
         full = np.linalg.solve(full[:, pivots], full)
-    every = [describe_motion(system, f) for f in full]
-    loose = [m for m in every if m.parts and all(p in d and d[p].cable is not None for p in m.parts)]
+    every = [describe_motion(system, f) for f in full[:MOST_TOLD]]
+    loose = [m for m in every if any(p in d and d[p].cable is not None for p in m.parts)]
     found = [f"a mechanism: {m.words}" for m in every if m not in loose]
     if loose:
-        names = first_few(sorted({p for m in loose for p in m.parts}), 6)
+        moving = sorted({p for m in loose for p in m.parts})
+        cables = [p for p in moving if p in d and d[p].cable is not None]
+        others = [p for p in moving if p not in cables]
         found.append(
-            f"cables without tension: {names}. Across its line a cable is held by its tension alone, which a state "
-            "gives it (states: loads, tension or shortening); without nodes within it (divisions: 1) it needs none"
+            f"cables without tension: {first_few(cables, 6)}"
+            + (f"; with them moves {first_few(others, 6)}" if others else "")
+            + ". Across its line a cable is held by its tension alone, which a state gives it (states: loads, tension, "
+            "shortening; state: NAME switches it on)"
         )
     cause = cause_of(system, full) or _lost_in(system, full)
     if cause:
         found = [f for f in found if f != "a mechanism: "] or ["a mechanism"]
+    if len(full) > MOST_TOLD:
+        found.append(f"{len(full) - MOST_TOLD} more motions meet no resistance")
     return [*found, cause] if cause else found
 
 
@@ -365,7 +376,7 @@ def _without_resistance(system: System, known: int) -> Floats:
         if known or not _held_throughout(system):
             most = known + 8
             found, others = unresisted(K, most=most)
-            while len(found) >= most and most < K.shape[0]:  # there may be more
+            while len(found) >= most and most < min(K.shape[0], known + MOST_FREE):  # there may be more
                 most *= 4
                 found, others = unresisted(K, most=most)
             inertia = np.einsum("ij,ij->i", others, (system.reduced_mass @ others.T).T)

@@ -149,8 +149,10 @@ def answer_state(bench: Bench, name: str, event: StateEvent) -> StaticResult:
     """
     from holokine.state.about import at_rest
 
-    described = bench.document.description.states[event.state]
-    state = at_rest(bench.unloaded, described, event.state)
+    d = bench.document.description
+    described = d.states[event.state]
+    state = bench.at_rest if d.state == event.state else at_rest(bench.unloaded, described, event.state)
+    assert state is not None
     gauges = resting_gauges(state)
     peaks, places = _read(gauges, state_channels(state, gauges))
     return StaticResult(

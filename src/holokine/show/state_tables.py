@@ -119,7 +119,9 @@ def axial_table(state: AtRest) -> pd.DataFrame:
 def supports_at_rest(state: AtRest) -> pd.DataFrame:
     """Force of every support on the assembly, friction included, global axes."""
     rows = []
+    size = max((float(np.abs(f).max()) for f in state.reactions.values()), default=0.0)
     for name, force in state.reactions.items():
+        force = np.where(np.abs(force) < 1e-12 * size, 0.0, force)
         row = {"support": name, **{f"{a}_n": float(f) for a, f in zip("xyz", force, strict=True)}}
         rows.append({**row, "size_n": float(np.linalg.norm(force))})
     return pd.DataFrame(rows, columns=["support", "x_n", "y_n", "z_n", "size_n"])

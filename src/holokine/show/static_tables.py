@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pandas as pd
 
+from holokine.gauges.resting_gauges import LETS_GO
 from holokine.show.numbers import number_text as n
 from holokine.show.tables import peaks_table
 from holokine.system.recovery import BeamEnds, beam_ends
@@ -23,7 +24,8 @@ def static_values(answer: StaticResult) -> pd.DataFrame:
     """Value of every reading; velocities and accelerations, which nothing has at rest, are left out."""
     return peaks_table(
         answer, "value", lambda number, _: {"place": answer.places[number]},
-        lambda number: not np.isfinite(answer.peaks[number]),
+        lambda number: not np.isfinite(answer.peaks[number])
+        or (answer.state is not None and answer.reduced.readings[number].component == LETS_GO),
     )  # fmt: skip
 
 

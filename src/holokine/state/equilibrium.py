@@ -18,16 +18,16 @@ from scipy.sparse import coo_array, csr_array, vstack
 
 from holokine.describe.references import group_members
 from holokine.elements.beam import BeamElements
-from holokine.elements.cable import CableElements
 from holokine.elements.laws import ForceLaw, force_law
 from holokine.errors import DescriptionError, EquilibriumError, OutOfMemoryError, SolverError, first_few
 from holokine.progress import tell
 from holokine.solvers.factor import Factor, factorise
 from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.state.contact import CycleError, RayError, Touch, with_friction
+from holokine.state.hanging import barely, first_pulls, lengthened, same_pulls, same_stress, stress_of, strung
 from holokine.state.rest import factor_at_rest
-from holokine.state.stiffness import Loaded, stress_stiffness
-from holokine.system.assemble import Accumulator, node_dofs
+from holokine.state.stiffness import Loaded
+from holokine.system.assemble import node_dofs
 from holokine.system.loads import LoadField, load_sum
 from holokine.system.mechanisms import describe_motion
 from holokine.system.pattern import Pattern, at_no_load, fully_engaged
@@ -45,12 +45,11 @@ Ints = NDArray[Any]  # int64
 Kind = Literal["foot", "across", "spring", "cable", "tension", "law"]
 _DRIVEN = 1e-7  # share of a load along a free motion from which it drives it
 _ROUNDS = 8
-_REPAIRS = 4
-_PULLS = 40
-_OVER_GAPS = 1e6
-_PRESS = 1e5  # of the stiffness at the feet
-_NO_FORCE = 1e-12
-_BARELY = 1e-6
+_REPAIRS = 4  # solutions for what is left out of balance
+_PULLS = 40  # rounds in which tensions of cables and what they hold agree
+_PRESS = 1e5  # of the stiffness at the feet: that of the springs they stand on where rigid ones share forces
+_OVER_GAPS = 1e6  # times what a spring of a foot may make of its gap beside the loads
+_NO_FORCE = 1e-12  # of what moves a cable: less is no tension
 NOTHING = 1e-9  # of the largest force, or motion: less is rounding
 BALANCED = 1e-8  # of the largest force: what is out of balance by more is no equilibrium
 _MOVING = ("foot", "across")
@@ -332,7 +331,7 @@ def equilibrium(base: System, state: State, name: str) -> Equilibrium:
     _refuse_twice(base, state, where)
     absent: frozenset[str] = frozenset()
     steps = 0
-    pulls = _first_pulls(base, state)
+    pulls = first_pulls(base, state)
     seen: set[frozenset[str]] = set()
     hangs = state.stress_stiffness and any(p.only_pulls for p in base.description.parts.values())
     hung: csr_array | None = None
@@ -342,15 +341,15 @@ def equilibrium(base: System, state: State, name: str) -> Equilibrium:
         except _DrivenError:  # what hangs on cables is held across by their tension
             if not hangs or hung is not None:
                 raise
-            hung = _stress(_round(base, state, name, absent, pulls, hung, leave=True))
+            hung = stress_of(_round(base, state, name, absent, pulls, hung, leave=True))
             continue
         steps += found.steps
         slack = frozenset(found.slack)
         same = True
         if hung is not None:
-            before, hung = hung, _stress(found)
-            same = _largest(hung - before) <= 1e-10 * _largest(hung)
-        if slack == absent and _same_pulls(found, pulls) and same:
+            before, hung = hung, stress_of(found)
+            same = same_stress(before, hung)
+        if slack == absent and same_pulls(found, pulls) and same:
             if not found.balanced:
                 raise EquilibriumError(
                     f"{where}: no equilibrium was found: its conditions are missed by {found.violation:.2g} of the "
@@ -358,7 +357,7 @@ def equilibrium(base: System, state: State, name: str) -> Equilibrium:
                 )
             return replace(found, steps=steps)
         going = absent ^ slack
-        if slack in seen and going and _barely(found, going):
+        if slack in seen and going and barely(found, going):
             slack |= going  # lengthened by less than what makes a force: they carry nothing
         seen.add(absent)
         absent = slack  # a slack cable has no bending stiffness either: once more without it
@@ -401,56 +400,6 @@ def as_installed(base: System, state: State, name: str) -> State:
     return state.model_copy(update={"shortening": {**own, **state.shortening}, "installed": None})
 
 
-def _stress(found: Equilibrium) -> csr_array:
-    """What the stress found adds to the stiffness."""
-    return stress_stiffness(found.system, found.loaded)[0]
-
-
-def _largest(matrix: csr_array) -> float:
-    return float(np.abs(matrix.data).max(initial=0.0))
-
-
-def _barely(found: Equilibrium, parts: frozenset[str]) -> bool:
-    """Whether cables are neither lengthened nor loose by more than rounding may decide."""
-    u, d = found.loaded.displacement, found.loaded.growth
-    moved = float(np.abs(u.reshape(-1, 6)[:, :3]).max(initial=0.0))
-    return all(abs(_lengthened(found.engaged, p, u, d)) <= _BARELY * moved for p in parts)
-
-
-def _first_pulls(base: System, state: State) -> dict[int, Floats]:
-    """By number of element set: tensions in N to begin with, of cables with nodes within them."""
-    found = {}
-    for number, e in enumerate(base.elements):
-        if isinstance(e, CableElements) and len(e.nodes) > 1:
-            pull = state.tension.get(e.part, 0.0) or 1e-3 * e.E * e.section.area
-            found[number] = np.full(len(e.nodes), pull)
-    return found
-
-
-def _same_pulls(found: Equilibrium, pulls: dict[int, Floats]) -> bool:
-    """Whether the tensions found are those that went in, which are replaced; those of slack cables do not count."""
-    same = True
-    for number, e in enumerate(found.engaged.elements):
-        if number in pulls and e.part not in found.slack and e.part not in found.engaged.pattern.slack:
-            now = e.tensions(found.loaded.resultants(number, e))  # type: ignore[attr-defined]
-            now = np.maximum(now, 1e-9 * max(float(np.abs(now).max()), 1e-300))
-            same &= bool(np.abs(now - pulls[number]).max() <= 1e-10 * now.max())
-            pulls[number] = now
-    return same
-
-
-def _strung(engaged: System, pulls: dict[int, Floats]) -> csr_array | None:
-    """What tensions hold of the nodes within cables, before constraints; None without such nodes."""
-    total, some = Accumulator(engaged.size), False
-    for number, pull in pulls.items():
-        e = engaged.elements[number]
-        if e.part not in engaged.pattern.slack:
-            some = True
-            for dofs, matrices in e.strung(pull):  # type: ignore[attr-defined]
-                total.add(dofs, matrices)
-    return total.result() if some else None
-
-
 def _round(
     base: System, state: State, name: str, absent: frozenset[str], pulls: dict[int, Floats], hung: csr_array | None,
     leave: bool = False,
@@ -466,21 +415,21 @@ def _round(
     plain = engaged = base.with_pattern(
         replace(fully_engaged(d), slack=absent) if state.one_way else _both_ways(base)
     )  # fmt: skip
-    strung = _strung(plain, pulls) if hung is None else hung
-    if strung is not None:
-        engaged = replace(plain, stiffness=csr_array(plain.stiffness + strung), kept={})
+    more = strung(plain, pulls) if hung is None else hung
+    if more is not None:
+        engaged = replace(plain, stiffness=csr_array(plain.stiffness + more), kept={})
     own = {f'support "{f.name}"' for f in base.feet} if state.one_way else set()
     failed: EquilibriumError | None = None
     if not own & set(engaged.constraints.redundant):
         try:
-            return _settled(base, plain, engaged, state, name, growth, field_, strung, 0.0, leave)
+            return _settled(base, plain, engaged, state, name, growth, field_, more, 0.0, leave)
         except EquilibriumError as err:
             if not own:
                 raise
             failed = err
     springs, press = _on_springs(engaged, field_)
     try:
-        found = _settled(base, plain, springs, state, name, growth, field_, strung, press, leave)
+        found = _settled(base, plain, springs, state, name, growth, field_, more, press, leave)
     except EquilibriumError as err:
         raise (failed or err) from None
     if failed is not None and frozenset(found.slack) == absent and not found.balanced:
@@ -519,7 +468,7 @@ def _on_springs(engaged: System, field_: LoadField) -> tuple[System, float]:
 
 def _settled(
     base: System, plain: System, engaged: System, state: State, name: str, growth: dict[str, float],
-    field_: LoadField, strung: csr_array | None, press: float, leave: bool,
+    field_: LoadField, more: csr_array | None, press: float, leave: bool,
 ) -> Equilibrium:  # fmt: skip
     """The equilibrium with rigid feet, or with feet on springs of the stiffness `press`; `leave` as in `_round`."""
     d, where = base.description, f'state "{name}"'
@@ -561,11 +510,11 @@ def _settled(
                 F[i] = float(m.own * (y + y0)[i] - (m.load @ u)[0])
     u = solver.settled(u)
     largest = float(max(np.abs(F).max(initial=0.0), np.abs(F0).max(initial=0.0)))  # F0: there when nothing acts
-    found = _with_pattern(base, plain, state, members, y, F, largest, u, growth, field_, strung, where)
+    found = _with_pattern(base, plain, state, members, y, F, largest, u, growth, field_, more, where)
     return replace(
         found,
         press=press,
-        by_stress=strung is not None,
+        by_stress=more is not None,
         steps=count,
         drifts=np.asarray(engaged.constraints.reduce @ solver.free.T).T,
     )
@@ -838,13 +787,13 @@ def _newton(
 
 def _with_pattern(
     base: System, engaged: System, state: State, members: list[_Member], y: Floats, F: Floats, largest: float,
-    u: Floats, growth: dict[str, float], field_: LoadField, strung: csr_array | None, where: str,
+    u: Floats, growth: dict[str, float], field_: LoadField, more: csr_array | None, where: str,
 ) -> Equilibrium:  # fmt: skip
     """The system with what acts, and all conditions looked at again with it."""
     moved = float(np.abs(u.reshape(-1, 6)[:, :3]).max(initial=0.0))
     growth, slack = dict(growth), set()
     for p in engaged.pattern.slack:
-        if not _lengthened(engaged, p, u, growth) > NOTHING * moved:
+        if not lengthened(engaged, p, u, growth) > NOTHING * moved:
             slack.add(p)
     for m, amount, force in zip(members, y, F, strict=True):
         if m.kind in ("tension", "cable") and amount:
@@ -870,8 +819,8 @@ def _with_pattern(
     system = source.with_pattern(pattern if state.one_way else replace(engaged.pattern, springs=stiffness))
     growth = {p: s for p, s in growth.items() if p not in acting}
     inner = _growth_forces(system, growth)
-    if strung is not None and acting == engaged.pattern.slack:
-        inner -= strung @ u
+    if more is not None and acting == engaged.pattern.slack:
+        inner -= more @ u
     for c in system.connectors:  # what acts beside stiffness times elongation
         dofs = node_dofs(np.array(c.nodes))
         if c.name in forces:
@@ -888,16 +837,6 @@ def _with_pattern(
         engaged, system, loaded, tuple(rows), tuple(springs), tuple(sorted(slack)), violation, 0, rounding=rounding,
         shortened={m.name: float(amount) for m, amount in zip(members, y, strict=True) if m.kind == "tension"},
     )  # fmt: skip
-
-
-def _lengthened(system: System, part: str, u: Floats, growth: dict[str, float]) -> float:
-    """By how much more than its free length the ends of a run lie apart, in m."""
-    blocks = [b for b in system.element_blocks(part) if isinstance(b, BeamElements)]
-    a, b = blocks[0].nodes[0, 0], blocks[-1].nodes[-1, 1]
-    line = system.mesh.nodes[b] - system.mesh.nodes[a]
-    length = float(np.linalg.norm(line))
-    apart = float((u[6 * b : 6 * b + 3] - u[6 * a : 6 * a + 3]) @ line) / length
-    return apart - growth.get(part, 0.0) * length
 
 
 def _unbalanced(system: System, loaded: Loaded) -> tuple[float, float]:

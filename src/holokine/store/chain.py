@@ -180,17 +180,19 @@ class Chain:
         """Mass, centre of mass, connections and findings."""
         from holokine.modes.check import check_system
 
-        system = self.unloaded
+        system, state, failed = self.unloaded, None, []
+        try:
+            state = self.at_rest
+        except HolokineError as err:  # of a state without equilibrium
+            failed = [Finding("error", str(err))]
         tell("checking masses, connections and supports")
         with self.working("the check"):
-            report = check_system(system)
+            report = check_system(system, None if state is None else state.system)
         found = [*report.findings, *damping_findings(self.document.description)]
+        found += failed if state is None and report.ok else () if state is None else state.findings
         try:
-            if self.document.description.state is not None and report.ok:
-                state = self.at_rest
-                found += () if state is None else state.findings
             read_limits(self.document.description.limits, self.gauges.readings)
-        except HolokineError as err:  # of a state without equilibrium, a gauge or a limit
+        except HolokineError as err:  # of a gauge or a limit
             found.append(Finding("error", str(err)))
         placed = (replace(f, text=self.document.placed(f.text)) if f.level == "error" else f for f in found)
         return replace(report, findings=tuple(placed))

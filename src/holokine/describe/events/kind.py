@@ -47,6 +47,11 @@ class EventKind(Strict):
         """Static events whose loads act as well."""
         return ()
 
+    @property
+    def in_state(self) -> str | None:
+        """State that it is answered in whatever state is switched on; None: in that one."""
+        return None
+
 
 class ModalEvent(EventKind):
     """An event answered by modes: with a damping of its own, and a highest frequency of the modes taken.

@@ -20,3 +20,8 @@ class StateEvent(EventKind):
     told_by: ClassVar[tuple[str, ...]] = ("state",)
 
     state: names_of("states")  # type: ignore[valid-type]
+
+    @property
+    def in_state(self) -> str:
+        """The state."""
+        return str(self.state)
