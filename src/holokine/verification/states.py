@@ -31,6 +31,36 @@ def _() -> Figures:
     return stated(a, tension={"beam": pull}).modes(10).frequencies_hz[::2], exact
 
 
+@case("body on two cables: sway, yaw, double pendulum", "small oscillations", "1 cable element each", 1e-4)
+def _() -> Figures:
+    g, L, half, low, m, Iy, Iz = 9.80665, 1.3, 1.5, 0.6, 4200.0, 3e3, 18e3
+    a = hk.Assembly().material("m", E=105e9, nu=0.3, density=1.0).point("body", [0, 0, 0])
+    for k, y in (("a", -half), ("f", half)):
+        a.point(f"t{k}", [0, y, low + L]).point(f"h{k}", [0, y, low])
+        a.part(f"fall {k}", cable={"through": [f"t{k}", f"h{k}"], "area": 4.5e-4}, material="m")
+    a.mass("body m", at="body", mass=m, inertia=[17e3, Iy, Iz]).link("hull", rigid="body", to=["ha", "hf"])
+    a.support("top", at=["ta", "tf"], hold="all").load("weight", gravity="-z")
+    K, M = np.diag([m * g / L, m * g * low]), np.array([[m, -m * low], [-m * low, Iy + m * low**2]])
+    double = np.sqrt(np.linalg.eigvals(np.linalg.solve(M, K)).real)
+    exact = np.sort([np.sqrt(g / L), np.sqrt(m * g * half**2 / (L * Iz)), *double]) / (2 * np.pi)
+    return stated(a, loads="weight").modes(4).frequencies_hz, exact
+
+
+@case("ring held by the mean of its nodes, pressed", "n² EI / R³, dead pressure", "48 x 2 quadratic shells", 1.5e-3,
+      "pressure of buckling (Pa)")  # fmt: skip
+def _() -> Figures:
+    R, width, t, E, p = 0.3173, 0.0137, 0.0061, 203e9, 2e5
+    a = hk.Assembly().material("m", E=E, nu=0.0, density=7860.0)
+    a.part("ring", cylinder={"base": [0, 0, -width / 2], "axis": "z", "radius": R, "length": width,
+                             "divisions": [48, 2], "thickness": t, "quadratic": True}, material="m")  # fmt: skip
+    a.support("plane", at={"part": "ring"}, hold=["z", "rx", "ry"])
+    a.point("centre", [0, 0, 0]).link("mean", averaging="centre", to={"part": "ring"})
+    a.support("centre", at="centre", hold=["x", "y", "rz"])
+    a.load("press", pressure=p, on={"part": "ring"}, towards="-normal")
+    factors = stated(a, loads="press").rest().buckling(4).factors
+    return p * factors, np.repeat([4.0, 9.0], 2) * E * t**3 / 12 / R**3
+
+
 @case("columns: free, pinned, propped, guided", "Euler", "20 beams", 5e-5, "load of buckling (N)")
 def _() -> Figures:
     found, exact = [], []
