@@ -127,7 +127,8 @@ class Rest:
         """Tables as a reader wants them first, with their titles; long ones with their largest rows."""
         titles = {
             "feet": "One-way supports", "springs": "One-way springs, and springs with a law",
-            "axial": "Axial force of beams and cables, tension positive", "supports": "Forces of supports on the assembly",
+            "axial": "Axial force of beams and cables, tension positive",
+            "supports": "Forces of supports on the assembly",
             "readings": "Gauges at rest", "points": "Displacement of points", "stress": "Largest stress of parts",
         }  # fmt: skip
         tables, shown = self.tables(), []
