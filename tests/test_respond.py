@@ -441,3 +441,31 @@ def test_a_spectrum_without_its_unit_is_noticed():
         a = chain([2.0, 1.0], [3e4, 2e4]).gauge("end", acceleration="p2", axis="x")
         a = a.changed({"units": {"length": "mm", "mass": "t"}})
         assert any("the largest value of the spectrum" in f.text for f in a.respond(event).findings) == noticed
+
+
+@pytest.mark.parametrize(("quantity", "power"), [("acceleration", 0), ("velocity", 1), ("displacement", 2)])
+def test_what_is_held_outside_a_spectrum_is_what_its_table_is_in(quantity, power):
+    """A mass below a table from 4 Hz and one above its end at 60 Hz: in velocity ω V, in displacement ω² D."""
+    for f in (0.61, 150.0):
+        omega, edge = 2 * np.pi * f, 2 * np.pi * (4.0 if f < 4.0 else 60.0)
+        a = chain([2.0], [2.0 * omega**2]).gauge("m", acceleration="p1", axis="x", motion="relative")
+        table = {"frequency": [4, 60], quantity: [0.4, 0.4]}
+        a.event("e", spectrum={"x": table}, outside="hold", combine="srss", missing_mass=False)
+        a.gauge("d", displacement="p1", axis="x")
+        answer = a.modes(1).respond("e")
+        level = 0.4 * edge**power * (omega / edge) ** power
+        assert answer.peaks().set_index("gauge").loc["d", "peak"] == pytest.approx(1e3 * level / omega**2, rel=1e-9)
+        words = {"acceleration": "pseudo-acceleration", "velocity": "pseudo-velocity"}.get(quantity, quantity)
+        assert any(f"take its end values of {words}" in x.text for x in answer.findings)
+    # constant displacement, velocity, acceleration: the one that rules at either end goes on
+    corners = {"range": [2, 100], "displacement": 0.01, "velocity": 0.4, "acceleration": 30.0}
+    b = chain([2.0], [2.0 * (2 * np.pi * 0.5) ** 2]).gauge("d", displacement="p1", axis="x")
+    b.event("e", spectrum={"x": {"corners": corners}}, outside="hold", combine="srss", missing_mass=False)
+    assert b.modes(1).respond("e").peaks()["peak"].iloc[0] == pytest.approx(10.0, rel=1e-9)
+
+
+def test_slopes_that_no_number_holds_are_refused():
+    a = chain([2.0], [2e4]).gauge("d", displacement="p1", axis="x")
+    a.event("e", random={"x": {"frequency": [5, 100], "level": 1, "slopes": [1000]}})
+    with pytest.raises(hk.HolokineError, match="powers of ten"):
+        a.modes(1).respond("e")

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 __all__ = ["PowerPieces", "build_density", "crossed"]
 
 Floats = NDArray[Any]  # float64
+MOST_SPREAD = 1e30  # highest over lowest density
 OCTAVE = 10.0 * np.log10(2.0)  # dB of a density that goes with the frequency, per octave
 
 
@@ -99,7 +100,8 @@ def build_density(given: Density, folder: Folder | None, source: str, reach: tup
             values = np.array(own.density)
         else:
             steps = np.array(own.slopes) / OCTAVE * np.diff(np.log(f))
-            values = np.exp(np.concatenate([[0.0], np.cumsum(steps)]))
+            with np.errstate(over="ignore"):  # looked at below
+                values = np.exp(np.concatenate([[0.0], np.cumsum(steps)]))
             at = given.frequency[0] if given.at is None else given.at
             values *= own.level / values[given.frequency.index(at)]
     else:
@@ -116,6 +118,11 @@ def build_density(given: Density, folder: Folder | None, source: str, reach: tup
         if len(f) < 2 or (f <= 0).any() or (np.diff(f) <= 0).any() or (values <= 0).any():
             raise EventError(f"{source}: needs two rows at least, frequencies that rise, and densities above 0")
     values = values * given.scale
+    if not np.isfinite(values).all() or values.max() > MOST_SPREAD * values.min():
+        raise EventError(
+            f"{source}: its densities range over more than {np.log10(MOST_SPREAD):.0f} powers of ten, which no "
+            "vibration does: look at slopes (dB per octave; usual are 3 to 24) and units"
+        )
     if given.outside == "hold":
         low, high = reach
         if low < f[0]:

@@ -34,7 +34,10 @@ class ResponseSpectrum:
     interpolate : {"log-log", "linear"}
         Between points.
     outside : {"error", "hold", "zero"}
-        Beyond the table: an error, the end value of the pseudo-acceleration, or nothing.
+        Beyond the table: an error, the end value, or nothing.
+    powers : tuple of int
+        What is held below and above the table: acceleration times that power of the angular frequency is constant (0
+        of pseudo-acceleration, 1 of pseudo-velocity, 2 of displacement), as the table is in it.
     damping : float, optional
         Damping ratio that the table is for.
     levels : tuple of ResponseSpectrum
@@ -50,6 +53,7 @@ class ResponseSpectrum:
     source: str = "spectrum"
     damping: float | None = None
     levels: tuple[ResponseSpectrum, ...] = ()
+    powers: tuple[int, int] = (0, 0)
 
     def __post_init__(self) -> None:
         f, a = self.frequency_hz, self.acceleration
@@ -97,7 +101,11 @@ class ResponseSpectrum:
             values = np.interp(np.log(f), np.log(self.frequency_hz), self.acceleration)
         else:
             values = np.exp(np.interp(np.log(f), np.log(self.frequency_hz), np.log(self.acceleration)))
-        return np.where(beyond, 0.0, values) if self.outside == "zero" else values
+        if self.outside == "zero":
+            return np.where(beyond, 0.0, values)
+        low, high = self.frequency_hz[0], self.frequency_hz[-1]
+        below, above = self.powers
+        return values * np.minimum(f / low, 1.0) ** below * np.maximum(f / high, 1.0) ** above
 
     def _between_levels(self, f: Floats, damping: Floats) -> Floats:
         ratios = np.log([max(float(level.damping or 0.0), 1e-4) for level in self.levels])
@@ -169,8 +177,10 @@ def from_corners(
         places.append(np.sqrt(A / D) / (2.0 * np.pi))
     f = np.unique([p for p in places if low <= p <= high])
     omega = 2.0 * np.pi * f
-    limits = [v * omega**p for v, p in ((D, 2), (V, 1), (A, 0)) if v is not None]
-    return ResponseSpectrum(f, np.min(limits, axis=0), interpolate, outside, source)
+    given = [(v, p) for v, p in ((D, 2), (V, 1), (A, 0)) if v is not None]
+    limits = np.array([v * omega**p for v, p in given])
+    below, above = (given[int(limits[:, end].argmin())][1] for end in (0, -1))
+    return ResponseSpectrum(f, limits.min(axis=0), interpolate, outside, source, powers=(below, above))
 
 
 def enveloped(members: list[ResponseSpectrum], source: str = "envelope") -> ResponseSpectrum:
@@ -179,13 +189,16 @@ def enveloped(members: list[ResponseSpectrum], source: str = "envelope") -> Resp
     pairs = [(a, b) for i, a in enumerate(members) for b in members[i + 1 :]]
     crossings = [c for a, b in pairs for c in _crossings(f, a, b)]
     f = np.unique(np.concatenate([f, crossings]))
-    values = np.max([replace(m, outside="zero").at(f) for m in members], axis=0)
-    return ResponseSpectrum(f, values, members[0].interpolate, members[0].outside, source)
+    each = np.array([replace(m, outside="zero").at(f) for m in members])
+    below, above = members[int(each[:, 0].argmax())].powers[0], members[int(each[:, -1].argmax())].powers[1]
+    return ResponseSpectrum(
+        f, each.max(axis=0), members[0].interpolate, members[0].outside, source, powers=(below, above)
+    )  # fmt: skip
 
 
 def _crossings(f: Floats, a: ResponseSpectrum, b: ResponseSpectrum) -> list[float]:
     """Where two spectra cross between rows, so that the envelope has a corner there."""
-    va, vb = (np.log(np.maximum(replace(m, outside="hold").at(f), 1e-300)) for m in (a, b))
+    va, vb = (np.log(np.maximum(replace(m, outside="hold", powers=(0, 0)).at(f), 1e-300)) for m in (a, b))
     gap = va - vb
     found = []
     for i in np.flatnonzero(gap[:-1] * gap[1:] < 0):
@@ -200,7 +213,7 @@ def broadened(spectrum: ResponseSpectrum, by: float) -> ResponseSpectrum:
     f = np.unique(np.concatenate([m.frequency_hz for m in moved]))
     # between the moved copies of a peak the value stays: a running largest over the window
     fine = np.unique(np.concatenate([f, np.geomspace(f[0], f[-1], 20 * len(f))]))
-    base = replace(spectrum, outside="hold")
+    base = replace(spectrum, outside="hold", powers=(0, 0))
     values = np.empty(len(fine))
     for i, x in enumerate(fine):
         low, high = x / (1.0 + by), x / (1.0 - by)
@@ -240,4 +253,4 @@ def _from_table(
         x, y = x[::-1], y[::-1]
     omega = 2.0 * np.pi * x
     power = {"acceleration": 0, "velocity": 1, "displacement": 2}[second]
-    return ResponseSpectrum(x, y * omega**power, interpolate, outside, source)
+    return ResponseSpectrum(x, y * omega**power, interpolate, outside, source, powers=(power, power))

@@ -389,7 +389,8 @@ def _spectrum_findings(d: str, spectrum: ResponseSpectrum, reduced: ReducedModel
     f, found = reduced.frequencies_hz, []
     outside = (f < spectrum.frequency_hz[0]) | (f > spectrum.frequency_hz[-1])
     if outside.any():
-        what = "count as zero" if spectrum.outside == "zero" else "take its end values"
+        kept = [("pseudo-acceleration", "pseudo-velocity", "displacement")[p] for p in dict.fromkeys(spectrum.powers)]
+        what = "count as zero" if spectrum.outside == "zero" else f"take its end values of {' and '.join(kept)}"
         found.append(Finding("warning", f"{d}: {int(outside.sum())} modes lie outside the spectrum's table and {what}"))
     if spectrum.damping is not None and not spectrum.levels:
         off = np.abs(reduced.damping - spectrum.damping) > 0.1 * max(spectrum.damping, 1e-3)
