@@ -282,6 +282,10 @@ def test_everything_at_a_prompt_is_one_short_screen(crate, crate_modes):
 
 
 def test_shared_arrays_are_read_only(crate_modes):
+    system = crate_modes.set.system
+    for matrix in (system.stiffness, system.mass, system.damping, system.reduced_stiffness, system.reduced_mass):
+        with pytest.raises(ValueError, match="read-only"):
+            matrix.data[:] *= 2
     for array in (crate_modes.frequencies_hz, crate_modes.shapes, crate_modes.damping, crate_modes.set.participation,
                   crate_modes.set.residuals, crate_modes.reduced.modal, crate_modes.reduced.residual):  # fmt: skip
         with pytest.raises(ValueError, match="read-only"):

@@ -33,12 +33,12 @@ from holokine.system.assemble import DIRECTION_NAMES, Accumulator, assemble, nod
 from holokine.system.constraints import Constraints, Equation, eliminate
 from holokine.system.links import Bond, Carrier, Sides, SupportRows, all_sides, build_bonds, held_again
 from holokine.system.pattern import Feet, Pattern, at_no_load
+from holokine.system.wide import Following, Matrix
 
 if TYPE_CHECKING:
     from holokine.describe import Description
     from holokine.describe.parts import Part, Shell
     from holokine.mesh.mesh import Block, Mesh
-    from holokine.system.wide import Matrix
 
 __all__ = ["Elements", "StressBlock", "System", "build_system"]
 
@@ -101,6 +101,10 @@ class System:
     resting: dict[str, Floats] = field(default_factory=dict)
     kept: dict[str, Any] = field(default_factory=dict, repr=False)
     """What was made of the matrices and is kept with them (a factorisation)."""
+
+    def __post_init__(self) -> None:
+        for matrix in (self.stiffness, self.mass, self.weighed, self.damping):
+            _kept(matrix)
 
     @property
     def size(self) -> int:
@@ -175,12 +179,12 @@ class System:
     @cached_property
     def reduced_stiffness(self) -> Matrix:
         """Tᵀ K T."""
-        return self.constraints.reduced(self.stiffness)
+        return _kept(self.constraints.reduced(self.stiffness))
 
     @cached_property
     def reduced_mass(self) -> Matrix:
         """Tᵀ M T."""
-        return self.constraints.reduced(self.mass)
+        return _kept(self.constraints.reduced(self.mass))
 
     def rigid_motions(self, about: Floats) -> Floats:
         """Rigid-body motions of all nodes for unit motion along x y z and unit turn about x y z at `about`.
@@ -240,6 +244,12 @@ class System:
         object.__setattr__(result, "description", description)
         object.__setattr__(result, "mesh", self.mesh.with_names(description))
         return result
+
+
+def _kept(matrix: Matrix) -> Matrix:
+    """A matrix that cannot be written to: what was made of it is kept and shared."""
+    (matrix.whole if isinstance(matrix, Following) else matrix).data.setflags(write=False)
+    return matrix
 
 
 def build_system(description: Description, folder: Folder | None = None, mesh: Mesh | None = None) -> System:
