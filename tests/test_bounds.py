@@ -242,6 +242,24 @@ def test_equal_masses_on_bushings(tmp_path):
     assert any("420" in f.text for f in modes.findings)
 
 
+def test_few_masses_among_many_motions_are_bounded_without_a_dense_matrix(monkeypatch):
+    """A long line of springs with ten masses: against the condensed chain, and no matrix of all motions squared."""
+    n, masses = 20_000, 10
+    main = np.full(n, 2.0)
+    K = sp.csr_array(sp.diags_array([-np.ones(n - 1), main, -np.ones(n - 1)], offsets=[-1, 0, 1])) * 1e6
+    m = np.zeros(n)
+    m[n // masses // 2 :: n // masses] = 3.0
+    monkeypatch.setattr("holokine.solvers.eigen._DenseSolve", None)
+    got = find_pairs(K, sp.csr_array(sp.diags_array(m)), Wish(count=masses))
+    places = np.flatnonzero(m)
+    gaps = np.diff(np.concatenate([[-1], places, [n]]))
+    k = 1e6 / gaps
+    small = np.diag(k[:-1] + k[1:]) - np.diag(k[1:-1], 1) - np.diag(k[1:-1], -1)
+    exact = np.linalg.eigvalsh(small / 3.0)
+    assert (np.abs(got.values - exact) <= got.errors + 1e-9 * exact).all()
+    assert (got.errors < 1e-5 * exact).all()
+
+
 def test_all_finite_modes_where_half_has_no_mass(way):
     """A bound above everything, a mass matrix of low rank: what rounding makes of the rest is not taken for modes."""
     for seed in (1,) if way == "superlu" else (1, 4, 7):

@@ -15,6 +15,7 @@ from the flexibility between them (`dense.condensed`).
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -780,7 +781,7 @@ def _finished(K: Matrix, M: Matrix, raw: _Raw, at: tuple[Factor, float] | None =
         except np.linalg.LinAlgError:
             pass  # reported as loss of orthogonality
     held = at is not None and getattr(at[0], "there", True)
-    factor, shift = at if at is not None and held else _DenseSolve.of(K, M, values)
+    factor, shift = at if at is not None and held else _solver_beside(K, M, values)
     residuals, rounding, off, far = _judged(K, M, values, X.T, factor, shift)
     # the Rayleigh quotient is nearer, where the next eigenvalue is known to be farther away (Temple 1928, Kato 1949)
     gap = np.minimum(np.diff(values, prepend=-np.inf), np.diff(values, append=values[-1:]))
@@ -801,15 +802,20 @@ class _DenseSolve:
         self._scale = 1.0 / np.sqrt(np.maximum(np.abs(np.diag(A)), 1e-300))[:, None]
         self._factor = LU(self._scale * A * self._scale.T)
 
-    @classmethod
-    def of(cls, K: Matrix, M: Matrix, values: Floats) -> tuple[_DenseSolve, float]:
-        """At no shift, or below zero where there are rigid-body motions."""
-        elastic = values[values > 1e-9 * np.abs(values).max(initial=0.0)]
-        shift = 0.0 if len(elastic) == len(values) else -0.5 * float(elastic[0]) if len(elastic) else -_scale(K, M)
-        return cls(K, M, shift), shift
-
     def solve(self, right: Floats) -> Floats:
         return self._scale * self._factor.solve(self._scale * right)
+
+
+def _solver_beside(K: Matrix, M: Matrix, values: Floats) -> tuple[Factor | _DenseSolve | None, float]:
+    """What solves with K - σM at no shift, or below zero where there are rigid-body motions; None where none holds."""
+    elastic = values[values > 1e-9 * np.abs(values).max(initial=0.0)]
+    shift = 0.0 if len(elastic) == len(values) else -0.5 * float(elastic[0]) if len(elastic) else -_scale(K, M)
+    if K.shape[0] > DENSE_SIZE:
+        with suppress(SolverError):
+            factor = Pencil(K, M).at(shift)
+            if not factor.perturbed:
+                return factor, shift
+    return (_DenseSolve(K, M, shift) if affordable(K.shape[0], REPAIR) else None), shift
 
 
 def backward_errors(K: Matrix, M: Matrix, values: Floats, X: Floats) -> Floats:
