@@ -784,7 +784,8 @@ def _finished(K: Matrix, M: Matrix, raw: _Raw, at: tuple[Factor, float] | None =
     factor, shift = at if at is not None and held else _solver_beside(K, M, values)
     residuals, rounding, off, far = _judged(K, M, values, X.T, factor, shift)
     # the Rayleigh quotient is nearer, where the next eigenvalue is known to be farther away (Temple 1928, Kato 1949)
-    gap = np.minimum(np.diff(values, prepend=-np.inf), np.diff(values, append=values[-1:]))
+    below = np.array([-np.inf]) if raw.below == 0 else values[:1]  # what lies beyond a band is not known
+    gap = np.minimum(np.diff(values, prepend=below), np.diff(values, append=values[-1:]))
     apart = gap > 2.0 * far
     near = off + far * np.where(apart, far, 0.0) / np.where(apart, gap - far, 1.0)
     errors = rounding + np.where(apart, np.minimum(far, near), far)
