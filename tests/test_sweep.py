@@ -469,7 +469,7 @@ def test_amplitudes_by_choice_and_what_a_real_sweep_misses() -> None:
     np.testing.assert_allclose(tables["rms"], tables["peak"] / np.sqrt(2), rtol=1e-12)
     np.testing.assert_allclose(tables["peak to peak"], 2 * tables["peak"], rtol=1e-12)
     shown = a.limit("moves", "1 m").modes().respond({"sweep": [5, 20], "base": {"x": "1 g"}, "amplitudes": "rms"})
-    assert shown.limits()["peak"].iloc[0] == pytest.approx(tables["rms"][0], rel=1e-12)  # as they are told
+    assert shown.limits()["peak"].iloc[0] == pytest.approx(tables["peak"][0], rel=1e-12)  # however they are shown
     assert "rms" in shown.screens()[0][1]
     fast = [f for f in answer.findings if "octaves per minute" in f.text]
     assert fast[0].level == "warning"

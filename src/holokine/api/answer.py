@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from holokine.api.modes import Modes
     from holokine.describe.events import EventKind
     from holokine.respond.limits import LimitCheck
+    from holokine.respond.meaning import Meaning
     from holokine.store.chain import Chain, ModalChain
     from holokine.system.build import System
 
@@ -161,7 +162,28 @@ class Answer(Generic[R]):
         result = self._numbers_of
         limits = read_limits(now.description.limits, result.reduced.readings)
         told = {row: limit for row, limit in limits.items() if self._can_tell(row)}
-        return check_limits(told, self._totals if told else result.peaks)
+        return check_limits(told, self._totals if told else result.peaks, result.meaning, bool(self._holds_state))
+
+    @property
+    def _reads_state(self) -> bool:
+        """Whether the readings themselves hold a state."""
+        return bool(getattr(self.event, "with_state", None)) or self.event.in_state is not None
+
+    @property
+    def _holds_state(self) -> bool:
+        """Whether limits are held against the total of a state and what the event adds."""
+        return self._reads_state or self._chain.document.description.state is not None
+
+    def largest(self) -> pd.DataFrame:
+        """Size of every gauge with what it is (peak, 3 RMS, value), alike for every kind of answer: for comparisons."""
+        from holokine.show.tables import largest_table
+
+        return largest_table(self._numbers_of, {"event": self.name})
+
+    @property
+    def shown(self) -> Meaning:
+        """What tables and pictures of whole fields show."""
+        return getattr(self._numbers_of, "shown", self._numbers_of.meaning)  # type: ignore[no-any-return]
 
     @cached_property
     def _totals(self) -> NDArray[Any]:
@@ -169,8 +191,7 @@ class Answer(Generic[R]):
         from holokine.respond.resting import state_channels, totals
 
         result, state = self._numbers_of, None
-        whole = getattr(self.event, "with_state", None) or self.event.in_state is not None
-        if not whole and self._chain.document.description.state is not None:
+        if self._holds_state and not self._reads_state:
             state = self._chain.at_rest
         if state is None:
             return np.asarray(result.peaks)
@@ -205,7 +226,10 @@ class Answer(Generic[R]):
         """Largest stress of every part with its place: combined, at rest, or in time with the instant."""
         from holokine.show.tables import part_peaks_table
 
-        return part_peaks_table(self._worst)
+        return part_peaks_table(self._worst, self._when, self.shown)
+
+    _when: ClassVar[tuple[str, float]] = ("time_ms", 1e3)
+    """Column, and factor, of when the largest is reached."""
 
     @property
     def _worst(self) -> Any:
@@ -242,30 +266,30 @@ class Answer(Generic[R]):
         from holokine.show.geometry import Look
         from holokine.show.scene import picture_field
 
+        by = self.shown.per_peak
         if colour == "stress":
-            values, label = 1e-6 * self._stress[1], "stress (MPa)"
+            values, label = 1e-6 * by * self._stress[1], "stress (MPa)"
         elif colour == "displacement":
             field = self._largest.reshape(-1, 6)[:, :3]
-            values, label = 1e3 * np.linalg.norm(field, axis=1), "displacement (mm)"
+            values, label = 1e3 * by * np.linalg.norm(field, axis=1), "displacement (mm)"
         else:
             raise EventError(f'colour: expected stress or displacement, got "{colour}"')
-        picture_field(self.system, values, label, f"{self.name}: {self._largest_word}{label}", Path(path),
+        picture_field(self.system, values, label, f"{self.name}: {self.shown.of(label)}", Path(path),
                       Look.of(self.system, view, only))  # fmt: skip
         return Path(path)
 
     def _coloured(self, colour: str, look: Mapping[str, Any], path: Path) -> Path:
         return self.picture(path, colour=colour, **look)
 
-    _largest_word: ClassVar[str] = "largest "
-
     def write_vtu(self, path: str | Path) -> Path:
         """Write displacements relative to the frame (m) and stress (Pa) as point data on the mesh, for a 3D viewer.
 
-        The largest of every node, components without sign.
+        The largest of every node (of random vibration its RMS), components without sign.
         """
         from holokine.mesh.files import write_mesh
 
-        data = {"largest displacement (m)": self._largest.reshape(-1, 6)[:, :3], "largest stress (Pa)": self._stress[1]}
+        by, moved, stress = self.shown.per_peak, self._largest.reshape(-1, 6)[:, :3], self._stress[1]
+        data = {self.shown.of("displacement (m)"): by * moved, self.shown.of("stress (Pa)"): by * stress}
         write_mesh(Path(path), self.system.mesh, data)
         return Path(path)
 

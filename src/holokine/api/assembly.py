@@ -366,6 +366,7 @@ class Assembly:
         state: str | None = None,
         random: Table | None = None,
         coherence: Sequence[Table] | None = None,
+        peak: Literal["times rms", "expected largest"] | None = None,
         times: float | None = None,
         fatigue: Table | None = None,
         combine: str | None = None,

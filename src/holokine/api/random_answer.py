@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from functools import cached_property
-from pathlib import Path
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.api.answer import Answer, Writer
+from holokine.respond.meaning import Meaning
 from holokine.respond.random import RandomResult
 from holokine.whole import whole_csv
 
@@ -28,7 +28,11 @@ class RandomAnswer(Answer[RandomResult]):
     """RMS of every gauge, rates, densities, shares of modes, fatigue, and whole fields of RMS."""
 
     peak_word = "RMS"
-    _largest_word: ClassVar[str] = "RMS of "
+
+    @property
+    def shown(self) -> Meaning:
+        """Whole fields are RMS."""
+        return Meaning("rms")
 
     def peaks(self) -> pd.DataFrame:
         """RMS of every gauge in display units, the peak told (a number of RMS, or as rarely exceeded), mean rate of
@@ -112,14 +116,6 @@ class RandomAnswer(Answer[RandomResult]):
     @cached_property
     def _largest(self) -> NDArray[Any]:
         return self.field.displacement()
-
-    def write_vtu(self, path: str | Path) -> Path:
-        """Write RMS of displacement relative to the frame (m) and of stress (Pa) as point data on the mesh."""
-        from holokine.mesh.files import write_mesh
-
-        data = {"RMS of displacement (m)": self._largest.reshape(-1, 6)[:, :3], "RMS of stress (Pa)": self._stress[1]}
-        write_mesh(Path(path), self.system.mesh, data)
-        return Path(path)
 
     def plot(self, gauge: str | None = None) -> Any:
         """Densities of what acts and of gauges, with the running RMS below; returns the Figure."""

@@ -134,19 +134,12 @@ class Report:
         """The event that governs each reading, with its peak."""
         import pandas as pd
 
-        tables = []
-        for name, answer in self._answers.items():
-            table = answer.peaks()
-            value = "peak" if "peak" in table else "value"
-            if value in table:
-                keys = [c for c in ("gauge", "component", "motion", "unit") if c in table]
-                tables.append(table[keys].assign(peak=table[value], event=name))
+        tables = [t for answer in self._answers.values() if len(t := answer.largest())]
         if not tables:
             return pd.DataFrame()
         every = pd.concat(tables, ignore_index=True)
-        every = every[every["peak"].notna()].reset_index(drop=True)
-        keys = [c for c in ("gauge", "component", "motion", "unit") if c in every]
-        rows = every["peak"].abs().groupby([every[k].fillna("") for k in keys], sort=False).idxmax()
+        keys = [every[k].fillna("") for k in ("gauge", "component", "motion", "unit")]
+        rows = every["peak"].abs().groupby(keys, sort=False).idxmax()
         return every.loc[rows].reset_index(drop=True)
 
     def _assembly(self) -> list[Section]:

@@ -26,7 +26,6 @@ class StaticAnswer(Answer[StaticResult]):
     """Values of every gauge at rest, the balance of loads and reactions, and the deformed assembly."""
 
     peak_word = "At rest"
-    _largest_word = ""
 
     def peaks(self) -> pd.DataFrame:
         """Value of every gauge in display units; velocities and accelerations, which nothing has, are left out."""

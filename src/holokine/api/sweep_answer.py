@@ -209,19 +209,15 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         """Largest amplitudes of every named point, with frequencies: displacement in mm, absolute acceleration in g."""
         from holokine.show.sweep_tables import points_reach_table
 
-        return points_reach_table(*self._points_reach(), self.result.amplitudes)
+        return points_reach_table(*self._points_reach(), self.result.shown.per_peak)
 
     def members(self) -> pd.DataFrame:
         """Largest amplitudes of the section forces at both ends of every beam element, with frequencies; N and N m."""
         from holokine.show.sweep_tables import members_reach_table
 
-        return members_reach_table(*self.motion.members(), self.result.amplitudes)
+        return members_reach_table(*self.motion.members(), self.result.shown.per_peak)
 
-    def worst(self) -> pd.DataFrame:
-        """Largest stress of every part over the sweep and the cycle, with its place and frequency."""
-        from holokine.show.tables import part_peaks_table
-
-        return part_peaks_table(self._worst, ("frequency_hz", 1.0))
+    _when = ("frequency_hz", 1.0)
 
     @cached_property
     def _largest(self) -> NDArray[Any]:

@@ -15,10 +15,12 @@ from holokine.errors import EventError
 if TYPE_CHECKING:
     from holokine.describe.events.signals import Chirp, PulseShape, Sine
 
-__all__ = ["CYCLE_STEPS", "LOBE_STEPS", "Segment", "curve_of", "differentiated"]
+__all__ = ["CYCLE_STEPS", "LOBE_STEPS", "Jumps", "Segment", "curve_of", "differentiated"]
 
 Floats = NDArray[Any]  # float64
 Derivative = Callable[[int], Floats]
+Jumps = tuple[tuple[float, float], ...]
+_CANNOT_JUMP = "a displacement of the base cannot jump, it would need an infinite velocity"
 LOBE_STEPS = 2000
 """Linear pieces of a half-sine, laid so that its area is kept (`_laid`)."""
 CYCLE_STEPS = 2400
@@ -164,39 +166,46 @@ def curve_of(shape: PulseShape) -> tuple[list[Segment], bool]:
 
 def differentiated(
     segments: list[Segment], hold: bool, order: int, scale: float, where: str, what: str
-) -> tuple[Floats, Floats]:
-    """Rows (time, value) of a derivative of a curve: instants twice where it jumps.
+) -> tuple[Floats, Floats, Jumps]:
+    """Rows (time, value) of a derivative of a curve, instants twice where it jumps; and jumps of its integral.
 
     Parameters
     ----------
     order : int
         How often to differentiate.
 
+    Returns
+    -------
+    time, value : ndarray, shape (rows,)
+    jumps : tuple of (float, float)
+        Instants in s at which the derivative before jumps, and by how much: where a base velocity does.
+
     Raises
     ------
     EventError
-        Where a lower derivative jumps, so that the one asked for would be infinite.
+        Where the derivative before that one jumps: a displacement cannot.
     """
     if not segments:
+        if order > 1:
+            raise EventError(f"{where}: {_CANNOT_JUMP}; give the step a rise")
         if order:
-            raise EventError(f"{where}: a {what} that jumps needs an infinite acceleration; give the step a rise")
-        return np.zeros(2), np.array([0.0, scale])
+            return np.zeros(2), np.zeros(2), ((0.0, scale),)
+        return np.zeros(2), np.array([0.0, scale]), ()
     size = max(float(np.abs(s.derivative(0)).max()) for s in segments)
+    jumps: list[tuple[float, float]] = []
     span = segments[-1].time[-1] - segments[0].time[0]
     for low in range(order):
-        ends = [(0.0, segments[0].derivative(low)[0])]
-        ends += [(a.derivative(low)[-1], b.derivative(low)[0]) for a, b in pairwise(segments)]
+        ends = [(segments[0].time[0], 0.0, segments[0].derivative(low)[0])]
+        ends += [(a.time[-1], a.derivative(low)[-1], b.derivative(low)[0]) for a, b in pairwise(segments)]
         last = segments[-1].derivative(low)[-1]
-        ends.append((last, last if hold and low == 0 else 0.0))
+        ends.append((segments[-1].time[-1], last, last if hold and low == 0 else 0.0))
         most = max([size / span**low, *(float(np.abs(s.derivative(low)).max()) for s in segments)])
-        if any(abs(b - a) > 1e-9 * most for a, b in ends):
-            word = "jumps" if low == 0 else "has a kink (its velocity jumps)"
-            raise EventError(
-                f"{where}: this {what} {word}, which needs an infinite acceleration; take a smoother shape (versed "
-                "sine, sine with a hann window, a step with a rise), or a table of accelerations"
-            )
+        found = [(float(t), scale * float(b - a)) for t, a, b in ends if abs(b - a) > 1e-9 * most]
+        if found and low < order - 1:
+            raise EventError(f"{where}: {_CANNOT_JUMP}; take a smoother shape, or one of the velocity")
+        jumps += found
     time = np.concatenate([s.time for s in segments])
-    return time, scale * np.concatenate([_laid(s.derivative(order)) for s in segments])
+    return time, scale * np.concatenate([_laid(s.derivative(order)) for s in segments]), tuple(jumps)
 
 
 def _laid(value: Floats) -> Floats:

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError
-from holokine.excite.curves import curve_of, differentiated
+from holokine.excite.curves import Jumps, curve_of, differentiated
 from holokine.excite.tables import read_columns
 
 if TYPE_CHECKING:
@@ -42,6 +42,9 @@ class BasePulse:
         Values before the first row, under which the assembly rests at the start.
     notes : tuple of str
         How tables of velocity or displacement were differentiated.
+    jumps : tuple of (float, int, float)
+        Instants in s, columns of the base or of groups, and by how many m/s their velocity jumps then; such an instant
+        stands in two rows.
     """
 
     time: Floats
@@ -49,6 +52,7 @@ class BasePulse:
     names: tuple[str, ...] = ("x", "y", "z")
     before: Floats | None = None
     notes: tuple[str, ...] = ()
+    jumps: tuple[tuple[float, int, float], ...] = ()
     moving: int = 3
     """How many of the columns are accelerations of the base or of groups of supports."""
     felt: tuple[tuple[int, int], ...] = ()
@@ -91,9 +95,25 @@ class BasePulse:
         return np.abs(self.acceleration).max(axis=0)
 
     @property
+    def moves(self) -> NDArray[np.bool_]:
+        """Which columns are ever other than zero, shape (loads,)."""
+        result = self.peak > 0
+        result[[column for _, column, _ in self.jumps]] = True
+        return result
+
+    @property
     def moves_base(self) -> bool:
         """Whether the base moves at all."""
-        return bool(self.peak[: self.moving].any())
+        return bool(self.moves[: self.moving].any())
+
+    def jumps_on(self, time: Floats) -> Floats | None:
+        """Jumps of velocity at the rows of `time` that come after them, shape (rows, loads), m/s; None without any."""
+        if not self.jumps:
+            return None
+        result = np.zeros((len(time), len(self.names)))
+        for instant, column, by in self.jumps:
+            result[np.searchsorted(time, instant, side="right") - 1, column] += by
+        return result
 
     @property
     def velocity_change(self) -> Floats:
@@ -111,7 +131,10 @@ class BasePulse:
     def _impulse(self) -> Floats:
         """Area under the size of the base acceleration in m/s, shape (moving,)."""
         size = np.abs(self.acceleration[:, : self.moving])
-        return np.asarray((np.diff(self.time)[:, None] * (size[1:] + size[:-1]) / 2.0).sum(axis=0))
+        result = np.asarray((np.diff(self.time)[:, None] * (size[1:] + size[:-1]) / 2.0).sum(axis=0))
+        for _, column, by in self.jumps:
+            result[column] += abs(by)
+        return result
 
     def base_motion(self, time: Floats, acceleration: Floats) -> tuple[Floats, Floats]:
         """Velocity (m/s) and displacement (m) of the base on rows of `time`, from rest; each (rows, moving)."""
@@ -119,6 +142,9 @@ class BasePulse:
         a0, a1 = acceleration[:-1, : self.moving], acceleration[1:, : self.moving]
         rest = np.zeros((1, self.moving))
         v = np.concatenate([rest, np.cumsum(h * (a0 + a1) / 2.0, axis=0)])
+        jumps = self.jumps_on(time)
+        if jumps is not None:
+            v = v + np.cumsum(jumps[:, : self.moving], axis=0)
         step = h * v[:-1] + h**2 * (2.0 * a0 + a1) / 6.0
         return v, np.concatenate([rest, np.cumsum(step, axis=0)])
 
@@ -131,14 +157,16 @@ class _Rows:
     value: Floats
     hold: bool = False
     notes: tuple[str, ...] = ()
+    jumps: Jumps = ()
 
     @classmethod
-    def closed(cls, t: Floats, a: Floats, hold: bool, notes: tuple[str, ...] = ()) -> _Rows:
-        if a[0] != 0.0:  # from rest: a jump at the first instant
+    def closed(cls, t: Floats, a: Floats, hold: bool, notes: tuple[str, ...] = (), jumps: Jumps = ()) -> _Rows:
+        at = [instant for instant, _ in jumps]
+        if a[0] != 0.0 or t[0] in at:  # from rest: a jump at the first instant
             t, a = np.concatenate([t[:1], t]), np.concatenate([[0.0], a])
-        if not hold and a[-1] != 0.0:
+        if not hold and (a[-1] != 0.0 or t[-1] in at):
             t, a = np.concatenate([t, t[-1:]]), np.concatenate([a, [0.0]])
-        return cls(t, a, hold, notes)
+        return cls(t, a, hold, notes, jumps)
 
 
 def _rows(shape: PulseShape, folder: Folder | None, source: str, of_load: bool) -> _Rows:
@@ -159,11 +187,12 @@ def _rows(shape: PulseShape, folder: Folder | None, source: str, of_load: bool) 
         size = 1.0 if p.peak is None else p.peak.plain if of_load else p.peak.value
         what = "factor" if of_load else p.peak.of
         segments, hold = curve_of(shape)
-        t, a = differentiated(segments, hold, 0 if of_load else _ORDER[what], size, source, what)
+        t, a, jumps = differentiated(segments, hold, 0 if of_load else _ORDER[what], size, source, what)
         if hold and not of_load and _ORDER[what]:
             hold = False  # a base that has come to a new place, or moves on evenly, has no acceleration
-        found = _Rows.closed(p.start + t, _clean(a), hold)
-    return _Rows(found.time + shape.delay, found.value * shape.scale, found.hold, found.notes)
+        found = _Rows.closed(p.start + t, _clean(a), hold, (), tuple((p.start + at, by) for at, by in jumps))
+    jumps = tuple((at + shape.delay, by * shape.scale) for at, by in found.jumps)
+    return _Rows(found.time + shape.delay, found.value * shape.scale, found.hold, found.notes, jumps)
 
 
 def _clean(a: Floats) -> Floats:
@@ -207,14 +236,13 @@ def _tabled(shape: PulseShape, folder: Folder | None, source: str, of_load: bool
 
 
 def _from_velocity(t: Floats, v: Floats, source: str) -> _Rows:
-    if abs(v[0]) > 1e-9 * np.abs(v).max():
-        raise EventError(f"{source}: the base must start at rest, its velocity is {v[0]:g} m/s in the first row")
+    jumps = ((float(t[0]), float(v[0])),) if abs(v[0]) > 1e-9 * np.abs(v).max() else ()
     slope = np.diff(v) / np.diff(t)
     note = (
         f"{source}: the velocity is taken as straight between rows; its acceleration is constant between them and "
         f"jumps at them by up to {np.abs(np.diff(slope, prepend=0.0)).max():.3g} m/s²"
     )
-    return _Rows.closed(np.repeat(t, 2)[1:-1], np.repeat(slope, 2), False, (note,))
+    return _Rows.closed(np.repeat(t, 2)[1:-1], np.repeat(slope, 2), False, (note,), jumps)
 
 
 def _from_displacement(t: Floats, u: Floats, source: str) -> _Rows:
@@ -242,7 +270,8 @@ def _summed(parts: list[_Rows]) -> _Rows:
     times = _common_times([p.time for p in parts])
     after = np.concatenate([[False], times[1:] == times[:-1]])
     total = np.sum([np.where(after, _side(times, p, "right"), _side(times, p, "left")) for p in parts], axis=0)
-    return _Rows(times, total, any(p.hold for p in parts), tuple(n for p in parts for n in p.notes))
+    notes, jumps = tuple(n for p in parts for n in p.notes), tuple(j for p in parts for j in p.jumps)
+    return _Rows(times, total, any(p.hold for p in parts), notes, jumps)
 
 
 def build_pulse(
@@ -283,7 +312,7 @@ def build_pulse(
     for name, shape in (loads or {}).items():
         parts.append((len(names), _rows(shape, folder, f'{source}, load "{name}"', True)))
         names.append(name)
-    if goes is None and all(not p.value.any() for _, p in parts):
+    if goes is None and all(not p.value.any() and not p.jumps for _, p in parts):
         what = "the base acceleration is" if not loads else "every signal is"
         raise EventError(f"{source}: {what} zero throughout")
     rows_of = [p.time for _, p in parts] or [np.zeros(2)]  # let go alone: at 0 s
@@ -304,7 +333,8 @@ def build_pulse(
             rows[:, len(names)] = value
             names.append(at_rest)
     notes = tuple(n for _, p in parts for n in p.notes)
-    return BasePulse(times, rows, tuple(names), before, notes, moving, pairs)
+    jumps = tuple((at, column, by) for column, p in parts for at, by in p.jumps)
+    return BasePulse(times, rows, tuple(names), before, notes, jumps, moving, pairs)
 
 
 def _common_times(tables: list[Floats]) -> Floats:

@@ -110,6 +110,8 @@ class Reading:
         Channels of one place.
     places : Places or None
         Of a field.
+    one_sided : bool
+        Whether only what is above zero counts.
     """
 
     gauge: str
@@ -119,6 +121,11 @@ class Reading:
     channels: range
     width: int = 1
     places: Places | None = None
+    one_sided: bool = False
+
+    def size(self, values: Floats) -> Floats:
+        """By which its values are ranked."""
+        return values if self.one_sided else np.abs(values)
 
     @property
     def form(self) -> Form:

@@ -43,7 +43,7 @@ def add_resting(system: System, maps: Maps) -> None:
             channels = range(start, maps.count)
             maps.readings.append(
                 Reading(_named(support.name, taken), LETS_GO, "share", how, channels, 1,
-                        places if len(touching) > 1 else None)
+                        places if len(touching) > 1 else None, one_sided=True)
             )  # fmt: skip
     for c in system.connectors:
         resting = system.resting.get(c.name)
@@ -71,4 +71,4 @@ def _named(name: str, taken: set[str]) -> str:
 
 def _single(maps: Maps, name: str, rows: tuple[np.ndarray, np.ndarray]) -> None:
     number = maps.add(ChannelBlock(name, (LETS_GO,), "share", "elastic"), displacement=rows)
-    maps.readings.append(Reading(name, LETS_GO, "share", "single", range(number, number + 1)))
+    maps.readings.append(Reading(name, LETS_GO, "share", "single", range(number, number + 1), one_sided=True))

@@ -12,6 +12,7 @@ from holokine.errors import EventError
 from holokine.excite.density import build_density
 from holokine.findings import Finding
 from holokine.respond.bench import Bench, damping_words, taken
+from holokine.respond.meaning import Meaning
 from holokine.respond.random import FatigueLine, RandomReader, RandomResult, Source, respond_random
 from holokine.respond.reduced import ReducedModel, with_loads
 from holokine.respond.steady import steady_model
@@ -65,7 +66,10 @@ def answer_random(bench: Bench, name: str, event: RandomEvent) -> RandomResult:
     reader = RandomReader(model, tuple(sources), event.coherence_matrix(), event.static_correction)
     given_line = event.fatigue
     line = None if given_line is None else FatigueLine(given_line.slope, given_line.amplitude, given_line.cycles)
-    result = respond_random(reader, name, event.times, event.duration, line)
+    meaning = Meaning("times rms", amount=event.times)
+    if event.peak == "expected largest":
+        meaning = Meaning("expected largest", amount=float(event.duration or 0.0))
+    result = respond_random(reader, name, meaning, event.duration, line)
     findings += [*_stated(sources), *_about_modes(reduced, high), *damping_words(bench, event, reduced)]
     untold = [r.label for r, v in zip(model.reduced.readings, result.rms, strict=True) if v != v]
     if untold:

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from holokine.errors import EventError, first_few
 from holokine.findings import Finding
 from holokine.ranking import first_largest, ranked
+from holokine.respond.meaning import COMBINED, Meaning
 from holokine.respond.readout import Readout
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.respond.rules import (
@@ -100,6 +101,11 @@ class SpectrumResult:
     groups: dict[str, tuple[str, ...]] = field(default_factory=dict)
     apart: dict[str, float] = field(default_factory=dict)
     over_displacement: str = "absolute"
+
+    @property
+    def meaning(self) -> Meaning:
+        """Of `peaks`."""
+        return COMBINED
 
     @cached_property
     def noise(self) -> Floats:

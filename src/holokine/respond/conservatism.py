@@ -79,7 +79,7 @@ def spectra_of_pulse(pulse: BasePulse, reduced: ReducedModel) -> dict[str, Respo
     keep = order[np.concatenate([[True], np.diff(f[order]) > 1e-9 * f[order][1:]])]
     result = {}
     for axis, name in enumerate("xyz"):
-        if pulse.peak[axis] <= 0:
+        if not pulse.moves[axis]:
             continue
         values = pulse_spectrum(pulse, axis, f[keep], reduced.damping[keep])
         grid = np.append(f[keep], 1.5 * f[keep][-1])
@@ -110,5 +110,10 @@ def pulse_under_rules(
     if not isinstance(event, TimeEvent) or event.load_names or event.at_rest or not event.pulse:
         raise EventError(f'"{name}" is not a base pulse alone: name one, whose own spectra are then taken')
     result = answer_time(bench, name, event)
+    if result.pulse.jumps:
+        raise EventError(
+            f'"{name}": the velocity of its base jumps, whose spectrum grows with frequency without end: no rule that '
+            "needs an acceleration at zero period can be held against it"
+        )
     spectra = spectra_of_pulse(result.pulse, result.reduced)
     return result, spectra, under_every_rule(result.reduced, spectra, name)

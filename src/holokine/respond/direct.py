@@ -106,8 +106,9 @@ class SteppedModes(Oscillators):
         super().__init__(omega, damping, weights)
         self.coupling, self.scheme = coupling, scheme
 
-    def run(self, time: Floats, load: Floats, *, settled: bool = False) -> Trajectory:
-        """March over equal steps from rest, or settled under the first load; a state holds q, q' and q''."""
+    def run(self, time: Floats, load: Floats, *, settled: bool = False, jumps: Floats | None = None) -> Trajectory:
+        """March over equal steps from rest, or settled under the first load; a state holds q, q' and q''. No jumps."""
+        assert jumps is None
         h = float(time[1] - time[0])
         m, c, k = self.scheme.weights(h)
         stiff = self.omega**2
@@ -183,6 +184,13 @@ class CoupledModes(Oscillators):
     def balance(self, q: Floats, v: Floats, a: Floats, load: Floats) -> Floats:
         """What elastic and damping forces of the modes are together, as a coordinate."""
         return np.asarray(q + (v @ self.coupling.T) / self.omega**2)
+
+    def left(self, state: Any, load: Floats, later: float) -> tuple[Floats, ...]:
+        """Most that each coordinate can be away from rest ever after."""
+        y = np.abs(state[:, 0] + self.weights @ load / self.poles[:, 0]) * np.exp(self.poles[:, 0].real * later)
+        q, v = np.abs(self._shape) @ y, np.abs(self._speed) @ y
+        damped = np.abs(self.coupling) @ v
+        return q, v, damped + self.omega**2 * q, q + damped / self.omega**2, damped / self.omega**2
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ from holokine.errors import DescriptionError
 
 if TYPE_CHECKING:
     from holokine.gauges.readings import Reading
+    from holokine.respond.meaning import Meaning
 
 __all__ = ["LimitCheck", "check_limits", "read_limits"]
 
@@ -27,11 +28,17 @@ class LimitCheck:
     reading : int
         Row of the reading.
     peak, limit : float
+    meaning : Meaning
+        Of the peak.
+    total : bool
+        Whether the peak holds the state beside what the event adds.
     """
 
     reading: int
     peak: float
     limit: float
+    meaning: Meaning
+    total: bool = False
 
     @property
     def use(self) -> float:
@@ -70,7 +77,7 @@ def read_limits(limits: dict[str, Any], readings: tuple[Reading, ...]) -> dict[i
     return result
 
 
-def check_limits(limits: dict[int, float], peaks: Floats) -> list[LimitCheck]:
+def check_limits(limits: dict[int, float], peaks: Floats, meaning: Meaning, total: bool) -> list[LimitCheck]:
     """Peaks against limits, most used first."""
-    found = [LimitCheck(row, float(peaks[row]), limit) for row, limit in limits.items()]
+    found = [LimitCheck(row, float(peaks[row]), limit, meaning, total) for row, limit in limits.items()]
     return sorted(found, key=lambda c: -c.use if np.isfinite(c.use) else -np.inf)

@@ -76,7 +76,7 @@ class FieldMotion:
         if not self.answer.reader.correct:
             return np.zeros((len(self.loads), self.shapes.shape[1]))
         system, reduced = self.modes.system, self.answer.reduced
-        acting = (self.answer.pulse.peak > 0) | (self.answer.pulse.resting != 0)
+        acting = self.answer.pulse.moves | (self.answer.pulse.resting != 0)
         acting[[column for column, _ in self.answer.pulse.felt]] = True
         result = np.zeros((len(self.loads), self.shapes.shape[1]))
         factor = rest_factor(system)

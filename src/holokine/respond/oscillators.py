@@ -110,8 +110,11 @@ class Oscillators:
             self.poles = self.poles[:, :1]
         self._gap = 2.0 * root
 
-    def run(self, time: Floats, load: Floats, *, settled: bool = False) -> Trajectory:
-        """March over all rows from rest; `settled`: from rest where the load of the first row holds it."""
+    def run(self, time: Floats, load: Floats, *, settled: bool = False, jumps: Floats | None = None) -> Trajectory:
+        """March over all rows from rest; `settled`: from rest where the load of the first row holds it.
+
+        `jumps`: integrals of loads that act in no time at rows, (rows, loads); a row's state is that after it.
+        """
         rows, count = len(time), len(self.poles)
         state = np.zeros((rows, count, self.poles.shape[1]), dtype=complex)
         p = load @ self.weights.T
@@ -119,11 +122,18 @@ class Oscillators:
             state[0] = -p[0][:, None] / self.poles
         steps = np.diff(time)
         starts = _runs(steps)
-        if len(starts) > _MANY_RUNS:
-            self._march(state, p, steps)
-        else:
-            ends = [*starts[1:], len(steps)]
-            for a, b in zip(starts, ends, strict=True):
+        kicks: dict[int, Floats] = {}
+        if jumps is not None:
+            kicks = {int(row): self.weights @ jumps[row] for row in np.flatnonzero(jumps.any(axis=1))}
+            starts = sorted({*starts, *(row for row in kicks if row < len(steps))})
+        many = len(starts) > _MANY_RUNS
+        ends = [*starts[1:], len(steps)]
+        for a, b in zip(starts, ends, strict=True):
+            if a in kicks:
+                state[a] += kicks[a][:, None]
+            if many:
+                self._march(state, p, steps, a, b)
+            else:
                 self._filter(state, p, a, b, float(steps[a:b].mean()))
         return Trajectory(time, load, state)
 
@@ -140,8 +150,9 @@ class Oscillators:
                 drive = first[:, k] * p[start:end] + second[:, k] * p[start + 1 : end + 1]
                 state[start + 1 : end + 1, :, k] = recurrence(E[:, k], drive, state[start, :, k])
 
-    def _march(self, state: Complexes, p: Floats, steps: Floats) -> None:
-        for n, h in enumerate(steps):
+    def _march(self, state: Complexes, p: Floats, steps: Floats, a: int, b: int) -> None:
+        for n in range(a, b):
+            h = steps[n]
             E, phi1, phi2 = phi_functions(self.poles * h)
             drive = h * ((phi1 - phi2) * p[n][:, None] + phi2 * p[n + 1][:, None])
             state[n + 1] = E * state[n] + drive
@@ -175,6 +186,17 @@ class Oscillators:
     def balance(self, q: Floats, v: Floats, a: Floats, load: Floats) -> Floats:
         """s = -(q'' - p)/ω² = q + 2ζ q'/ω: what elastic and damping forces are together, as a coordinate."""
         return np.asarray(q + 2.0 * self.damping / self.omega * v)
+
+    def left(self, state: Complexes, load: Floats, later: float) -> tuple[Floats, ...]:
+        """Most that q, q', q'', the balance, and balance less q, (modes,) each, can be away from rest ever after.
+
+        `later`: seconds of free motion under a load that stays, after a state.
+        """
+        y = np.abs(state + (self.weights @ load)[:, None] / self.poles) * np.exp(self.poles.real * later)
+        q = y.sum(axis=1) / np.abs(self._gap) * (2.0 if y.shape[1] == 1 else 1.0)
+        fast = np.abs(self.poles).max(axis=1)
+        v = fast * q
+        return q, v, fast**2 * q, q + 2.0 * self.damping / self.omega * v, 2.0 * self.damping / self.omega * v
 
 
 def cubic_extremes(value: Floats, slope: Floats) -> tuple[float, float]:

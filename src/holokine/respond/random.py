@@ -11,12 +11,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from math import erf, gamma, sqrt
+from math import erfc, gamma, sqrt
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.errors import EventError, first_few
 from holokine.excite.density import PowerPieces, crossed
 from holokine.ranking import first_largest
 from holokine.respond.moments import FeatureSpace
@@ -28,6 +29,7 @@ if TYPE_CHECKING:
 
     from holokine.findings import Finding
     from holokine.gauges.readings import Reading
+    from holokine.respond.meaning import Meaning
     from holokine.system.loads import LoadField
 
 __all__ = [
@@ -37,6 +39,7 @@ __all__ = [
     "RandomResult",
     "Source",
     "dirlik",
+    "exceeded",
     "largest_expected",
     "quadratic_percentile",
     "respond_random",
@@ -317,14 +320,15 @@ class RandomResult:
     reduced : ReducedModel
     name : str
     reader : RandomReader
-    times : float
-        How many RMS are told as the peak.
+    meaning : Meaning
+        Of `peaks`: so many RMS, or the expected largest over the duration.
     duration : float or None
         s.
     rms : ndarray, shape (readings,)
         SI; of fields the largest of all places. NaN where a reading is no quadratic form.
     peaks : ndarray, shape (readings,)
-        `times` RMS of Gaussian readings; of the others the value that is exceeded as rarely.
+        As `meaning` says, of Gaussian readings; of the others the value that is exceeded as rarely as that of a
+        Gaussian reading with their rate.
     governing : ndarray of int, shape (readings,)
     places : tuple of str
     moments : ndarray, shape (readings, 4)
@@ -343,7 +347,7 @@ class RandomResult:
     reduced: ReducedModel
     name: str
     reader: RandomReader
-    times: float
+    meaning: Meaning
     duration: float | None
     rms: Floats
     peaks: Floats
@@ -377,11 +381,6 @@ class RandomResult:
             return np.full(len(self.rms), np.nan)
         return self.rms * largest_expected(self.crossings_hz * self.duration)
 
-    @property
-    def exceeded(self) -> float:
-        """Share of time for which a Gaussian reading lies beyond the peak told."""
-        return 1.0 - erf(self.times / sqrt(2.0))
-
 
 def largest_expected(cycles: Floats) -> Floats:
     """Mean of the largest of n cycles over the RMS, √(2 ln n) + 0.5772 / √(2 ln n) (Davenport, Proc. ICE 1964)."""
@@ -390,8 +389,13 @@ def largest_expected(cycles: Floats) -> Floats:
         return np.where(np.asarray(cycles) > 2.0, root + EULER / root, np.nan)
 
 
-def quadratic_percentile(covariance: Floats, probability: float) -> float:
-    """Value that √(Σ xᵢ²) stays below with a probability, for Gaussian x with a covariance.
+def exceeded(times: float) -> float:
+    """Share of time for which a Gaussian lies beyond so many RMS, to either side."""
+    return erfc(times / sqrt(2.0))
+
+
+def quadratic_percentile(covariance: Floats, times: float) -> float:
+    """Value that √(Σ xᵢ²) exceeds as rarely as one Gaussian exceeds so many RMS, for Gaussian x with a covariance.
 
     The tail by inversion of the moment generating function on a contour of steepest descent (Rice, SIAM J. Sci.
     Stat. Comput. 1 (1980) 438-448).
@@ -403,11 +407,8 @@ def quadratic_percentile(covariance: Floats, probability: float) -> float:
     if top <= 0.0:
         return 0.0
     lam = values[values > 1e-10 * top] / top
-    from scipy.special import ndtri
-
-    single = float(ndtri(0.5 + 0.5 * probability))
     if len(lam) == 1:
-        return single * sqrt(top)
+        return times * sqrt(top)
 
     u = np.arange(-12.0, 12.0001, 0.04)
 
@@ -424,9 +425,9 @@ def quadratic_percentile(covariance: Floats, probability: float) -> float:
         values = np.exp(-t * x) / (root * t) * reach * (u + 1j)
         return float((values.sum() * (u[1] - u[0]) / (2j * np.pi)).real)
 
-    wanted = 1.0 - probability
-    high = single**2 * len(lam) + 10.0 * lam.sum()
-    return sqrt(top * brentq(lambda x: beyond(x) - wanted, 0.999 * single**2, high, xtol=1e-10))
+    wanted = exceeded(times)
+    high = times**2 * len(lam) + 10.0 * lam.sum()
+    return sqrt(top * brentq(lambda x: beyond(x) / wanted - 1.0, 0.999 * times**2, high, xtol=1e-10))
 
 
 def dirlik(moments: Floats, slope: float) -> tuple[float, float]:
@@ -461,16 +462,21 @@ def narrow_band(m0: float, slope: float) -> float:
 
 
 def respond_random(
-    reader: RandomReader, name: str, times: float, duration: float | None = None, fatigue: FatigueLine | None = None
+    reader: RandomReader, name: str, meaning: Meaning, duration: float | None = None, fatigue: FatigueLine | None = None
 ) -> RandomResult:
-    """Mean squares of all readings, with the places that govern, moments, percentiles and the main mode."""
+    """Mean squares of all readings, with the places that govern, moments, percentiles and the main mode.
+
+    Raises
+    ------
+    EventError
+        The expected largest is asked for over a duration of fewer than two cycles of a reading.
+    """
     reduced = reader.reduced
     count = len(reduced.readings)
     rms, peaks, one_mode = np.full(count, np.nan), np.full(count, np.nan), np.full(count, np.nan)
     governing, main = np.zeros(count, dtype=np.int64), np.zeros(count, dtype=np.int64)
     share, moments = np.full(count, np.nan), np.full((count, 4), np.nan)
     gaussian, places = np.zeros(count, dtype=bool), [""] * count
-    probability = erf(times / sqrt(2.0))
     chosen = []
     for n, reading in enumerate(reduced.readings):
         if half_form(reading) is None:
@@ -493,18 +499,31 @@ def respond_random(
         half = half_form(reading)
         assert half is not None
         places[n], moments[n], gaussian[n] = reading.place(best), look.moments, len(half) == 1
-        peaks[n] = times * rms[n]
-        if not gaussian[n]:
-            peaks[n] = quadratic_percentile(half @ look.covariance @ half.T, probability)
+        times = _times(meaning, look.moments) if rms[n] > 0.0 else 0.0
+        peaks[n] = times * rms[n] if gaussian[n] else quadratic_percentile(half @ look.covariance @ half.T, times)
         if rms[n] > 0.0:
             own = look.shares[: reader.model.modes]
             main[n] = first_largest(own)
             share[n] = own[main[n]]
             one_mode[n] = _one_mode(reader, reading, best, int(main[n]), half, levels[:, main[n]])
+    short = np.flatnonzero(np.isfinite(rms) & ~np.isfinite(peaks))
+    if len(short):
+        labels = first_few((reduced.readings[n].label for n in short), 4)
+        raise EventError(
+            f'event "{name}": peak: expected largest: {duration:g} s hold fewer than two cycles of {labels}; give a '
+            "longer duration, or peak: times rms"
+        )
     return RandomResult(
-        reduced, name, reader, times, duration, rms, peaks, governing, tuple(places), moments, gaussian, one_mode, main,
-        share, fatigue,
+        reduced, name, reader, meaning, duration, rms, peaks, governing, tuple(places), moments, gaussian, one_mode,
+        main, share, fatigue,
     )  # fmt: skip
+
+
+def _times(meaning: Meaning, moments: Floats) -> float:
+    """How many RMS the peak of a reading is."""
+    if meaning.kind == "times rms":
+        return meaning.amount
+    return float(largest_expected(np.sqrt(moments[2] / moments[0]) * meaning.amount))
 
 
 def _one_mode(reader: RandomReader, reading: Reading, place: int, mode: int, half: Floats, levels: Floats) -> float:

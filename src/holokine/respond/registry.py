@@ -58,7 +58,7 @@ def refuse_infinite(name: str, result: Any) -> None:
     EventError
         Naming the readings, and what such numbers come from.
     """
-    sizes = np.asarray(result.together if hasattr(result, "together") else result.peaks)
+    sizes = np.asarray(result.peaks)
     # readings that an event of this kind cannot have are not numbers; of finite parts no others are
     wrong = np.flatnonzero(~np.isfinite(sizes))
     if not len(wrong):

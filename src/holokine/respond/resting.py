@@ -12,6 +12,7 @@ from holokine.errors import EventError, first_few
 from holokine.findings import Finding
 from holokine.gauges.force_gauges import friction_name
 from holokine.gauges.resting_gauges import LETS_GO
+from holokine.ranking import first_largest
 
 if TYPE_CHECKING:
     from holokine.gauges.channels import GaugeSet
@@ -20,7 +21,16 @@ if TYPE_CHECKING:
     from holokine.respond.reduced import ReducedModel
     from holokine.state.about import AtRest
 
-__all__ = ["STATE", "letting_go", "resting_gauges", "state_channels", "state_values", "totals", "with_state"]
+__all__ = [
+    "STATE",
+    "letting_go",
+    "read_at_rest",
+    "resting_gauges",
+    "state_channels",
+    "state_values",
+    "totals",
+    "with_state",
+]
 
 Floats = NDArray[Any]  # float64
 STATE = "the state"
@@ -81,6 +91,17 @@ def state_values(bench: Bench, name: str) -> Floats:
     return state_channels(state)
 
 
+def read_at_rest(gauges: GaugeSet, values: Floats) -> tuple[Floats, tuple[str, ...]]:
+    """Value of every reading with its place, from those of all channels; NaN for rates, which nothing at rest has."""
+    peaks, places = np.full(len(gauges.readings), np.nan), [""] * len(gauges.readings)
+    for number, reading in enumerate(gauges.readings):
+        if not gauges.channels.is_rate[reading.channels[0]]:
+            found = reading.form.value(reading.parts(values))
+            best = first_largest(reading.size(found))
+            peaks[number], places[number] = found[best], reading.place(best)
+    return peaks, tuple(places)
+
+
 def with_state(reduced: ReducedModel, values: Floats) -> ReducedModel:
     """The model with a column for the state itself, which drives no mode."""
     none, nothing = np.zeros((1, reduced.modal.shape[1])), np.full(1, np.nan)
@@ -124,13 +145,10 @@ def totals(
 def letting_go(result: Any) -> list[Finding]:
     """Whether vibration pulls one-way members apart, with the margin."""
     found, held = [], []
-    highest = getattr(result, "highest", None)
     for number, reading in enumerate(result.reduced.readings):
         if reading.component != LETS_GO:
             continue
-        peak = float(result.peaks[number])
-        signed = peak if hasattr(result, "reactions") else abs(peak)  # at rest its sign is known
-        most = max(signed if highest is None else float(highest[number]), 0.0)
+        most = max(float(result.peaks[number]), 0.0)
         if most > 1.0:
             found.append((most, reading.gauge))
         else:
@@ -139,6 +157,7 @@ def letting_go(result: Any) -> list[Finding]:
     if found:
         most_first = sorted(found)[::-1]
         worst = first_few([f"{name} ({share:.2f} times what it carries at rest)" for share, name in most_first], 6)
+        worst += f" by {result.meaning.words}" if result.meaning.amount else ""
         findings.append(Finding(
             "warning", f"the vibration pulls apart what only pushes or pulls: {worst}. This answer holds it both "
             "ways; there it is wrong from the moment it lets go",

@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 
 from holokine.errors import MechanismError
 from holokine.findings import Finding
-from holokine.ranking import first_largest
+from holokine.respond.meaning import VALUE, Meaning
 from holokine.respond.reduced import read_static, reading_noise, solve_static
-from holokine.respond.resting import resting_gauges, state_channels, state_values
+from holokine.respond.resting import read_at_rest, resting_gauges, state_channels, state_values
 from holokine.system.loads import load_sum
 from holokine.system.pieces import connected_pieces
 
@@ -64,6 +64,11 @@ class StaticResult:
     findings: tuple[Finding, ...]
     state: AtRest | None = None
 
+    @property
+    def meaning(self) -> Meaning:
+        """Of `peaks`."""
+        return VALUE
+
     @cached_property
     def noise(self) -> Floats:
         """What is rounding only in each reading, shape (readings,)."""
@@ -91,7 +96,7 @@ def respond_static(
     values = read_static(gauges, total, moved)
     if state is not None:
         values = values + state
-    peaks, places = _read(gauges, values)
+    peaks, places = read_at_rest(gauges, values)
     inertia = system.mass @ total.ride
     outside = (total.force - inertia).reshape(-1, 6)[:, :3].sum(axis=0)
     unbalanced = system.stiffness @ moved + inertia - total.force
@@ -114,17 +119,6 @@ def respond_static(
     return StaticResult(
         gauges, name, dict(factors), moved, peaks, places, outside, reactions, ground, tuple(findings)
     )  # fmt: skip
-
-
-def _read(gauges: GaugeSet, values: Floats) -> tuple[Floats, tuple[str, ...]]:
-    """Value of every reading with its place, from those of all channels."""
-    peaks, places = np.full(len(gauges.readings), np.nan), [""] * len(gauges.readings)
-    for number, reading in enumerate(gauges.readings):
-        if not gauges.channels.is_rate[reading.channels[0]]:
-            found = reading.form.value(reading.parts(values))
-            best = first_largest(np.abs(found))
-            peaks[number], places[number] = found[best], reading.place(best)
-    return peaks, tuple(places)
 
 
 def answer_static(bench: Bench, name: str, event: StaticEvent) -> StaticResult:
@@ -154,7 +148,7 @@ def answer_state(bench: Bench, name: str, event: StateEvent) -> StaticResult:
     state = bench.at_rest if d.state == event.state else at_rest(bench.unloaded, described, event.state)
     assert state is not None
     gauges = resting_gauges(state)
-    peaks, places = _read(gauges, state_channels(state, gauges))
+    peaks, places = read_at_rest(gauges, state_channels(state, gauges))
     return StaticResult(
         gauges, name, dict(described.loads), state.displacement, peaks, places, *state.balance, state.findings, state
     )  # fmt: skip

@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from holokine.errors import EventError, first_few
 from holokine.findings import Finding
 from holokine.respond.curves import Extreme, Sampled, half_power, ranges, refined
+from holokine.respond.meaning import PEAK, SHOWN, Meaning
 from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.respond.steady import SteadyModel, SteadyMotion, SteadyReadout
 from holokine.respond.sweep_places import NUMBERS, governing_place, largest_together, over_cycle
@@ -28,7 +29,6 @@ if TYPE_CHECKING:
     from holokine.system.loads import LoadField
 
 __all__ = [
-    "SHOWN",
     "FullCheck",
     "SweepReader",
     "SweepResult",
@@ -44,8 +44,6 @@ Complex = NDArray[Any]  # complex128
 Ints = NDArray[Any]  # int64
 NEARLY = 0.95  # of a peak, which a real sweep is to reach
 OFF = 0.02  # of a peak, by which the whole model may differ before that is a warning
-SHOWN = {"peak": 1.0, "rms": 1.0 / np.sqrt(2.0), "peak to peak": 2.0}
-"""Factor on amplitudes by how they are told."""
 NEARLY_RATE = 0.82860063547  # bandwidths² per second, at which `reached` is NEARLY (a test finds the root)
 
 
@@ -161,8 +159,18 @@ class SweepResult:
 
     @property
     def peaks(self) -> Floats:
-        """What limits are held against: both together; where amplitudes are told otherwise, the vibration so told."""
-        return self.together if self.amplitudes == "peak" else SHOWN[self.amplitudes] * self.swing
+        """What limits are held against: the largest of vibration and loads at rest together, however it is shown."""
+        return self.together
+
+    @property
+    def meaning(self) -> Meaning:
+        """Of `peaks`."""
+        return PEAK
+
+    @property
+    def shown(self) -> Meaning:
+        """How tables and figures show sizes of the vibration."""
+        return SHOWN[self.amplitudes]
 
     @cached_property
     def noise(self) -> Floats:

@@ -114,9 +114,9 @@ def largest_together(
 
     One component adds up; several are looked at at 720 instants of a cycle (2e-5 of it).
     """
-    still = np.abs(reading.form.value(reading.parts(steady)))  # (places,)
+    still = reading.size(reading.form.value(reading.parts(steady)))  # (places,)
     bound = still + np.maximum(most, peak[1] if reading.count == 1 else 0.0)
-    best = peak[1]
+    best = -np.inf if reading.one_sided else peak[1]
     for place in np.argsort(-bound, kind="stable"):
         if bound[place] <= best:
             break

@@ -14,10 +14,12 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.errors import EventError
+from holokine.errors import EventError, first_few
 from holokine.findings import Finding
 from holokine.progress import tell
+from holokine.respond.decay import long_enough, longest_after, reached
 from holokine.respond.direct import CoupledModes, FullModel, Scheme, SteppedModes, full_histories
+from holokine.respond.meaning import PEAK, Meaning
 from holokine.respond.oscillators import Oscillators, Trajectory
 from holokine.respond.readout import Motion, Readout
 from holokine.respond.reduced import ReducedModel, reading_noise
@@ -87,6 +89,11 @@ class TimeResult:
     reader: History
     extreme_times: Floats
     acting: tuple[LoadField, ...] = ()
+
+    @property
+    def meaning(self) -> Meaning:
+        """Of `peaks`."""
+        return PEAK
 
     @cached_property
     def noise(self) -> Floats:
@@ -161,6 +168,17 @@ class History:
         """Displacement of the base and of groups of supports at rows, where groups move; else None."""
         return None if self._frame is None or self.readout.settled is None else self._frame[1][rows]
 
+    @property
+    def rest(self) -> Floats:
+        """Modal displacements at rest under the last row's loads, shape (1, modes)."""
+        own = self.readout.reduced
+        return np.asarray(self.path.load[-1:] @ -own.participation.T / own.omega**2)
+
+    @property
+    def last_frame(self) -> tuple[Floats, Floats] | None:
+        """Velocity and displacement of the base in the last row, (1, moving) each, where a reading needs them."""
+        return None if self._frame is None else (self._frame[0][-1:], self._frame[1][-1:])
+
     def bound(self, reading: Reading) -> Floats | None:
         """What a reading cannot exceed at each place, shape (places,); None where no bound is at hand.
 
@@ -234,7 +252,8 @@ def respond_pulse(
     ----------
     ring_down : float or tuple of float, optional
         Seconds after the pulse, or what is then left of the slowest motion as a 1-tuple of a share; by default
-        until the lowest mode has decayed to 5 %, at most 30 of its periods.
+        until no reading can exceed its peak any more (`decay`), a period of the lowest mode at least, and at most
+        until that has decayed to 5 %, or 30 of its periods.
     step : float, optional
         Longest step in s; by default a sixteenth of the shortest period kept (a fortieth for direct integration).
         But for direct integration, steps never pass over a row of the pulse, and peaks are found between steps as well.
@@ -259,35 +278,50 @@ def respond_pulse(
     if isinstance(ring_down, float | int) and not ring_down > 0:
         raise EventError(f'event "{name}": ring down must be greater than 0 s, got {ring_down:g}')
     direct = method in ("average acceleration", "generalised alpha")
-    after = _after(reduced, ring_down)
-    findings = _before(reduced, pulse, step, static_correction and full is None, direct, after)
+    most = longest_after(reduced, ring_down)
+    findings = _before(reduced, pulse, step, static_correction and full is None, direct)
+    if direct and pulse.jumps:
+        raise EventError(
+            f'event "{name}": the velocity of the base jumps, which direct integration has no step for; take '
+            "method: modes"
+        )
     shortest = 2.0 * np.pi / reduced.omega.max()
     per_period = DIRECT_STEPS if direct else STEPS_PER_PERIOD
     longest = step if step is not None else shortest / per_period
-    _refuse_rows(name, (pulse.end - pulse.start + after) / longest)
-    time, base = _grid(pulse, longest, after)
-    if direct:
-        lead = time[0]
-        count = int(np.ceil((time[-1] - lead) / longest))
-        even = np.linspace(lead, time[-1], count + 1)
-        base = np.stack([np.interp(even, time, base[:, k]) for k in range(base.shape[1])], axis=1)
-        time = even
-    base = pulse.with_velocities(time, base)
-    _refuse_rows(name, len(time))
-    _refuse_memory(name, len(time), reduced, full is not None)
     scheme = (
         Scheme.average_acceleration() if method == "average acceleration"
         else Scheme.generalised_alpha(1.0 - high_frequency_damping)
     )  # fmt: skip
-    reader: History
-    if full is not None:
-        motion = pulse.base_motion(time, base)
-        values = full_histories(full, reduced, scheme, time, base, motion)
-        reader = SampledHistory(Readout(reduced, False), time, base, values)
-    else:
-        oscillators = _oscillators(reduced, method, coupling, scheme)
-        path = oscillators.run(time, base, settled=True)
-        reader = History(Readout(reduced, static_correction), path, pulse, oscillators)
+    oscillators = None if full is not None else _oscillators(reduced, method, coupling, scheme)
+
+    def followed(after: float) -> History:
+        _refuse_rows(name, (pulse.end - pulse.start + after) / longest)
+        time, base = _grid(pulse, longest, after)
+        if direct:
+            count = int(np.ceil((time[-1] - time[0]) / longest))
+            even = np.linspace(time[0], time[-1], count + 1)
+            base = np.stack([np.interp(even, time, base[:, k]) for k in range(base.shape[1])], axis=1)
+            time = even
+        base = pulse.with_velocities(time, base)
+        _refuse_rows(name, len(time))
+        _refuse_memory(name, len(time), reduced, full is not None)
+        if oscillators is None:
+            assert full is not None
+            values = full_histories(full, reduced, scheme, time, base, pulse.base_motion(time, base))
+            return SampledHistory(Readout(reduced, False), time, base, values)
+        if direct:
+            path = oscillators.run(time, base, settled=True)
+        else:
+            path = oscillators.run(time, base, settled=True, jumps=pulse.jumps_on(time))
+        return History(Readout(reduced, static_correction), path, pulse, oscillators)
+
+    def extremes(reader: History) -> list[tuple[Reading, float, float]]:
+        return reached(reader, _with_values(reader, reduced.readings))
+
+    search = None if direct else ring_down is None
+    reader, told = long_enough(followed, extremes, reduced, most, search)
+    time, base = reader.path.time, reader.path.load
+    findings += [*told, *_impulses(reduced, pulse, reader)]
     findings += _method_words(method, full, longest, high_frequency_damping, reader)
     count = len(reduced.readings)
     lowest, highest = np.zeros(count), np.zeros(count)
@@ -298,7 +332,8 @@ def respond_pulse(
         (lowest[number], when[0, number]), (highest[number], when[1, number]) = lo, hi
         if reading.form.field:
             reader.governing[number], places[number] = place, reading.place(place)
-    down = np.abs(lowest) > np.abs(highest)
+    sizes = [(r.size(lowest[[n]])[0], r.size(highest[[n]])[0]) for n, r in enumerate(reduced.readings)]
+    down = np.array([low > high for low, high in sizes], dtype=np.bool_)
     peaks, times = np.where(down, lowest, highest), np.where(down, when[0], when[1])
     static, share = _static(reduced, pulse, peaks, reader)
     return TimeResult(
@@ -330,9 +365,7 @@ def _oscillators(reduced: ReducedModel, method: str, coupling: Floats | None, sc
     return SteppedModes(reduced.omega, reduced.damping, weights, C, scheme)
 
 
-def _before(
-    reduced: ReducedModel, pulse: BasePulse, step: float | None, correct: bool, direct: bool, after: float
-) -> list[Finding]:
+def _before(reduced: ReducedModel, pulse: BasePulse, step: float | None, correct: bool, direct: bool) -> list[Finding]:
     """What is to be known of the excitation, the step and the modes."""
     findings = [Finding("note", text) for text in pulse.notes]
     shortest = 2.0 * np.pi / reduced.omega.max()
@@ -350,7 +383,7 @@ def _before(
         else:
             findings.append(Finding("note", f"{text}; rows of the pulse are kept, so that the rise is"))
     for d, axis in enumerate("xyz"):
-        if pulse.peak[d] > 0 and reduced.captured[d] < MASS_THRESHOLD:
+        if pulse.moves[d] and reduced.captured[d] < MASS_THRESHOLD:
             cure = "the static correction answers for the rest" if correct else "add modes"
             findings.append(Finding(
                 "warning", f"{axis}: the modes hold {100 * reduced.captured[d]:.1f} % of the free mass, below "
@@ -367,31 +400,48 @@ def _before(
             said.append(f"{text}: {shown}")
     if said:
         findings.append(Finding("note", "; ".join(said).replace("it is", "it is" if len(said) > 1 else "the base is")))
-    slowest = 2.0 * np.pi / reduced.omega.min()
-    if after < slowest / 4.0:
-        findings.append(Finding(
-            "warning", f"a ring-down of {1e3 * after:.3g} ms is less than a quarter of the lowest mode's period of "
-            f"{1e3 * slowest:.4g} ms: what the motion reaches after that is left out",
-        ))  # fmt: skip
     left = pulse.acceleration[-1, : pulse.moving]
     if left.any():
         findings.append(Finding("warning", "the base's acceleration does not end: its velocity grows without bound"))
     return findings
 
 
-def _after(reduced: ReducedModel, ring_down: float | tuple[float] | None) -> float:
-    """How long the answer is followed after the pulse, in s."""
-    if isinstance(ring_down, float | int):
-        return float(ring_down)
-    left = 0.05 if ring_down is None else ring_down[0]
-    rates = reduced.damping * reduced.omega
-    period = 2.0 * np.pi / reduced.omega.min()
-    if ring_down is None:
-        slow = rates[int(np.argmin(reduced.omega))]
-        return float(min(-np.log(left) / slow if slow > 0 else np.inf, 30.0 * period))
-    if rates.min() <= 0:
-        raise EventError(f"ring down to {100 * left:g} %: a mode without damping never decays; give a time")
-    return float(-np.log(left) / rates.min())
+def _impulses(reduced: ReducedModel, pulse: BasePulse, reader: History) -> list[Finding]:
+    """What the supports take in no time where the base velocity jumps, in N s."""
+    found = []
+    for d, axis in enumerate(pulse.names[: min(3, pulse.moving)]):
+        most = max((abs(by) for _, column, by in pulse.jumps if column == d), default=0.0)
+        if most == 0.0:
+            continue
+        held, lost = (
+            m * most if m > 1e-9 * reduced.whole_mass[d] else 0.0
+            for m in map(float, (reduced.whole_mass[d] - reduced.free_mass[d],
+                                 reduced.free_mass[d] * (1.0 - reduced.captured[d])))
+        )  # fmt: skip
+        text = (
+            f"{axis}: the velocity of the base jumps by up to {most:.4g} m/s, from which all that is free starts with "
+            f"that velocity relative to the base; the supports take an impulse of {held + lost:.4g} N s in no time, "
+            "where a force would be infinite"
+        )
+        if lost > 0.01 * (held + lost):
+            text += f"; {lost:.4g} N s of it are of modes left out, which would take some time"
+        found.append(Finding("note", text))
+    own = reader.readout
+    still = reduced.channels.is_balance
+    told = []
+    for reading in reduced.readings if pulse.jumps else ():
+        if reading.form.field or not still[reading.channels[0]] or reading.dimension not in ("force", "moment"):
+            continue
+        columns = np.array(reading.channels)
+        each = [float(reading.form.value(by * own.residual[column, columns][None])[0]) for _, column, by in pulse.jumps]
+        size = max(abs(e) for e in each)
+        if size > 0.0:
+            told.append((size, f"{reading.label} {size:.4g} {'N s' if reading.dimension == 'force' else 'N m s'}"))
+    told.sort(key=lambda pair: -pair[0])
+    if told and told[0][0] > 0.0:
+        kept = [words for size, words in told if size > 1e-6 * told[0][0]]
+        found.append(Finding("note", f"largest impulses at jumps of the base velocity: {first_few(kept, 6)}"))
+    return found
 
 
 def _method_words(method: str, full: FullModel | None, step: float, high: float, reader: History) -> list[Finding]:
@@ -572,6 +622,8 @@ def _refine(
 def _static(reduced: ReducedModel, pulse: BasePulse, peaks: Floats, reader: History) -> tuple[Floats, Floats]:
     """Largest answer if everything were slow, and the largest correction as a share of the peak."""
     static, share = np.full(len(reduced.readings), np.nan), np.zeros(len(reduced.readings))
+    if pulse.jumps:  # an impulse has no size at rest
+        return static, share
     rows = np.unique(pulse.acceleration, axis=0)
     if len(rows) > 20_000:
         rows = rows[:: len(rows) // 20_000 + 1]

@@ -275,7 +275,7 @@ def plot_histories(answer: TimeResult, numbers: list[int] | None = None, checks:
     t = 1e3 * answer.time[::thin]
     moving = answer.pulse.moving
     for d, axis in enumerate(answer.pulse.names[:moving]):
-        if answer.pulse.peak[d] > 0:
+        if answer.pulse.moves[d]:
             label = f"base along {axis}" if d < 3 else axis
             axes[0].plot(1e3 * answer.time, answer.base[:, d] / STANDARD_GRAVITY, color=COLOURS[d % 6], label=label)
     loads = [k for k in answer.pulse.loads if answer.pulse.resting[k] == 0]

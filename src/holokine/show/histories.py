@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError
-from holokine.respond.sweep import SHOWN, SweepResult
 from holokine.show.figures import COLOURS, main_readings
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
@@ -25,6 +24,7 @@ if TYPE_CHECKING:
     from holokine.excite.pulse import BasePulse
     from holokine.findings import Finding
     from holokine.respond.motion import FieldMotion
+    from holokine.respond.sweep import SweepResult
     from holokine.respond.transient import TimeResult
 
 __all__ = ["animate_answer", "plot_excitation", "write_histories_page", "write_sweep_page"]
@@ -50,7 +50,7 @@ def plot_excitation(pulse: BasePulse, name: str) -> Any:
             ("acceleration (g)", "velocity (m/s)", "displacement (mm)"), strict=False,
         ):  # fmt: skip
             for d, axis in enumerate(pulse.names[: pulse.moving]):
-                if pulse.peak[d] > 0:
+                if pulse.moves[d]:
                     end = data[-2, d]
                     ax.plot(
                         1e3 * t, data[:, d], color=COLOURS[d % 6], lw=1.6, label=f"{axis}: {n(end)} at the end (dot)"
@@ -128,7 +128,7 @@ def write_sweep_page(answer: SweepResult, path: Path, title: str) -> None:
     """
     thin = max(1, len(answer.frequency_hz) // MOST_ROWS)
     f = answer.frequency_hz[::thin]
-    by = SHOWN[answer.amplitudes]
+    by = answer.shown.per_peak
     main = main_readings(answer)[:3]
     series = []
     for number, reading in enumerate(answer.reduced.readings):

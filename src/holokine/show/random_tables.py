@@ -9,7 +9,7 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from holokine.respond.curves import gathered_points
-from holokine.respond.random import RandomResult, dirlik, narrow_band
+from holokine.respond.random import RandomResult, dirlik, exceeded, narrow_band
 from holokine.show.figures import COLOURS, SIZE, main_readings, plain_ticks
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
@@ -42,7 +42,7 @@ def random_peaks(answer: RandomResult) -> pd.DataFrame:
         row: dict[str, object] = {
             "peak": answer.peaks[number] / size, "crossings_hz": answer.crossings_hz[number],
         }  # fmt: skip
-        if answer.duration is not None:
+        if answer.duration is not None and answer.meaning.kind != "expected largest":
             row["expected_largest"] = largest[number] / size
         row |= {
             "one_mode_rms": answer.one_mode[number] / size,
@@ -82,11 +82,14 @@ def random_lines(answer: RandomResult) -> list[str]:
     ]  # fmt: skip
     if len(names) > 1:
         parts.append("; ".join(together) if together else "independent of each other")
+    m = answer.meaning
+    rare = f", exceeded {100 * exceeded(m.amount):.2g} % of the time" if m.kind == "times rms" else " (Davenport)"
     told = (
-        f"peak: {answer.times:g} RMS, exceeded {100 * answer.exceeded:.2g} % of the time; of magnitudes and equivalent "
+        f"peak: {m.words}{rare}; of magnitudes and equivalent stress, which are no Gaussians, the value that is "
+        "exceeded as rarely"
     )
-    told += "stress, which are no Gaussians, the value that is exceeded as rarely"
-    duration = [] if answer.duration is None else [f"expected largest over {n(answer.duration)} s (Davenport)"]
+    beside = answer.duration is not None and m.kind != "expected largest"
+    duration = [f"expected largest over {n(answer.duration)} s (Davenport)"] if beside else []  # type: ignore[arg-type]
     return [f"random vibration, {'; '.join(parts)}", told, *duration, *kept_lines(answer.reduced)]
 
 

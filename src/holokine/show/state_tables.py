@@ -9,8 +9,8 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from holokine.gauges.resting_gauges import LETS_GO
-from holokine.ranking import first_largest
 from holokine.respond.reduced import reading_noise
+from holokine.respond.resting import read_at_rest
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import empty_figure
@@ -129,16 +129,11 @@ def supports_at_rest(state: AtRest) -> pd.DataFrame:
 
 def readings_table(gauges: GaugeSet, values: Floats) -> pd.DataFrame:
     """Every reading in the state, in display units; velocities and accelerations, which nothing has, are left out."""
-    peaks, places = [], []
-    for reading in gauges.readings:
-        found = reading.form.value(reading.parts(values))
-        best = first_largest(np.abs(found))
-        peaks.append(float(found[best]))
-        places.append(reading.place(best))
-    noise = reading_noise(gauges.readings, np.array(peaks))
+    peaks, places = read_at_rest(gauges, values)
+    noise = reading_noise(gauges.readings, peaks)
     rows = []
     for number, reading in enumerate(gauges.readings):
-        if gauges.channels.is_rate[reading.channels[0]] or reading.component == LETS_GO:
+        if np.isnan(peaks[number]) or reading.component == LETS_GO:
             continue
         unit, size = display_unit(reading.dimension)
         quiet = abs(peaks[number]) <= noise[number]

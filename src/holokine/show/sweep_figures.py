@@ -10,7 +10,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.respond.curves import ranges
-from holokine.respond.sweep import SHOWN, SweepResult
 from holokine.show.figures import COLOURS, GHOST, SIZE, main_readings, plain_log_ticks
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
@@ -20,6 +19,7 @@ from holokine.show.scene import PIXELS, film_pixels, moving_pictures, write_film
 
 if TYPE_CHECKING:
     from holokine.respond.limits import LimitCheck
+    from holokine.respond.sweep import SweepResult
     from holokine.system.build import System
 
 __all__ = ["animate_cycle", "plot_circle", "plot_sweep"]
@@ -58,7 +58,7 @@ def plot_sweep(
     figure = empty_figure(SIZE)
     heights = [3.0] * len(units) + [1.4]
     axes = np.atleast_1d(figure.subplots(len(heights), 1, sharex=True, gridspec_kw={"height_ratios": heights}))
-    by = SHOWN[answer.amplitudes]
+    by = answer.shown.per_peak
     several = {"": answer, **(others or {})}
     sides = {u: 0 if len([k for k in numbers if _unit(answer, k) == u]) == 1 else -1 for u in units}
     for number, colour in zip(numbers, COLOURS * 2, strict=False):
@@ -84,7 +84,7 @@ def plot_sweep(
     f0, f1 = float(answer.frequency_hz.min()), float(answer.frequency_hz.max())
     natural = poles.imag / (2.0 * np.pi)
     natural = natural[(natural > f0) & (natural < f1)]
-    word = {"peak": "amplitude", "rms": "RMS", "peak to peak": "peak to peak"}[answer.amplitudes]
+    word = {"peak": "amplitude"}.get(answer.shown.kind, answer.shown.words)
     for ax, unit in zip(axes, units, strict=False):
         if logarithmic[1]:
             ax.set_yscale("log")
@@ -169,7 +169,7 @@ def plot_circle(answer: SweepResult, numbers: list[int] | None = None, near: flo
     for ax, number in zip(axes, numbers, strict=False):
         reading = readings[number]
         unit, size = display_unit(reading.dimension)
-        y = SHOWN[answer.amplitudes] * answer.values(number)[:, 0] / size
+        y = answer.shown.per_peak * answer.values(number)[:, 0] / size
         f = answer.frequency_hz
         use = np.ones(len(f), dtype=bool)
         peaks = [p for p in answer.extremes(number)[0] if p.inside and p.size >= _ROUND * answer.swing[number]]
@@ -182,7 +182,7 @@ def plot_circle(answer: SweepResult, numbers: list[int] | None = None, near: flo
             shown = y[part][use[part]]
             ax.plot(shown.real, shown.imag, "-", color=COLOURS[0], lw=1.3)
         for p in peaks[:_LABELLED]:
-            value = SHOWN[answer.amplitudes] * _at(answer, number, p.frequency) / size
+            value = answer.shown.per_peak * _at(answer, number, p.frequency) / size
             ax.plot(value.real, value.imag, "o", color=COLOURS[1], ms=6)
             ax.annotate(f"{n(p.frequency)} Hz", (value.real, value.imag), textcoords="offset points", xytext=(8, 0),
                         color=COLOURS[1], fontsize=9)  # fmt: skip

@@ -8,7 +8,6 @@ import numpy as np
 import pandas as pd
 
 from holokine.respond.curves import Extreme, ranges
-from holokine.respond.sweep import SHOWN, FullCheck, SweepResult
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.static_tables import SECTION_COLUMNS, ends_table
@@ -18,24 +17,21 @@ from holokine.units import STANDARD_GRAVITY
 
 if TYPE_CHECKING:
     from holokine.excite.harmonic import Swing
+    from holokine.respond.sweep import FullCheck, SweepResult
     from holokine.respond.sweep_field import Reach
     from holokine.system.recovery import BeamEnds
 
 __all__ = [
-    "SHOWN", "critical_table", "curves_table", "full_table", "members_reach_table", "points_reach_table",
+    "critical_table", "curves_table", "full_table", "members_reach_table", "points_reach_table",
     "resonances_table", "shares_at_peaks_table", "sweep_lines", "sweep_peaks", "transfer_table",
 ]  # fmt: skip
 
 _SMALL = 1e-3  # of the largest of a reading, below which a peak is not listed
 
 
-def _column(answer: SweepResult) -> str:
-    return answer.amplitudes.replace(" ", "_")
-
-
 def sweep_peaks(answer: SweepResult) -> pd.DataFrame:
     """Largest amplitude of every reading: at which frequency and phase, how sharp, and against the static answer."""
-    by = SHOWN[answer.amplitudes]
+    by = answer.shown.per_peak
 
     def more(number: int, size: float) -> dict[str, object]:
         top, static = answer.main[number], answer.static[number]
@@ -55,7 +51,7 @@ def sweep_peaks(answer: SweepResult) -> pd.DataFrame:
             row |= {"at_rest": rest / size, "largest_together": answer.together[number] / size}
         return {**row, "place": answer.places[number]}
 
-    return peaks_table(answer, _column(answer), more, lambda _: False, by * answer.swing)
+    return peaks_table(answer, answer.shown.column, more, lambda _: False, by * answer.swing)
 
 
 def _shares_in_words(answer: SweepResult, number: int, most: int = 2) -> str:
@@ -81,7 +77,7 @@ def shares_at_peaks_table(answer: SweepResult) -> pd.DataFrame:
 def resonances_table(answer: SweepResult) -> pd.DataFrame:
     """Peaks of every reading, from a thousandth of its largest on, and anti-resonances, by frequency."""
     rows = []
-    by, column = SHOWN[answer.amplitudes], _column(answer)
+    by, column = answer.shown.per_peak, answer.shown.column
     for number, reading in enumerate(answer.reduced.readings):
         if answer.swing[number] <= answer.noise[number]:
             continue
@@ -128,7 +124,7 @@ def critical_table(answer: SweepResult) -> pd.DataFrame:
 
 def curves_table(answer: SweepResult, numbers: list[int], thin: int = 1) -> pd.DataFrame:
     """Readings over frequency: largest over the cycle, and of single components phase, real and imaginary part."""
-    by, word = SHOWN[answer.amplitudes], _column(answer)
+    by, word = answer.shown.per_peak, answer.shown.column
     table: dict[str, object] = {"frequency_hz": answer.frequency_hz[::thin]}
     for number in numbers:
         reading = answer.reduced.readings[number]
@@ -174,9 +170,8 @@ def full_table(answer: SweepResult, check: FullCheck) -> pd.DataFrame:
     return pd.DataFrame(rows)
 
 
-def points_reach_table(points: list[str], moved: Reach, pushed: Reach, shown: str) -> pd.DataFrame:
+def points_reach_table(points: list[str], moved: Reach, pushed: Reach, by: float) -> pd.DataFrame:
     """Largest amplitudes of points by direction: displacement relative to the frame (mm), absolute acceleration (g)."""
-    by = SHOWN[shown]
     rows = []
     for i, point in enumerate(points):
         for d, axis in enumerate("xyz"):
@@ -189,9 +184,8 @@ def points_reach_table(points: list[str], moved: Reach, pushed: Reach, shown: st
     return pd.DataFrame(rows)
 
 
-def members_reach_table(ends: BeamEnds, reach: Reach, shown: str) -> pd.DataFrame:
+def members_reach_table(ends: BeamEnds, reach: Reach, by: float) -> pd.DataFrame:
     """Largest amplitudes of the section forces at both ends of every beam element, N and N m, with frequencies."""
-    by = SHOWN[shown]
     table = ends_table(ends)
     for k, column in enumerate(SECTION_COLUMNS):
         table |= {column: by * reach.amplitude[k::6], f"at_hz_{column.split('_')[0]}": reach.frequency[k::6]}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from holokine.modes.mode_set import ModeSet
     from holokine.respond.combine import SpectrumResult
     from holokine.respond.limits import LimitCheck
+    from holokine.respond.meaning import Meaning
     from holokine.respond.shock import ShockSpectrum
     from holokine.respond.transient import TimeResult
     from holokine.system.build import System
@@ -31,6 +32,7 @@ __all__ = [
     "connections_table",
     "elements_table",
     "conservatism_table",
+    "largest_table",
     "limits_table",
     "mass_table",
     "modes_table",
@@ -191,17 +193,26 @@ def participation_table(modes: ModeSet) -> pd.DataFrame:
     return pd.DataFrame(table)
 
 
-def part_peaks_table(peaks: list[PartPeak], when: tuple[str, float] = ("time_ms", 1e3)) -> pd.DataFrame:
-    """Largest stress of every part in MPa, where, and when it is known (`when`: column and factor)."""
+def part_peaks_table(
+    peaks: list[PartPeak], when: tuple[str, float] = ("time_ms", 1e3), shown: Meaning | None = None
+) -> pd.DataFrame:
+    """Largest stress of every part in MPa, where, and when it is known (`when`: column and factor).
+
+    `shown`: what the stress is, where it is not a value at rest.
+    """
     rows, (column, factor) = [], when
+    by = 1.0 if shown is None else shown.per_peak
     for p in peaks:
-        row: dict[str, object] = {"part": p.part, "stress_mpa": 1e-6 * p.stress}
+        row: dict[str, object] = {"part": p.part, "stress_mpa": 1e-6 * by * p.stress}
+        if shown is not None:
+            row["meaning"] = shown.words
         if p.time is not None:
             row[column] = factor * p.time
         row |= dict(zip(("at_x_mm", "at_y_mm", "at_z_mm"), 1e3 * p.place, strict=True))
         rows.append({**row, "where": p.where})
     known = [column] if any(p.time is not None for p in peaks) else []
-    return pd.DataFrame(rows, columns=["part", "stress_mpa", *known, "at_x_mm", "at_y_mm", "at_z_mm", "where"])
+    word = [] if shown is None else ["meaning"]
+    return pd.DataFrame(rows, columns=["part", "stress_mpa", *word, *known, "at_x_mm", "at_y_mm", "at_z_mm", "where"])
 
 
 class Result(Protocol):
@@ -215,6 +226,9 @@ class Result(Protocol):
 
     @property
     def noise(self) -> np.ndarray: ...
+
+    @property
+    def meaning(self) -> Meaning: ...
 
 
 class HasReadings(Protocol):
@@ -251,7 +265,7 @@ def peaks_table(
 
 
 def limits_table(answer: Result, checks: list[LimitCheck]) -> pd.DataFrame:
-    """Peaks against limits: use in percent of the limit, met or not."""
+    """Peaks against limits: what the peak is and of what, use in percent of the limit, met or not."""
     rows = []
     for c in checks:
         reading = answer.reduced.readings[c.reading]
@@ -263,11 +277,27 @@ def limits_table(answer: Result, checks: list[LimitCheck]) -> pd.DataFrame:
                 "peak": abs(c.peak) / size,
                 "limit": c.limit / size,
                 "unit": unit,
+                "meaning": c.meaning.words,
+                "of": "total" if c.total else "event",
                 "use_percent": 100.0 * c.use,
                 "met": "yes" if c.ok else "NO",
             }
         )
-    return pd.DataFrame(rows, columns=["gauge", "component", "peak", "limit", "unit", "use_percent", "met"])
+    return pd.DataFrame(
+        rows, columns=["gauge", "component", "peak", "limit", "unit", "meaning", "of", "use_percent", "met"]
+    )
+
+
+def largest_table(answer: Result, names: Mapping[str, str]) -> pd.DataFrame:
+    """Size of every reading that the answer can tell, with what the size is, so that answers can be compared.
+
+    `names`: further columns, the same in every row.
+    """
+    known = answer.peaks[np.isfinite(answer.peaks)]
+    table = peaks_table(answer, "peak", lambda *_: {}, lambda k: not np.isfinite(answer.peaks[k])) if len(known) else (
+        pd.DataFrame()
+    )  # fmt: skip
+    return table.assign(meaning=answer.meaning.words, **names) if len(table) else table
 
 
 def conservatism_table(

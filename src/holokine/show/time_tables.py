@@ -81,7 +81,7 @@ def history_table(answer: TimeResult, numbers: list[int], thin: int = 1) -> pd.D
     unit, size = display_unit("acceleration")
     moving = answer.pulse.moving
     for d, axis in enumerate(answer.pulse.names[:moving]):
-        if answer.pulse.peak[d] > 0:
+        if answer.pulse.moves[d]:
             table[f"base_{axis.replace(' ', '_')}_{unit}"] = answer.base[::thin, d] / size
     for k in answer.pulse.loads:
         name = answer.pulse.names[k]
@@ -100,7 +100,7 @@ def _time_words(answer: TimeResult) -> str:
     words = []
     if pulse.moves_base:
         peak, change, end = pulse.peak / STANDARD_GRAVITY, pulse.velocity_change, pulse.end_displacement
-        moved = [d for d in range(pulse.moving) if pulse.peak[d] > 0]
+        moved = [d for d in range(pulse.moving) if pulse.moves[d]]
         shown = ", ".join(
             f"{pulse.names[d]} {n(peak[d])} g with a velocity change of {n(change[d])} m/s and a displacement of "
             f"{n(1e3 * end[d])} mm at its end" for d in moved

@@ -117,6 +117,7 @@ class RandomEvent(ModalEvent):
 
     Sources are independent but for their `coherence`. `times`: how many RMS are told as the peak (a quantity that is no
     Gaussian has the value that it exceeds as rarely). `duration`: for expected largest values, cycles and damage.
+    `peak: expected largest` tells the mean of the largest over the duration in place of so many RMS; limits go by it.
     """
 
     kind: ClassVar[str] = "random"
@@ -127,6 +128,7 @@ class RandomEvent(ModalEvent):
     loads: dict[names_of("loads"), LoadDensity] | None = None  # type: ignore[valid-type]
     coherence: tuple[Coherence, ...] = ()
     static_correction: bool = True
+    peak: Literal["times rms", "expected largest"] = "times rms"
     times: quantity_field("number", above=0.0) = 3.0  # type: ignore[valid-type]
     duration: Time | None = None
     fatigue: Fatigue | None = None
@@ -137,6 +139,10 @@ class RandomEvent(ModalEvent):
             raise complaint("nothing shakes the assembly: give random (z: a density) or loads (densities of factors)")
         if self.fatigue is not None and self.duration is None:
             raise complaint("fatigue needs a duration")
+        if self.peak == "expected largest":
+            self.has_no_effect(self.model_fields_set, ("times",), "with peak: expected largest")
+            if self.duration is None:
+                raise complaint("peak: expected largest needs a duration")
         if self.times > 5.5:
             raise complaint(f"times: {self.times:g} RMS are exceeded less than once in 10^7; give at most 5.5")
         names = [*self.axes, *self.load_names]
