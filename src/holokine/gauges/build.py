@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from holokine.gauges import force_gauges, motion_gauges, section_gauges, stress_gauges  # noqa: F401 - enter builders
 from holokine.gauges.maps import BUILDERS, Maps
 from holokine.gauges.resting_gauges import add_resting
+from holokine.gauges.turning import add_turning
 
 if TYPE_CHECKING:
     from holokine.describe.gauges import Gauge
@@ -29,4 +30,5 @@ def build_gauges(system: System, gauges: dict[str, Gauge] | None = None) -> Gaug
         BUILDERS[gauge.kind](system, maps, name, gauge)
     if gauges is None:
         add_resting(system, maps)
+        add_turning(system, maps)
     return maps.made(system)

@@ -58,6 +58,8 @@ class ChannelBlock:
         How many places the block has.
     portion : str
         Of a balance: elastic or damper, where it is not the whole.
+    aside : bool
+        No table shows it: how far members turn.
     """
 
     gauge: str
@@ -68,6 +70,7 @@ class ChannelBlock:
     relative: bool = True
     places: int = 1
     portion: Literal["", "elastic", "damper"] = ""
+    aside: bool = False
 
     @property
     def count(self) -> int:

@@ -107,6 +107,10 @@ class SpectrumResult:
         """Of `peaks`."""
         return COMBINED
 
+    def sizes(self, reading: Reading) -> Floats:
+        """Combined size of a reading at each of its places, shape (places,)."""
+        return self.sources.over(self._each(reading))
+
     @cached_property
     def noise(self) -> Floats:
         """What is rounding only in each reading, shape (readings,)."""

@@ -362,6 +362,10 @@ class RandomResult:
     acting: tuple[LoadField, ...] = ()
     findings: tuple[Finding, ...] = ()
 
+    def sizes(self, reading: Reading) -> Floats:
+        """Three RMS of a reading at each of its places, shape (places,)."""
+        return np.asarray(3.0 * np.sqrt(self.reader.squares(reading)))
+
     @property
     def noise(self) -> Floats:
         """What is rounding only, shape (readings,)."""

@@ -12,7 +12,8 @@ from holokine.errors import EventError, first_few
 from holokine.findings import Finding
 from holokine.gauges.force_gauges import friction_name
 from holokine.gauges.resting_gauges import LETS_GO
-from holokine.ranking import first_largest
+from holokine.gauges.turning import turning
+from holokine.ranking import first_largest, ranked
 
 if TYPE_CHECKING:
     from holokine.gauges.channels import GaugeSet
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "STATE",
+    "large_turns",
     "letting_go",
     "read_at_rest",
     "resting_gauges",
@@ -33,6 +35,8 @@ __all__ = [
 ]
 
 Floats = NDArray[Any]  # float64
+FAR = 0.2
+"""Travel of a member's ends against each other across its length, over that: 11 deg, where a cosine is off by 2 %."""
 STATE = "the state"
 """Name of the column of an event in time that the state stands in."""
 
@@ -140,6 +144,22 @@ def totals(
         else:
             result[number] = float(np.abs(own).max()) + abs(peaks[number])
     return result
+
+
+def large_turns(result: Any) -> list[Finding]:
+    """Members that turn so far that the geometry as given cannot bear it."""
+    names, reading = turning(result.reduced.channels)
+    if reading is None:
+        return []
+    sizes = result.sizes(reading)
+    far = [k for k in ranked(sizes) if sizes[k] > FAR]
+    if not far:
+        return []
+    worst = first_few([f'"{names[k]}" by {np.degrees(np.arctan(sizes[k])):.3g} deg' for k in far], 6)
+    return [Finding(
+        "warning", f"members turn far: {worst}. Answers take the geometry as given, which is good to some percent up "
+        f"to {np.degrees(FAR):.0f} deg: hold what travels, or take a smaller event; at rest follow it by load steps",
+    )]  # fmt: skip
 
 
 def letting_go(result: Any) -> list[Finding]:

@@ -20,6 +20,7 @@ from holokine.system.pieces import connected_pieces
 if TYPE_CHECKING:
     from holokine.describe.events import StateEvent, StaticEvent
     from holokine.gauges.channels import GaugeSet
+    from holokine.gauges.readings import Reading
     from holokine.respond.bench import Bench
     from holokine.state.about import AtRest
 
@@ -68,6 +69,11 @@ class StaticResult:
     def meaning(self) -> Meaning:
         """Of `peaks`."""
         return VALUE
+
+    def sizes(self, reading: Reading) -> Floats:
+        """Of a reading of displacements at each of its places, shape (places,)."""
+        maps = self.reduced.on_displacement[reading.columns]
+        return np.abs(reading.form.value((maps @ self.displacement).reshape(reading.count, reading.width)))
 
     @cached_property
     def noise(self) -> Floats:

@@ -172,6 +172,10 @@ class SweepResult:
         """How tables and figures show sizes of the vibration."""
         return SHOWN[self.amplitudes]
 
+    def sizes(self, reading: Reading) -> Floats:
+        """Largest of a reading over the cycle and the points, at each of its places, shape (places,)."""
+        return governing_place(self.reader, self.motion, reading)[1]
+
     @cached_property
     def noise(self) -> Floats:
         """What is rounding only in each reading, shape (readings,)."""

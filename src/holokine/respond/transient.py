@@ -95,6 +95,11 @@ class TimeResult:
         """Of `peaks`."""
         return PEAK
 
+    def sizes(self, reading: Reading) -> Floats:
+        """Largest of a reading at each of its places on the rows, shape (places,)."""
+        lows, highs = _over_rows(self.reader, reading, np.arange(reading.count))
+        return np.maximum(highs, -lows)
+
     @cached_property
     def noise(self) -> Floats:
         """What is rounding only in each reading, shape (readings,)."""

@@ -112,6 +112,7 @@ class _Reading:
     channels: tuple[int, int, int]
     width: int
     places: int | None = None
+    one_sided: bool = False
 
 
 @dataclass(frozen=True)
@@ -441,7 +442,8 @@ def _write_reduced(group: Any, reduced: ReducedModel) -> None:
     for r in reduced.readings:
         own = r.channels
         entry: dict[str, Any] = {"gauge": r.gauge, "component": r.component, "dimension": r.dimension, "how": r.how,
-                                 "channels": [own.start, own.stop, own.step], "width": r.width}  # fmt: skip
+                                 "channels": [own.start, own.stop, own.step], "width": r.width,
+                                 "one_sided": r.one_sided}  # fmt: skip
         if r.places is not None:
             if id(r.places) not in places:
                 number = places[id(r.places)] = len(places)
@@ -479,7 +481,7 @@ def _read_reduced(held: dict[str, Any], damping: Floats) -> ReducedModel:
         if not fits or r.width < 1 or len(at) == 0 or min(at) < 0 or max(at) >= len(channels):
             raise RunFileError(f"reduced/readings, {number}: does not fit the channels")
         own = None if r.places is None else places[r.places]
-        readings.append(Reading(r.gauge, r.component, r.dimension, r.how, at, r.width, own))
+        readings.append(Reading(r.gauge, r.component, r.dimension, r.how, at, r.width, own, r.one_sided))
     arrays = {name: held[name] for name in _REDUCED_ARRAYS}
     if arrays["static"].shape[1] != len(channels) or any(b.dimension not in DIMENSIONS for b in channels.blocks):
         raise RunFileError("reduced/channels: are of another number than the arrays, or of no dimension")
