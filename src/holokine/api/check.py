@@ -105,6 +105,12 @@ class Check:
 
         return elements_table(self.system)
 
+    def loads(self) -> pd.DataFrame:
+        """What every load comes to: force, moment about the mean place of its forces, that place, pressed area."""
+        from holokine.show.tables import loads_table
+
+        return loads_table(self.report.loads)
+
     @property
     def lines(self) -> list[str]:
         """Totals and counts, a line each."""
@@ -114,13 +120,15 @@ class Check:
 
     def tables(self) -> dict[str, pd.DataFrame]:
         """All tables by name."""
+        loads = self.loads()
         return {"mass": self.masses(), "elements": self.elements(), "connections": self.connections(),
-                "supports": self.supports()}  # fmt: skip
+                "supports": self.supports(), **({"loads": loads} if len(loads) else {})}  # fmt: skip
 
     def screens(self) -> list[tuple[str, pd.DataFrame]]:
         """Tables as a reader wants them first, with their titles."""
-        titles = ("Mass", "Elements (shape: 1 perfect, 0 flat)", "What holds what", "Supports")
-        return list(zip(titles, self.tables().values(), strict=True))
+        titles = {"mass": "Mass", "elements": "Elements (shape: 1 perfect, 0 flat)", "connections": "What holds what",
+                  "supports": "Supports", "loads": "Loads: what each comes to"}  # fmt: skip
+        return [(titles[name], table) for name, table in self.tables().items()]
 
     def __str__(self) -> str:
         from holokine.show.text import check_text

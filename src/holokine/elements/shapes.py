@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 from holokine.mesh.cells import CELLS
 
 __all__ = [
-    "NODE_COUNT", "QUAD9_PLACES", "TRI6_PLACES", "face_rule", "gauss", "middle_place", "node_places", "shape",
-    "solid_rule", "surface_shape", "triangle_rule",
+    "NODE_COUNT", "QUAD9_PLACES", "TRI6_PLACES", "face_rule", "face_shape", "gauss", "middle_place", "node_places",
+    "shape", "solid_rule", "surface_shape", "triangle_rule",
 ]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
@@ -230,29 +230,38 @@ def _surface_shape_at(kind: str, r: Floats, s: Floats) -> tuple[Floats, Floats]:
     return N, np.concatenate([corner, middle], axis=1)
 
 
+def face_shape(nodes: int, points: Floats) -> tuple[Floats, Floats]:
+    """Shape functions of a face of 3, 4, 6, 8 or 9 nodes, (points, nodes), and derivatives, (points, nodes, 2)."""
+    r, s = points[:, :1], points[:, 1:]
+    if nodes == 3:
+        flat = np.array([[-1.0, -1.0], [1.0, 0.0], [0.0, 1.0]])
+        return np.concatenate([1.0 - r - s, r, s], axis=1), np.tile(flat, (len(points), 1, 1))
+    if nodes in (6, 9):
+        return _surface_shape_at("tri6" if nodes == 6 else "quad9", r, s)
+    x, y = np.array(_BASE, dtype=float).T
+    a, b = 1.0 + x * r, 1.0 + y * s
+    N, dN = a * b / 4.0, np.stack([x * b, y * a], axis=2) / 4.0
+    if nodes == 4:
+        return N, dN
+    total = x * r + y * s - 1.0  # the face of a brick: corners, then middles from the first corner on
+    corner = np.stack([dN[..., 0] * total + N * x, dN[..., 1] * total + N * y], axis=2)
+    flat_r, flat_s = 1.0 - r**2, 1.0 - s**2
+    middles = [flat_r * (1 - s), flat_s * (1 + r), flat_r * (1 + s), flat_s * (1 - r)]
+    rates = [(-2 * r * (1 - s), -flat_r), (flat_s, -2 * s * (1 + r)), (-2 * r * (1 + s), flat_r),
+             (-flat_s, -2 * s * (1 - r))]  # fmt: skip
+    rate = np.stack([np.concatenate(pair, axis=1) for pair in rates], axis=1) / 2.0
+    return np.concatenate([N * total, np.concatenate(middles, axis=1) / 2.0], axis=1), np.concatenate([corner, rate], 1)
+
+
 @lru_cache(maxsize=8)
-def face_rule(nodes: int) -> tuple[tuple[Floats, Floats, float], ...]:
-    """Shape functions of a face of 3, 4, 6, 8 or 9 nodes, their derivatives (nodes, 2), and weights."""
-    if nodes in (3, 6):
-        places = np.array([[1 / 6, 1 / 6], [2 / 3, 1 / 6], [1 / 6, 2 / 3]])
-        points, weights = (places, np.full(3, 1 / 6)) if nodes == 3 else triangle_rule()
-        if nodes == 3:
-            flat = np.array([[-1.0, -1.0], [1.0, 0.0], [0.0, 1.0]])
-            return tuple(
-                (np.array([1 - r - s, r, s]), flat, float(w)) for (r, s), w in zip(points, weights, strict=True)
-            )
-        N, dN = surface_shape("tri6", points)
-    else:
-        g, w = gauss(2 if nodes == 4 else 3)
-        points = np.array([[x, y] for y in g for x in g])
-        weights = np.array([a * b for b in w for a in w])
-        if nodes == 9:
-            N, dN = surface_shape("quad9", points)
-        else:  # the face of a brick is the brick's shape on that side
-            kind, side = ("hex8", [0, 1, 2, 3]) if nodes == 4 else ("hex20", [0, 1, 2, 3, 8, 9, 10, 11])
-            both = [shape(kind, np.array([x, y, -1.0])) for x, y in points]
-            N, dN = np.array([b[0][side] for b in both]), np.array([b[1][side, :2] for b in both])
-    return tuple((n, d, float(v)) for n, d, v in zip(N, dN, weights, strict=True))
+def face_rule(nodes: int) -> tuple[Floats, Floats]:
+    """Points, (points, 2), and weights of a face of 3, 4, 6, 8 or 9 nodes."""
+    if nodes == 3:
+        return np.array([[1 / 6, 1 / 6], [2 / 3, 1 / 6], [1 / 6, 2 / 3]]), np.full(3, 1 / 6)
+    if nodes == 6:
+        return triangle_rule()
+    g, w = gauss(2 if nodes == 4 else 3)
+    return np.array([[x, y] for y in g for x in g]), np.array([a * b for b in w for a in w])
 
 
 def _tet_rule(degree: int) -> tuple[Floats, Floats]:

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from holokine.describe.references import group_members
 from holokine.errors import SelectionError, nearest_hint
-from holokine.mesh.surface import outer_faces
+from holokine.mesh.surface import face_normals, outer_faces
 
 if TYPE_CHECKING:
     from holokine.describe import Description
@@ -125,11 +125,7 @@ def _facing(mesh: Mesh, selection: Selection, nodes: Ints) -> Ints:
     assert selection.normal is not None
     caught = []
     for corners, _ in outer_faces(mesh, selection.part, "all"):
-        X = mesh.nodes[corners]
-        last = X[:, 3] if X.shape[1] in (4, 8, 9) else X[:, 0]
-        normal = np.cross(X[:, 2] - X[:, 0], last - X[:, 1])
-        normal = normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300)
-        good = normal @ np.array(selection.normal.along) >= np.cos(selection.normal.within)
+        good = face_normals(mesh.nodes[corners]) @ np.array(selection.normal.along) >= np.cos(selection.normal.within)
         caught.append(corners[good].ravel())
     inside = np.unique(np.concatenate(caught)) if caught else np.zeros(0, dtype=np.int64)
     return nodes[np.isin(nodes, inside)]

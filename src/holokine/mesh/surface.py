@@ -13,8 +13,9 @@ from holokine.mesh.cells import CELLS
 if TYPE_CHECKING:
     from holokine.mesh.mesh import Mesh
 
-__all__ = ["outer_faces", "quad_faces", "rim"]
+__all__ = ["face_normals", "outer_faces", "quad_faces", "rim"]
 
+Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 
 
@@ -51,6 +52,13 @@ def outer_faces(
             _, first, counts = np.unique(keys, axis=0, return_index=True, return_counts=True)
             result.append((all_[np.sort(first[counts == 1])], name))
     return result
+
+
+def face_normals(places: Floats) -> Floats:
+    """Unit normals of faces from their nodes, corners first, (faces, 3 to 9, 3); shape (faces, 3)."""
+    last = places[:, 3] if places.shape[1] in (4, 8, 9) else places[:, 0]
+    normal = np.cross(places[:, 2] - places[:, 0], last - places[:, 1])
+    return np.asarray(normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-300))
 
 
 def quad_faces(mesh: Mesh, part: str) -> Ints:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -17,7 +17,7 @@ from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.state.rest import factor_at_rest
 from holokine.system.adequacy import ENOUGH, coarse_parts, single_cables, symmetry_planes
 from holokine.system.assemble import DIRECTION_NAMES
-from holokine.system.loads import load_field
+from holokine.system.loads import Resultant, load_field
 from holokine.system.mechanisms import cause_of, describe_motion, stiffest_connection
 from holokine.system.pieces import Piece, connected_pieces, piece_motions
 from holokine.system.totals import MassTotals, mass_totals, member_masses
@@ -56,6 +56,8 @@ class CheckReport:
     pieces : tuple of Piece
         Connected pieces, largest first.
     findings : tuple of Finding
+    loads : dict of str to Resultant
+        Of every load that is not a motion of supports.
     """
 
     totals: MassTotals
@@ -64,6 +66,7 @@ class CheckReport:
     counts: dict[str, int]
     pieces: tuple[Piece, ...]
     findings: tuple[Finding, ...]
+    loads: dict[str, Resultant] = field(default_factory=dict)
 
     @property
     def ok(self) -> bool:
@@ -114,7 +117,8 @@ def check_system(system: System, about: System | None = None) -> CheckReport:
         findings.append(Finding("note", f'the points "{a}" and "{b}" are at the same place and stay two nodes'))
     findings += mass_findings(system)
     findings += _open_seams(system)
-    findings += _bad_loads(system)
+    loads, bad = _loads(system)
+    findings += bad
     findings += _one_way(d)
     findings += [Finding("warning", n) for n in system.notes]
     findings += [Finding("warning", n) for n in symmetry_planes(system)]
@@ -133,7 +137,7 @@ def check_system(system: System, about: System | None = None) -> CheckReport:
         "nodes merged": system.mesh.merged,
     }
     box = np.stack([places.min(axis=0), places.max(axis=0)])
-    return CheckReport(totals, members, box, counts, pieces, tuple(findings))
+    return CheckReport(totals, members, box, counts, pieces, tuple(findings), loads)
 
 
 def _implausible(system: System, totals: MassTotals, members: dict[str, MassTotals]) -> list[Finding]:
@@ -227,15 +231,18 @@ def _one_way(d: Description) -> list[Finding]:
     return found
 
 
-def _bad_loads(system: System) -> list[Finding]:
-    """Loads that act on nothing, or that nothing takes."""
-    found = []
+def _loads(system: System) -> tuple[dict[str, Resultant], list[Finding]]:
+    """What loads come to, and those that act on nothing, or that nothing takes."""
+    totals, found = {}, []
     for name, load in system.description.loads.items():
         try:
-            load_field(system, name, load)
+            total = load_field(system, name, load).total
         except HolokineError as err:
             found.append(Finding("error", str(err)))
-    return found
+            continue
+        if total is not None:
+            totals[name] = total
+    return totals, found
 
 
 def mass_findings(system: System) -> list[Finding]:

@@ -14,7 +14,7 @@ from holokine.findings import Finding
 from holokine.respond.meaning import VALUE, Meaning
 from holokine.respond.reduced import read_static, reading_noise, solve_static
 from holokine.respond.resting import read_at_rest, resting_gauges, state_channels, state_values
-from holokine.system.loads import load_sum
+from holokine.system.loads import Resultant, load_sum
 from holokine.system.pieces import connected_pieces
 
 if TYPE_CHECKING:
@@ -51,6 +51,8 @@ class StaticResult:
     findings : tuple of Finding
     state : AtRest, optional
         Where it is a state of its own.
+    total : Resultant, optional
+        Of all loads.
     """
 
     reduced: GaugeSet
@@ -64,6 +66,7 @@ class StaticResult:
     ground: Floats
     findings: tuple[Finding, ...]
     state: AtRest | None = None
+    total: Resultant | None = None
 
     @property
     def meaning(self) -> Meaning:
@@ -123,7 +126,8 @@ def respond_static(
         np.where(np.abs(v) < 1e-9 * size, 0.0, v) for v in (outside, reactions, ground)
     )  # fmt: skip
     return StaticResult(
-        gauges, name, dict(factors), moved, peaks, places, outside, reactions, ground, tuple(findings)
+        gauges, name, dict(factors), moved, peaks, places, outside, reactions, ground, tuple(findings),
+        total=Resultant.of(system, total),
     )  # fmt: skip
 
 

@@ -16,7 +16,7 @@ from holokine.show.numbers import number_text as n
 from holokine.show.plain import empty_figure
 from holokine.show.plain import label as own_label
 from holokine.show.tables import peaks_table
-from holokine.show.text import kept_lines
+from holokine.show.text import kept_lines, load_lines
 from holokine.units import STANDARD_GRAVITY
 
 __all__ = [
@@ -90,7 +90,13 @@ def random_lines(answer: RandomResult) -> list[str]:
     )
     beside = answer.duration is not None and m.kind != "expected largest"
     duration = [f"expected largest over {n(answer.duration)} s (Davenport)"] if beside else []  # type: ignore[arg-type]
-    return [f"random vibration, {'; '.join(parts)}", told, *duration, *kept_lines(answer.reduced)]
+    return [
+        f"random vibration, {'; '.join(parts)}",
+        told,
+        *duration,
+        *load_lines(answer.acting),
+        *kept_lines(answer.reduced),
+    ]
 
 
 def random_shares(answer: RandomResult) -> pd.DataFrame:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -11,6 +12,7 @@ import pandas as pd
 from holokine.gauges.resting_gauges import LETS_GO
 from holokine.show.numbers import number_text as n
 from holokine.show.tables import peaks_table
+from holokine.show.text import resultant_words, vector_words
 from holokine.system.recovery import BeamEnds, beam_ends
 
 if TYPE_CHECKING:
@@ -70,16 +72,13 @@ def static_lines(answer: StaticResult) -> list[str]:
 
         return state_lines(answer.state)
     loads = ", ".join(name if k == 1 else f"{n(k)} times {name}" for name, k in answer.loads.items())
-    rows = [
-        ("loads in all", answer.applied),
-        ("supports answer", answer.reactions),
-        ("springs to ground", answer.ground),
-    ]
+    rows = (("total reaction", answer.reactions), ("springs to ground", answer.ground))
+    moment = ""
+    if answer.total is not None:
+        applied = replace(answer.total, force=answer.applied)
+        moment = resultant_words(applied)
     return [
         f"loads at rest: {loads}",
-        *(
-            f"{word}: " + ", ".join(f"{a} {n(x)} N" for a, x in zip("xyz", v, strict=True))
-            for word, v in rows
-            if v.any()
-        ),
+        *([f"total applied load: {moment}"] if moment else []),
+        *(f"{word}: {vector_words(v, 'N')}" for word, v in rows if v.any()),
     ]

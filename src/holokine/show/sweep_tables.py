@@ -12,7 +12,7 @@ from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.static_tables import SECTION_COLUMNS, ends_table
 from holokine.show.tables import peaks_table
-from holokine.show.text import kept_lines
+from holokine.show.text import kept_lines, load_lines
 from holokine.units import STANDARD_GRAVITY
 
 if TYPE_CHECKING:
@@ -238,4 +238,9 @@ def sweep_lines(answer: SweepResult) -> list[str]:
     correction = "left-out modes answer statically" if answer.reader.correct else "no static correction"
     kept = answer.reduced
     own = kept.keep(np.arange(kept.count) < model.modes) if kept.count > model.modes else kept
-    return [first, *kept_lines(own), f"{how}; {correction}; {word[answer.amplitudes]}, phases those of e^(+iωt)"]
+    return [
+        first,
+        *load_lines(answer.acting),
+        *kept_lines(own),
+        f"{how}; {correction}; {word[answer.amplitudes]}, phases those of e^(+iωt)",
+    ]

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from holokine.respond.transient import TimeResult
     from holokine.system.build import System
     from holokine.system.links import SupportRows
+    from holokine.system.loads import Resultant
     from holokine.system.recovery import PartPeak
 
 __all__ = [
@@ -34,6 +35,7 @@ __all__ = [
     "conservatism_table",
     "largest_table",
     "limits_table",
+    "loads_table",
     "mass_table",
     "modes_table",
     "part_peaks_table",
@@ -83,6 +85,21 @@ def _holds(s: SupportRows) -> str:
         way = "-" if s.feet.sign < 0 else ""
         words.append(f"pushes {way}{'xyz'[s.feet.axis]}" + (f" ({', '.join(more)})" if more else ""))
     return ", ".join(words)
+
+
+def loads_table(loads: Mapping[str, Resultant]) -> pd.DataFrame:
+    """What every load comes to: force, moment about the mean place of its forces, that place, area under a pressure."""
+    rows = []
+    for name, total in loads.items():
+        row: dict[str, object] = {"load": name}
+        size, arm = float(np.linalg.norm(total.force)), float(np.linalg.norm(total.moment))
+        row |= {f"{a}_n": 0.0 if abs(f) < 1e-9 * size else f for a, f in zip("xyz", total.force, strict=True)}
+        least = 1e-9 * max(arm, size * float(np.abs(total.place).max(initial=0.0)))
+        row |= {f"moment_{a}_nm": 0.0 if abs(m) <= least else m for a, m in zip("xyz", total.moment, strict=True)}
+        row |= {f"at_{a}_mm": 1e3 * x for a, x in zip("xyz", total.place, strict=True)}
+        rows.append({**row, "area_mm2": 1e6 * total.area})
+    table = pd.DataFrame(rows)
+    return table.drop(columns="area_mm2") if len(table) and table["area_mm2"].isna().all() else table
 
 
 def elements_table(system: System) -> pd.DataFrame:

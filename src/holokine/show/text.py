@@ -10,12 +10,25 @@ from holokine.modes.mode_set import RITZ
 from holokine.show.numbers import number_text as n
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from holokine.modes.check import CheckReport
     from holokine.modes.mode_set import ModeSet
     from holokine.respond.reduced import ReducedModel
     from holokine.system.build import System
+    from holokine.system.loads import LoadField, Resultant
 
-__all__ = ["check_lines", "check_text", "kept_lines", "mass_lines", "proof_text", "time_step_line"]
+__all__ = [
+    "check_lines",
+    "check_text",
+    "kept_lines",
+    "load_lines",
+    "mass_lines",
+    "proof_text",
+    "resultant_words",
+    "time_step_line",
+    "vector_words",
+]
 
 
 def check_lines(report: CheckReport, system: System) -> list[str]:
@@ -122,6 +135,29 @@ def time_step_line(modes: ModeSet) -> str:
         f"highest mode kept: period {n(1e3 / top)} ms; a response in time wants steps of about {n(1e3 / top / 20)} ms "
         f"(20 per period), {n(20 * top)} per second of history"
     )
+
+
+def load_lines(acting: Sequence[LoadField]) -> list[str]:
+    """What loads that act come to at a factor of 1."""
+    return [f"load {field.name}: {resultant_words(field.total)}" for field in acting if field.total is not None]
+
+
+def resultant_words(total: Resultant) -> str:
+    """Force, moment where there is one, and the place that it is about."""
+    force = float(np.linalg.norm(total.force))
+    least = 1e-9 * max(
+        force * float(np.abs(total.place).max(initial=0.0)), float(np.abs(total.moment).max(initial=0.0))
+    )
+    moment = np.where(np.abs(total.moment) <= least, 0.0, total.moment)
+    parts = [w for w in (vector_words(total.force, "N"), vector_words(moment, "N m")) if w]
+    area = "" if np.isnan(total.area) else f" on {n(1e6 * total.area)} mm²"
+    return f"{' and '.join(parts) or 'nothing'}{area}, at [{', '.join(n(1e3 * x) for x in total.place)}] mm"
+
+
+def vector_words(values: np.ndarray, unit: str) -> str:
+    """Components that are not zero: ``x 3.2 N, z -12 N``."""
+    shown = np.where(np.abs(values) < 1e-9 * np.abs(values).max(initial=0.0), 0.0, values)
+    return ", ".join(f"{a} {n(v)} {unit}" for a, v in zip("xyz", shown, strict=True) if v)
 
 
 def kept_lines(reduced: ReducedModel) -> list[str]:

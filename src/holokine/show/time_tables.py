@@ -11,7 +11,7 @@ from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.static_tables import SECTION_COLUMNS, ends_table
 from holokine.show.tables import peaks_table
-from holokine.show.text import kept_lines
+from holokine.show.text import kept_lines, load_lines
 from holokine.units import STANDARD_GRAVITY
 
 if TYPE_CHECKING:
@@ -131,4 +131,4 @@ def time_lines(answer: TimeResult) -> list[str]:
         if answer.reader.correct
         else "no static correction for left-out modes"
     )
-    return [_time_words(answer), *kept_lines(answer.reduced), correction]
+    return [_time_words(answer), *load_lines(answer.acting), *kept_lines(answer.reduced), correction]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -15,9 +15,41 @@ if TYPE_CHECKING:
     from holokine.describe.loads import Load
     from holokine.system.build import System
 
-__all__ = ["LoadField", "base_field", "load_field", "load_sum", "moved_supports"]
+__all__ = ["LoadField", "Resultant", "base_field", "load_field", "load_sum", "moved_supports"]
 
 Floats = NDArray[Any]  # float64
+
+
+@dataclass(frozen=True)
+class Resultant:
+    """What a load comes to.
+
+    Attributes
+    ----------
+    force, moment : ndarray, shape (3,)
+        N, and N m about `place`.
+    place : ndarray, shape (3,)
+        Mean place of its forces by their size, m.
+    area : float
+        Of the faces under a pressure, m²; NaN for other loads.
+    """
+
+    force: Floats
+    moment: Floats
+    place: Floats
+    area: float = float("nan")
+
+    @classmethod
+    def of(cls, system: System, field: LoadField, area: float = float("nan")) -> Resultant:
+        """Of forces at nodes and of mass against an acceleration."""
+        each = field.force - (system.mass @ field.ride if field.ride.any() else 0.0)
+        forces, moments = each.reshape(-1, 6)[:, :3], each.reshape(-1, 6)[:, 3:]
+        size = np.linalg.norm(forces, axis=1)
+        if not size.any():
+            size = np.linalg.norm(moments, axis=1)
+        places = system.mesh.nodes
+        place = size @ places / size.sum() if size.any() else np.zeros(3)
+        return cls(forces.sum(axis=0), moments.sum(axis=0) + np.cross(places - place, forces).sum(axis=0), place, area)
 
 
 @dataclass(frozen=True)
@@ -35,6 +67,8 @@ class LoadField:
         Motion in m and rad that moved supports impose (with all else that is tied to it).
     is_base : bool
         Whether points ride with the field, so that absolute motions include it.
+    total : Resultant or None
+        Of a load of the description.
     """
 
     name: str
@@ -42,6 +76,7 @@ class LoadField:
     ride: Floats
     moved: Floats
     is_base: bool = False
+    total: Resultant | None = None
 
     def scaled(self, by: float) -> LoadField:
         """The load times a factor."""
@@ -74,16 +109,18 @@ def load_field(system: System, name: str, load: Load) -> LoadField:
     from holokine.system import acting  # selections and faces: not for answers from a run file
 
     force, ride, moved = np.zeros((3, system.size))
+    area = float("nan")
     where = f'load "{name}"'
     if load.gravity is not None:
         ride = -load.size * np.array(load.gravity) @ system.rigid_motions(np.zeros(3))[:3]
     elif load.pressure is not None:
-        force = acting.pressure(system, where, load)
+        force, area = acting.pressure(system, where, load)
     elif load.move is not None:
         moved = moved_supports(system, load.supports or (), {str(k): v for k, v in load.move.items()}, where)
     else:
         force = acting.force(system, where, load)
-    return LoadField(name, force, ride, moved)
+    field = LoadField(name, force, ride, moved)
+    return field if load.move is not None else replace(field, total=Resultant.of(system, field, area))
 
 
 def moved_supports(system: System, names: tuple[str, ...], move: dict[str, float], where: str) -> Floats:
