@@ -274,7 +274,6 @@ def on_a_terminal(*arguments: str) -> str:
 
 def test_what_goes_on_is_told_on_a_terminal(crate_copy, tmp_path, monkeypatch):
     """Phases of the chain, in order, to a listener; on a terminal beside the output; in a pipe not at all."""
-    from holokine.cli import terminal
     from holokine.progress import listening, tell
 
     heard = []
@@ -297,7 +296,7 @@ def test_what_goes_on_is_told_on_a_terminal(crate_copy, tmp_path, monkeypatch):
     before = len(heard)
     tell("nobody listens now")
     assert len(heard) == before
-    monkeypatch.setattr(terminal.Busy, "after", 0.0)
+    monkeypatch.setattr(busy.Busy, "after", 0.0)
     screen = on_a_terminal("check", str(crate_copy))
     assert "Mass" in screen
     assert inside("check", str(crate_copy)).stderr == ""

@@ -105,7 +105,7 @@ def python_side(modes: hk.Modes) -> dict[str, tuple[list[str], dict[str, pd.Data
         "energy of groups": (["energy", "{run}", "--by", "group"], {"energy": modes.energy("group")}),
         "damped": (["damped", "{run}"], {"damped_modes": modes.damped().table()}),
         "compare": (["compare", "{run}", "--variant", "thicker"], {"thicker": ritz.table()}),
-        "conservatism": (["conservatism", "{run}", "drop"], {"drop_conservatism": modes.conservatism("drop")}),
+        "conservatism": (["conservatism", "{run}", "drop"], {"drop_conservatism": modes.conservatism("drop").table()}),
         "state": (["state", "{yaml}"], {f"state_{k}": t for k, t in a.rest().tables().items()}),
         "srs": (["srs", "{run}", "--event", "drop", "--gauge", "pump z", "--from", "10Hz", "--to", "500Hz"],
                 {"srs": shock.table()}),

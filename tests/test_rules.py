@@ -333,11 +333,18 @@ def test_spectrum_of_a_pulse_and_conservatism(crate_modes):
         assert got == pytest.approx(exact, rel=1e-6)
     a = chain([10.0], [4000.0], 0.03).gauge("force", force="k1")
     a.event("jolt", pulse={"x": {"triangle": {"peak": "4 g", "duration": "60 ms"}}})
-    table = a.modes(1).conservatism("jolt")
+    table = a.modes(1).conservatism("jolt").table()
     ratios = table[[c for c in table if c.endswith("_over_time")]].to_numpy()
     assert ratios.shape == (1, len(RULES))
     np.testing.assert_allclose(ratios, 1.0, rtol=2e-5)
-    crate = crate_modes.conservatism("kerb strike")
+    found = crate_modes.conservatism("kerb strike")
+    crate = found.table()
+    largest = {u: rows["peak_in_time"].max() for u, rows in crate.groupby("unit")}
+    assert all(p > 1e-3 * largest[u] for p, u in zip(crate["peak_in_time"], crate["unit"], strict=True))
+    above = next(line for line in found.lines if line.startswith("above the peak in time for all"))
+    for rule in RULES:
+        assert (f" {rule} " in above) == bool((crate[f"{rule.replace(' ', '_')}_over_time"] >= 1.0).all())
+    assert "absolute" in above
     low, high = crate["srss_over_time"], crate["absolute_over_time"]
     assert (high >= low - 1e-12).all()
     assert (high >= 0.99).all()  # the absolute sum bounds the peak (damper parts and corrections aside)

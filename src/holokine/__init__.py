@@ -9,7 +9,7 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
-from holokine.errors import HolokineError
+from holokine.errors import HolokineError, HolokineWarning
 
 if TYPE_CHECKING:
     from holokine.api.answer import Answer
@@ -34,6 +34,7 @@ __all__ = [
     "Compared",
     "Damped",
     "HolokineError",
+    "HolokineWarning",
     "Matched",
     "Modes",
     "RandomAnswer",
@@ -52,6 +53,7 @@ __all__ = [
     "formula",
     "match",
     "shock",
+    "show_progress",
     "verify",
 ]
 
@@ -78,6 +80,7 @@ _HOME = {
     "demo_folder": "data",
     "formula": "api.formula",
     "match": "api.match",
+    "show_progress": "api.shown",
     "shock": "api.shock",
     "verify": "verification",
 }

@@ -17,6 +17,7 @@ __all__ = [
     "EquilibriumError",
     "EventError",
     "HolokineError",
+    "HolokineWarning",
     "MechanismError",
     "MeshError",
     "OutOfMemoryError",
@@ -84,6 +85,10 @@ def first_few(words: Iterable[object], most: int) -> str:
 
 class HolokineError(Exception):
     """Base of all errors that Holokine raises on purpose."""
+
+
+class HolokineWarning(UserWarning):
+    """A finding of level warning or error of a result, told to a Python user once."""
 
 
 class DescriptionError(HolokineError):

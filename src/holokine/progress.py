@@ -10,20 +10,26 @@ from contextlib import contextmanager
 from contextvars import ContextVar
 from typing import TypeVar
 
-__all__ = ["Listener", "counted", "listening", "quiet", "tell"]
+__all__ = ["Listener", "counted", "listening", "quiet", "tell", "use"]
 
 T = TypeVar("T")
 Listener = Callable[[str, int, int, str], None]
 """Called with a phase in words, how much is done of how much (0 where it is not counted), and of what."""
 
 _listener: ContextVar[Listener | None] = ContextVar("listener", default=None)
+_usual: list[Listener] = []
 
 
 def tell(phase: str, done: int = 0, of: int = 0, what: str = "") -> None:
     """Tell a phase, and how far it is."""
-    listener = _listener.get()
+    listener = _listener.get() or (_usual[0] if _usual else None)
     if listener is not None:
         listener(phase, done, of, what)
+
+
+def use(listener: Listener | None) -> None:
+    """Tell phases to this listener wherever no other is set; None: to nobody."""
+    _usual[:] = [] if listener is None else [listener]
 
 
 def counted(items: Iterable[T], phase: str, what: str, of: int | None = None) -> Iterator[T]:

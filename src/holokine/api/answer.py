@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Generic, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.api.shown import Shown
 from holokine.errors import EventError, StaleError, UnknownNameError, nearest_hint
 from holokine.findings import Finding
 from holokine.whole import whole_csv
@@ -34,7 +35,7 @@ Writer = Callable[[Path], Any]
 NO_GAUGES = "the assembly has no gauges: named points, members and stress of parts are answered; gauges: reads more"
 
 
-class Answer(Generic[R]):
+class Answer(Shown, Generic[R]):
     """Peaks and whole fields for one event.
 
     Attributes
@@ -348,15 +349,8 @@ class Answer(Generic[R]):
                 )
         raise AttributeError(f'an answer has no "{name}"')
 
-    def __repr__(self) -> str:
-        from holokine.show.short import answer_short
-
-        return answer_short(self.assembly.title, self.name, self.lines(), short_peaks(self.peaks()))
-
-    def _repr_html_(self) -> str:
-        from holokine.show.short import as_html
-
-        return as_html(repr(self))
+    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
+        return f"Answer: {self.assembly.title}, {self.name}", self.lines()[:4], short_peaks(self.peaks()), "readings"
 
 
 class MovingAnswer(Answer[R]):

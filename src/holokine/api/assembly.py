@@ -7,6 +7,7 @@ from operator import index
 from pathlib import Path, PurePath
 from typing import TYPE_CHECKING, Any, Literal
 
+from holokine.api.shown import announced
 from holokine.describe.document import Document, Origin, Places, read_document, validated, variant_of
 from holokine.describe.files import Folder
 from holokine.describe.stages import Request, VectorRequest
@@ -505,7 +506,7 @@ class Assembly:
         from holokine.api.check import Check
 
         chain = self._chain
-        return Check(chain.check, chain.unloaded, self.title, self.key)
+        return announced(Check(chain.check, chain.unloaded, self.title, self.key))
 
     def coordinates(self, name: str | None = None) -> Any:
         """Places of the nodes of a part, or of a named point, in m; of all nodes without a name.
@@ -573,7 +574,7 @@ class Assembly:
         with argument("count"):
             count = None if count is None else index(count)
         request = Request.of(self.description, count, limit, low, around)
-        return Modes(self, self._chain.modal(request, progress))
+        return announced(Modes(self, self._chain.modal(request, progress)))
 
     def _request(self, count: int | None, upto: Value | None) -> Request:
         limit = None if upto is None else argument_of("upto", upto, "frequency")
@@ -738,7 +739,7 @@ class Assembly:
                 hint = f"name one of {', '.join(one)}" if one else "describe one under states:"
                 raise UnknownNameError(f"no state is switched on; {hint}")
             chosen = self.about(one[0])
-        return Rest(chosen)
+        return announced(Rest(chosen))
 
     @property
     def variants(self) -> tuple[str, ...]:
@@ -808,7 +809,7 @@ class Assembly:
         from holokine.api.answers import answer_of
 
         chain = self._chain
-        return answer_of(self, chain, described, chain.answer(name, described))
+        return announced(answer_of(self, chain, described, chain.answer(name, described)))
 
     def static(self, event: str | Table | EventKind) -> StaticAnswer:
         """Displacement and gauges under loads at rest: an event by name, or ``{"static": ...}``, ``{"state": ...}``.
@@ -839,7 +840,7 @@ class Assembly:
 
         _, described = self.event_of(event)
         request = VectorRequest(described, count, event if isinstance(event, str) else "")
-        return Modes(self, self._chain.modal(request))
+        return announced(Modes(self, self._chain.modal(request)))
 
     def loads_of(self, event: str | Table | EventKind) -> list[LoadField]:
         """Everything that an event acts with: base directions, and loads.
@@ -896,9 +897,9 @@ class Assembly:
         return f"Assembly: {title}\n  " + (", ".join(counts) or "empty")
 
     def _repr_html_(self) -> str:
-        from holokine.show.short import as_html
+        from html import escape
 
-        return as_html(repr(self))
+        return f"<pre>{escape(repr(self))}</pre>"
 
 
 def _plain(value: Any) -> Any:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.api.shown import Shown
 from holokine.errors import DescriptionError, UnknownNameError
 
 if TYPE_CHECKING:
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
 __all__ = ["BucklingAnswer", "Rest"]
 
 
-class Rest:
+class Rest(Shown):
     """An assembly at rest in a state: displacement, forces, stress, and what touches, slides or is slack.
 
     Attributes
@@ -156,11 +157,11 @@ class Rest:
             )
         return BucklingAnswer(self, self.state.buckling(count))
 
-    def __repr__(self) -> str:
-        return "\n".join([f"{self.assembly.title}: at rest", *(f"  {line}" for line in self.lines)])
+    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
+        return f"{self.assembly.title}: at rest", self.lines, None, ""
 
 
-class BucklingAnswer:
+class BucklingAnswer(Shown):
     """Load factors of buckling with their shapes.
 
     Attributes
@@ -262,5 +263,5 @@ class BucklingAnswer:
                          Look.of(system, view, only))  # fmt: skip
         return Path(path)
 
-    def __repr__(self) -> str:
-        return "\n".join([f"{self.rest.assembly.title}: buckling", *(f"  {line}" for line in self.lines)])
+    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
+        return f"{self.rest.assembly.title}: buckling", self.lines, self.table(), "factors"

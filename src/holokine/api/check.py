@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from holokine.api.shown import Shown
+
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
@@ -19,7 +21,7 @@ __all__ = ["Check"]
 
 
 @dataclass(frozen=True, repr=False)
-class Check:
+class Check(Shown):
     """Totals, connections and findings of an assembly.
 
     Attributes
@@ -135,12 +137,7 @@ class Check:
 
         return check_text(self.report, self.system)
 
-    def __repr__(self) -> str:
-        from holokine.show.short import check_short
+    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
+        from holokine.show.short import check_facts
 
-        return check_short(self.title or "assembly", self.report, self.system)
-
-    def _repr_html_(self) -> str:
-        from holokine.show.short import as_html
-
-        return as_html(repr(self))
+        return f"Check: {self.title or 'assembly'}", check_facts(self.report, self.system), None, ""

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.api.shown import Shown
 from holokine.errors import UnknownNameError
 
 if TYPE_CHECKING:
@@ -22,7 +23,7 @@ if TYPE_CHECKING:
 __all__ = ["Damped"]
 
 
-class Damped:
+class Damped(Shown):
     """Complex modes of an assembly whose damping couples its modes.
 
     Attributes
@@ -116,6 +117,5 @@ class Damped:
         animate_cycle(self.modes.set.system, 1e-3 * shape / size, title, Path(path), seconds, rate, share, pixels)
         return Path(path)
 
-    def __repr__(self) -> str:
-        low, high = self.set.damped_hz.min(initial=np.inf), self.set.damped_hz.max(initial=0.0)
-        return f"<{len(self)} damped modes of {self.modes.assembly.title!r}, {low:.4g} to {high:.4g} Hz>"
+    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
+        return f"Damped modes: {self.modes.assembly.title}", self.lines, self.table(), "modes"

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 
+from holokine.api.shown import Shown
 from holokine.describe.document import Places, translated
 from holokine.describe.events import SpectrumTable
 from holokine.excite.spectrum import build_spectrum
@@ -21,8 +22,8 @@ if TYPE_CHECKING:
 __all__ = ["Matched", "match"]
 
 
-@dataclass(frozen=True)
-class Matched:
+@dataclass(frozen=True, repr=False)
+class Matched(Shown):
     """A record in time and the shock spectrum it was made for.
 
     Attributes
@@ -44,6 +45,9 @@ class Matched:
             {"frequency_hz": r.frequency_hz, "wanted_g": r.wanted / STANDARD_GRAVITY,
              "reached_g": r.reached / STANDARD_GRAVITY, "off_db": r.error_db}
         )  # fmt: skip
+
+    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
+        return f"Matched record: {self.name}", self.words, self.table(), "frequencies"
 
     def record(self) -> pd.DataFrame:
         """The record: time in s, acceleration in g."""

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.api.shown import Shown, announced
 from holokine.errors import DescriptionError, UnknownNameError, nearest_hint
 from holokine.units import argument_of
 
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
 
     from holokine.api.answer import Answer
     from holokine.api.assembly import Assembly
-    from holokine.api.compared import Compared
+    from holokine.api.compared import Compared, RulesAgainstTime
     from holokine.api.damped import Damped
     from holokine.api.report import Report
     from holokine.api.tuned import TunedDamper
@@ -36,7 +37,7 @@ __all__ = ["Modes"]
 Floats = NDArray[Any]  # float64
 
 
-class Modes:
+class Modes(Shown):
     """Natural frequencies, shapes and participation, and the way to responses.
 
     Attributes
@@ -159,7 +160,7 @@ class Modes:
         """
         return self._now.reduced
 
-    def conservatism(self, event: str) -> pd.DataFrame:
+    def conservatism(self, event: str) -> RulesAgainstTime:
         """Peaks of a pulse in time against every rule of combination under the spectra of the same pulse.
 
         Raises
@@ -167,10 +168,11 @@ class Modes:
         UnknownNameError, EventError
             An unknown event, or one that is not a pulse.
         """
+        from holokine.api.compared import RulesAgainstTime
         from holokine.respond.conservatism import pulse_under_rules
-        from holokine.show.tables import conservatism_table
 
-        return conservatism_table(*pulse_under_rules(self._now, event, self.assembly.event_named(event)))
+        time, rules = pulse_under_rules(self._now, event, self.assembly.event_named(event))
+        return announced(RulesAgainstTime(event, time, rules, (*self.findings, *time.findings)))
 
     @property
     def findings(self) -> tuple[Finding, ...]:
@@ -403,7 +405,7 @@ class Modes:
 
         chain = self._now
         found = coupling(chain, self.set.count)
-        return Damped(self, found, damped_modes(found.vibration, found.modes))
+        return announced(Damped(self, found, damped_modes(found.vibration, found.modes)))
 
     def tune(
         self,
@@ -441,7 +443,7 @@ class Modes:
         """
         from holokine.api.tuning import tuned_damper
 
-        return tuned_damper(self, at, axis, mode, mass, ratio, against, gauge, band)
+        return announced(tuned_damper(self, at, axis, mode, mass, ratio, against, gauge, band))
 
     def respond(self, event: str | EventKind | dict[str, Any]) -> Answer:
         """Response of all gauges to an event: a name in the description, or the event itself.
@@ -458,7 +460,7 @@ class Modes:
         if not described.needs_modes:
             return self.assembly.respond(event)
         chain = self._now
-        return answer_of(self.assembly, chain, described, chain.answer(name, described), self)
+        return announced(answer_of(self.assembly, chain, described, chain.answer(name, described), self))
 
     def plot_participation(self, ax: Any = None) -> Any:
         """Cumulative effective mass against frequency; returns the Axes."""
@@ -592,12 +594,7 @@ class Modes:
 
         return plot_shape(self.set, mode, ax=ax, share=size if size is not None else 0.08)
 
-    def __repr__(self) -> str:
-        from holokine.show.short import modes_short
+    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
+        from holokine.show.short import modes_first
 
-        return modes_short(self.assembly.title, self.set)
-
-    def _repr_html_(self) -> str:
-        from holokine.show.short import as_html
-
-        return as_html(repr(self))
+        return f"Modes: {self.assembly.title}", [self.statement], modes_first(self.set), "modes"

@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from holokine.api.shown import Shown
 from holokine.api.variation import Variation, readings_of, varied
 from holokine.vary.scatter import FirstOrder, first_order, scattered_parameters
 
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
 __all__ = ["Scatter"]
 
 
-class Scatter:
+class Scatter(Shown):
     """Frequencies and peaks under scattering inputs: to first order, and by samples where they were asked for.
 
     Attributes
@@ -69,8 +70,8 @@ class Scatter:
         bands = self.assembly.description.band_ranges()
         return plot_scatter(self.table((5.0, 50.0, 95.0)), bands, self.assembly.title)
 
-    def __repr__(self) -> str:
-        return "\n".join([f"{self.assembly.title}: scatter", *(f"  {line}" for line in self.lines)])
+    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
+        return f"{self.assembly.title}: scatter", self.lines, self.table(), "modes and readings"
 
 
 def scattered(

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from holokine.api.shown import Shown, announced
 from holokine.errors import EventError, UnitError, argument, first_few, headed, nearest_hint
 from holokine.excite.tables import read_columns
 from holokine.findings import Finding
@@ -30,8 +31,8 @@ if TYPE_CHECKING:
 __all__ = ["Shock", "shock"]
 
 
-@dataclass(frozen=True)
-class Shock:
+@dataclass(frozen=True, repr=False)
+class Shock(Shown):
     """Shock spectra of one record, at one or more damping ratios.
 
     Attributes
@@ -94,6 +95,14 @@ class Shock:
         from holokine.show.figures import plot_shock
 
         return plot_shock(self.result, self.values(side), self.name, f"{side}{self.words}")
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        """What to know before trusting them."""
+        return self.result.findings
+
+    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
+        return f"Shock spectra: {self.name}", self.peaks(), self.table(), "frequencies"
 
     @property
     def words(self) -> str:
@@ -200,7 +209,7 @@ def shock(
     with headed(title):
         found = shock_spectrum(time, acceleration, f, ratios, quantity=of, remove_offset=remove_offset)  # type: ignore[arg-type]
     more = _spacing_findings(f, found, float(time[-1] - time[0]), peaks_at, frequencies is not None)
-    return Shock(replace(found, findings=(*found.findings, *more)), title, width)
+    return announced(Shock(replace(found, findings=(*found.findings, *more)), title, width))
 
 
 def _listed(

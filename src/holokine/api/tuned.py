@@ -6,6 +6,8 @@ from collections.abc import Callable
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+from holokine.api.shown import Shown
+
 if TYPE_CHECKING:
     import pandas as pd
 
@@ -21,7 +23,7 @@ STIFF = 1e4
 """Stiffness across a damper on solids, over that along it."""
 
 
-class TunedDamper:
+class TunedDamper(Shown):
     """A tuned damper for a mode of an assembly: by the classic optimum, and by the least of the largest.
 
     Attributes
@@ -103,8 +105,8 @@ class TunedDamper:
 
         return plot_tuned(self.result, f"{self.modes.assembly.title}: {self._words}")
 
-    def __repr__(self) -> str:
-        return "\n".join(self.lines)
+    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
+        return "Tuned damper", self.lines, self.table(), "cases"
 
 
 def _across(axis: tuple[float, float, float]) -> list[float]:

@@ -8,6 +8,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from holokine.api.shown import Shown
 from holokine.describe.walk import located
 from holokine.errors import DescriptionError, UnknownNameError
 from holokine.vary import (
@@ -36,7 +37,7 @@ if TYPE_CHECKING:
 __all__ = ["BroughtMode", "Refinement", "Variation"]
 
 
-class Variation:
+class Variation(Shown):
     """Many variants of an assembly: their modes followed from the assembly as it is written, and readings.
 
     Attributes
@@ -173,11 +174,11 @@ class Variation:
         known = ["mass", "lowest mode", f"mode 1 to mode {len(self.first.frequencies_hz)}", *self.first.readings]
         raise UnknownNameError(f'a wish about "{what}": there are {", ".join(known)}')
 
-    def __repr__(self) -> str:
-        return "\n".join([f"{self.assembly.title}: varied", *(f"  {line}" for line in self.lines)])
+    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
+        return f"{self.assembly.title}: varied", self.lines, None, ""
 
 
-class BroughtMode:
+class BroughtMode(Shown):
     """Which value of a parameter brings a mode to a frequency, with the runs that prove it.
 
     Attributes
@@ -212,11 +213,11 @@ class BroughtMode:
         """The assembly with that value."""
         return self.assembly.changed(self.result.change)
 
-    def __repr__(self) -> str:
-        return "\n".join(self.lines)
+    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
+        return f"{self.assembly.title}: target frequency", self.lines, self.table(), "runs"
 
 
-class Refinement:
+class Refinement(Shown):
     """An assembly with its meshes at several sizes: what frequencies and peaks tend to, with error bars.
 
     Attributes
@@ -247,8 +248,8 @@ class Refinement:
 
         return plot_refined(self.result, self.assembly.title)
 
-    def __repr__(self) -> str:
-        return "\n".join([f"{self.assembly.title}: refined", *(f"  {line}" for line in self.lines)])
+    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
+        return f"{self.assembly.title}: refined", self.lines, self.table(), "modes and readings"
 
 
 def varied(

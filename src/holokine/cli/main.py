@@ -14,7 +14,7 @@ from typing import Any
 import click
 
 from holokine.cli.asked import STATE, Delivery, FilmAsked, LookAsked, ModesRange
-from holokine.errors import CheckFailedError, HolokineError
+from holokine.errors import CheckFailedError, HolokineError, HolokineWarning
 
 __all__ = ["run"]
 
@@ -985,12 +985,15 @@ def _end_in_order() -> None:
 
 def run(arguments: list[str] | None = None) -> None:
     """Entry point: runs a command and turns errors into messages and exit codes."""
-    from holokine.cli.terminal import Busy
+    import warnings
+
     from holokine.progress import listening
+    from holokine.show.busy import Busy
 
     if "numpy" not in sys.modules:  # sums of its threads would differ in their last digits from machine to machine
         os.environ["OPENBLAS_NUM_THREADS"] = "1"
         gc.set_threshold(20_000)  # loading makes many objects and no rubbish: a look after every 700 costs a tenth
+    warnings.simplefilter("ignore", HolokineWarning)  # commands print findings themselves
     busy = Busy()
     _end_in_order()
     try:

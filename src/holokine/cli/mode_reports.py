@@ -371,27 +371,20 @@ class ConservatismView(_View):
 
     @classmethod
     def of(cls, path: Path, event: str, wanted: ModesRange) -> ConservatismView:
-        from holokine.show.figures import plot_conservatism
-
         modes = open_modes(path, wanted, before=lambda a: a.event_named(event))
-        table = modes.conservatism(event)
-        ratios = [c for c in table.columns if c.endswith("_over_time")]
-        lines = [
-            "spectra of the pulse itself, at every mode's frequency and damping: a rule's peak over the peak in time",
-            *(f"{c.removesuffix('_over_time').replace('_', ' ')}: {table[c].min():.2f} to {table[c].max():.2f}, "
-              f"median {table[c].median():.2f}" for c in ratios),
-        ]  # fmt: skip
-        name = _file_name(event)
+        found = modes.conservatism(event)
+        name = f"{_file_name(event)}_conservatism"
         return cls(
             modes.assembly,
             f"{modes.assembly.title}: {event}, how conservative the rules are",
             "modes",
             modes.key,
-            lines=lines,
-            screens=[("Peak in time, and rules over it", table)],
-            tables={f"{name}_conservatism": table},
-            figures={f"{name}_conservatism": lambda: plot_conservatism(table, event)},
-            findings=modes.findings,
+            screens=[("Peak in time, and rules over it", found.table())],
+            lines=found.lines[:1],
+            details=found.lines[1:],
+            tables={name: found.table()},
+            figures={name: found.plot},
+            findings=found.findings,
         )
 
 

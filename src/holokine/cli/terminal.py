@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import os
 import sys
-import time
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Busy", "Screen"]
+__all__ = ["Screen"]
 
 
 def _title(column: str) -> str:
@@ -90,37 +89,3 @@ class Screen:
     def footer(self, text: str) -> None:
         """Version and fingerprint."""
         self.console.print(text, style="dim")
-
-
-class Busy:
-    """Tells on the terminal's error stream what goes on, from the second second; silent into a file or pipe."""
-
-    after = 1.0  # s
-
-    def __init__(self) -> None:
-        self.begin = time.monotonic()
-        self._status: Any = None
-        self.phase = ""
-
-    def __call__(self, phase: str, done: int = 0, of: int = 0, what: str = "") -> None:
-        """Show a phase, and how much is done of how much; nothing more after an empty one."""
-        if not phase:
-            self.clear()
-            return
-        self.phase = phase
-        took = time.monotonic() - self.begin
-        if not sys.stderr.isatty() or took < self.after:
-            return
-        if self._status is None:
-            from rich.console import Console
-
-            self._status = Console(stderr=True).status("")
-            self._status.start()
-        count = f", {done:,} of {of:,} {what}".rstrip() if of else ""
-        self._status.update(f"{phase}{count} ({took:.0f} s)")
-
-    def clear(self) -> None:
-        """Take the line away, for what is printed next."""
-        if self._status is not None:
-            self._status.stop()
-            self._status = None

@@ -28,12 +28,15 @@ __all__ = [
     "left_out_fields",
     "read_static",
     "reading_noise",
+    "slight",
     "reduce_model",
     "solve_static",
     "with_loads",
 ]
 
 Floats = NDArray[Any]  # float64
+SLIGHT = 1e-3  # of the largest of its dimension, at and below which ratios of a reading are not told
+SLIGHT_OWN = 0.01  # and of the largest of its gauge
 
 
 @dataclass(frozen=True)
@@ -127,12 +130,22 @@ def reading_noise(readings: tuple[Reading, ...], peaks: Floats) -> Floats:
 
     1e-9 of the largest reading of its gauge, and 1e-11 of the largest of its dimension.
     """
+    return _of_largest(readings, peaks, 1e-9, 1e-11)
+
+
+def slight(readings: tuple[Reading, ...], peaks: Floats) -> NDArray[np.bool_]:
+    """Readings that are nothing against others of their dimension, of which ratios say nothing, shape (readings,)."""
+    return np.abs(np.nan_to_num(peaks)) <= _of_largest(readings, peaks, SLIGHT_OWN, SLIGHT)
+
+
+def _of_largest(readings: tuple[Reading, ...], peaks: Floats, of_gauge: float, of_dimension: float) -> Floats:
+    """Shares of the largest reading of the gauge, and of all of the dimension: the larger, shape (readings,)."""
     largest: dict[tuple[str, str], float] = {}
     for reading, peak in zip(readings, np.nan_to_num(peaks), strict=True):
-        for key in (("gauge", reading.gauge), ("dimension", reading.dimension)):
+        for key in ((reading.gauge, reading.dimension), ("", reading.dimension)):
             largest[key] = max(largest.get(key, 0.0), abs(float(peak)))
     return np.array(
-        [max(1e-9 * largest["gauge", r.gauge], 1e-11 * largest["dimension", r.dimension]) for r in readings]
+        [max(of_gauge * largest[r.gauge, r.dimension], of_dimension * largest["", r.dimension]) for r in readings]
     )
 
 

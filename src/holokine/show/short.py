@@ -9,16 +9,19 @@ import numpy as np
 import pandas as pd
 
 from holokine.show.numbers import number_text as n
-from holokine.show.text import proof_text
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from holokine.findings import Finding
     from holokine.modes.check import CheckReport
     from holokine.modes.mode_set import ModeSet
     from holokine.system.build import System
 
-__all__ = ["answer_short", "as_html", "check_short", "modes_short"]
+__all__ = ["as_html", "check_facts", "modes_first", "result_short"]
 
 ROWS = 15
+FINDINGS = 5
 WIDTH = 118
 
 
@@ -34,42 +37,53 @@ def _table(data: pd.DataFrame, name: str) -> list[str]:
     return lines
 
 
-def check_short(title: str, report: CheckReport, system: System) -> str:
-    """Mass, size, counts and the most serious findings."""
+def check_facts(report: CheckReport, system: System) -> list[str]:
+    """Mass, size and counts."""
     t, box = report.totals, report.box
     size = " x ".join(n(1e3 * s) for s in box[1] - box[0])
-    counts = ", ".join(f"{v:,} {k}" for k, v in report.counts.items() if v)
-    order = {"error": 0, "warning": 1, "note": 2}
-    findings = sorted(report.findings, key=lambda f: order[f.level])
-    lines = [
-        f"Check: {title}",
-        f"  {n(t.mass)} kg, centre of mass [{', '.join(n(1e3 * c) for c in t.centre)}] mm, box {size} mm",
-        f"  {counts}",
-        f"  {len(report.pieces)} connected {'piece' if len(report.pieces) == 1 else 'pieces'}, "
+    return [
+        f"{n(t.mass)} kg, centre of mass [{', '.join(n(1e3 * c) for c in t.centre)}] mm, box {size} mm",
+        ", ".join(f"{v:,} {k}" for k, v in report.counts.items() if v),
+        f"{len(report.pieces)} connected {'piece' if len(report.pieces) == 1 else 'pieces'}, "
         f"{len(system.supports)} supports",
+        "print() shows all; masses(), connections(), elements(), supports() are tables",
     ]
-    lines += [f"  {f.level}: {f.text}"[:WIDTH] for f in findings[:8]] or ["  no findings"]
-    if len(findings) > 8:
-        lines.append(f"  ... {len(findings) - 8} more of {len(findings)} findings")
-    return "\n".join([*lines, "  print() shows all; masses(), connections(), elements(), supports() are tables"])
 
 
-def modes_short(title: str, modes: ModeSet) -> str:
-    """Frequencies, periods and main directions of the lowest modes."""
+def modes_first(modes: ModeSet) -> pd.DataFrame:
+    """Frequencies and main directions of the modes."""
     free = np.where(modes.free_mass[:3] > 0, modes.free_mass[:3], 1.0)
     share = 100.0 * modes.effective_mass[:, :3] / free
     table = pd.DataFrame({"mode": modes.numbers, "frequency_hz": modes.frequencies_hz})
     for d, axis in enumerate("xyz"):
         table[f"{axis}_percent"] = [f"{v:.1f}" for v in share[:, d]]
-    return "\n".join([f"Modes: {title}", f"  {proof_text(modes)}", *_table(table, "modes")])
+    return table
 
 
-def answer_short(title: str, name: str, lines: list[str], peaks: pd.DataFrame) -> str:
-    """The event, and the first peaks."""
-    head = [f"  {line}"[:WIDTH] for line in lines[:4]]
-    return "\n".join([f"Answer: {title}, {name}", *head, *_table(peaks, "readings")])
+def told_first(findings: Sequence[Finding]) -> list[str]:
+    """Errors and warnings, at most a few, and how many more there are."""
+    grave = [f for level in ("error", "warning") for f in findings if f.level == level]
+    lines = [f"{f.level}: {f.text}" for f in grave[:FINDINGS]]
+    notes = sum(f.level == "note" for f in findings)
+    left = [f"{len(grave) - FINDINGS} more warnings"] if len(grave) > FINDINGS else []
+    left += [f"{notes} note{'s' if notes != 1 else ''}"] if notes else []
+    return [*lines, f"({' and '.join(left)} in findings)"] if left else lines
 
 
-def as_html(text: str) -> str:
-    """The same for a notebook."""
-    return f'<pre style="line-height: 1.25; overflow-x: auto">{escape(text)}</pre>'
+def result_short(
+    title: str, lines: Sequence[str], table: pd.DataFrame | None, rows: str, findings: Sequence[Finding] = ()
+) -> str:
+    """Title, findings that matter, what it is, and the first rows."""
+    told = [f"  {line}"[:WIDTH] for line in (*told_first(findings), *lines)]
+    return "\n".join([title, *told, *([] if table is None else _table(table, rows))])
+
+
+def as_html(
+    title: str, lines: Sequence[str], table: pd.DataFrame | None, rows: str, findings: Sequence[Finding] = ()
+) -> str:
+    """The same for a notebook, findings whole."""
+    told = told_first(findings)
+    items = "".join(f"<li>{escape(line)}</li>" for line in told)
+    text = "\n".join([*(f"  {line}"[:WIDTH] for line in lines), *([] if table is None else _table(table, rows))])
+    head = f"<strong>{escape(title)}</strong>" + (f'<ul style="margin: 0.2em 0">{items}</ul>' if items else "")
+    return f'{head}<pre style="line-height: 1.25; overflow-x: auto">{escape(text)}</pre>'

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 import pandas as pd
 
 from holokine.mesh.cells import CELLS
+from holokine.respond.reduced import slight
 from holokine.show.mode_tables import member_words
 from holokine.show.numbers import display_unit, number_text
 
 if TYPE_CHECKING:
-    from holokine.excite.spectrum import ResponseSpectrum
     from holokine.gauges.channels import Channels
     from holokine.gauges.readings import Reading
     from holokine.modes.check import CheckReport
@@ -32,6 +32,7 @@ if TYPE_CHECKING:
 __all__ = [
     "connections_table",
     "elements_table",
+    "conservatism_lines",
     "conservatism_table",
     "largest_table",
     "limits_table",
@@ -46,6 +47,11 @@ __all__ = [
     "supports_table",
 ]
 
+RATIOS: dict[str, object] = {
+    "ratio_to_static": np.nan, "correction_percent": np.nan, "missing_mass_percent": np.nan, "amplification": np.nan,
+    "mode_shares": "", "most_by_mode": "",
+}  # fmt: skip
+"""Columns that are ratios of a reading, and what stands there where it is too small for one."""
 DIRECTIONS = ("x", "y", "z", "rx", "ry", "rz")
 
 
@@ -264,11 +270,12 @@ def peaks_table(
 ) -> pd.DataFrame:  # fmt: skip
     """Peak (or value at rest, by the name of the column) of every reading in display units.
 
-    `more`: further columns of a reading, given the size of its unit. What is rounding only shows as zero, without them.
-    `values`: in place of the peaks.
+    `more`: further columns of a reading, given the size of its unit. What is rounding only shows as zero, without them;
+    what is slight has no ratios. `values`: in place of the peaks.
     """
     rows, noise = [], answer.noise
     values = answer.peaks if values is None else values
+    small = slight(answer.reduced.readings, values)
     for number, reading in enumerate(answer.reduced.readings):
         if skip(number):
             continue
@@ -277,7 +284,11 @@ def peaks_table(
         row: dict[str, object] = {"gauge": reading.gauge, "component": reading.component, "motion": frame}
         quiet = abs(values[number]) <= noise[number]
         row |= {column: 0.0 if quiet else values[number] / size, "unit": unit}
-        rows.append(row if quiet else {**row, **more(number, size)})
+        if not quiet:
+            row |= more(number, size)
+        if small[number]:
+            row |= {name: none for name, none in RATIOS.items() if name in row}
+        rows.append(row)
     return pd.DataFrame(rows)
 
 
@@ -317,23 +328,55 @@ def largest_table(answer: Result, names: Mapping[str, str]) -> pd.DataFrame:
     return table.assign(meaning=answer.meaning.words, **names) if len(table) else table
 
 
-def conservatism_table(
-    pulse: TimeResult, spectra: dict[str, ResponseSpectrum], answers: dict[str, SpectrumResult]
-) -> pd.DataFrame:
-    """Peak in time of every reading, and each rule's peak over it."""
-    rows = []
+def conservatism_table(pulse: TimeResult, answers: Mapping[str, SpectrumResult]) -> pd.DataFrame:
+    """Peak in time of every reading that is not slight, and each rule's peak over it."""
+    rows, small = [], slight(pulse.reduced.readings, pulse.peaks)
     for number, reading in enumerate(pulse.reduced.readings):
         peak = abs(pulse.peaks[number])
-        if peak <= pulse.noise[number]:
+        if peak <= pulse.noise[number] or small[number]:
             continue
         unit, size = display_unit(reading.dimension)
         row: dict[str, object] = {
             "gauge": reading.gauge, "component": reading.component, "peak_in_time": peak / size, "unit": unit,
         }  # fmt: skip
         for rule, answer in answers.items():
-            row[f"{rule.replace(' ', '_')}_over_time"] = answer.peaks[number] / peak
+            row[over_time(rule)] = answer.peaks[number] / peak
         rows.append(row)
     return pd.DataFrame(rows)
+
+
+def over_time(rule: str) -> str:
+    """Column of a rule's peaks over those in time."""
+    return f"{rule.replace(' ', '_')}_over_time"
+
+
+def conservatism_lines(table: pd.DataFrame, rules: Iterable[str], left: int) -> list[str]:
+    """Which rules lie above time for every reading, and by how much; which do not, and where they miss most."""
+    lines = ["spectra of the pulse itself, at every mode's frequency and damping: a rule's peak over the peak in time"]
+    above, below = [], []
+    for rule in rules:
+        ratios = table[over_time(rule)].to_numpy(dtype=float) if len(table) else np.zeros(0)
+        if not np.isfinite(ratios).any():
+            continue
+        low, middle, high = np.nanmin(ratios), np.nanmedian(ratios), np.nanmax(ratios)
+        told = f"{rule} {low:.2f} to {high:.2f} times (median {middle:.2f})"
+        if low >= 1.0:
+            above.append(told)
+            continue
+        least = table.iloc[int(np.nanargmin(ratios))]
+        where = f"{least['gauge']} {least['component']}".strip()
+        below.append(f"{told}, below time for {int((ratios < 1.0).sum())}, most at {where}")
+    count = len(table)
+    readings = f"all {count} readings that matter" if count != 1 else "the one reading that matters"
+    lines.append(f"above the peak in time for {readings}: {'; '.join(above) or 'none'}")
+    if below:
+        lines.append(f"not above it for all: {'; '.join(below)}")
+    if left:
+        which = "readings that are" if left != 1 else "reading that is"
+        lines.append(
+            f"left out: {left} {which} at most a hundredth of its gauge's largest or a thousandth of its kind's"
+        )
+    return lines
 
 
 def shock_table(result: ShockSpectrum, sides: dict[str, np.ndarray], broaden: float = 0.0) -> pd.DataFrame:

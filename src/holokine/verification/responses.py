@@ -49,7 +49,7 @@ def _() -> Figures:
     a.spring("k", between=["ground", "p"], stiffness=4000.0, axis="x").support("guide", at="p", hold=["y", "z"])
     a.gauge("force", force="k").damping(0.03)
     a.event("jolt", pulse={"x": {"triangle": {"peak": "4 g", "duration": "60 ms"}}})
-    return [float(a.modes(1).conservatism("jolt")["cqc_over_time"].iloc[0])], [1.0]
+    return [float(a.modes(1).conservatism("jolt").table()["cqc_over_time"].iloc[0])], [1.0]
 
 
 def sprung() -> hk.Assembly:
