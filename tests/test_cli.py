@@ -15,6 +15,7 @@ import pandas as pd
 import pytest
 
 import holokine as hk
+from holokine.show import busy
 
 
 def holokine(*arguments: str, cwd: Path | None = None) -> subprocess.CompletedProcess:

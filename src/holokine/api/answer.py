@@ -98,11 +98,12 @@ class Answer(Shown, Generic[R]):
     def findings(self) -> tuple[Finding, ...]:
         """What to know before trusting the answer: modes, preloads, then event."""
         from holokine.describe.preloads import preload_findings
+        from holokine.respond.reduced import about_slight
         from holokine.respond.resting import large_turns
 
         of_modes = () if self._modes is None else self._modes.findings
         told = (*of_modes, *preload_findings(self._chain.document.description), *self._numbers_of.findings)
-        told = (*told, *self._about_state(), *large_turns(self._numbers_of))
+        told = (*told, *self._about_state(), *large_turns(self._numbers_of), *about_slight(self._numbers_of))
         return told if self._numbers_of.reduced.readings else (*told, Finding("note", NO_GAUGES))
 
     def _about_state(self) -> list[Finding]:

@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.errors import EventError, MechanismError
+from holokine.errors import EventError, MechanismError, first_few
+from holokine.findings import Finding
 from holokine.respond.readout import lost_with, split_static
 from holokine.state.rest import rest_factor
 from holokine.system.loads import LoadField, base_field
@@ -24,6 +25,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "ReducedModel",
+    "about_slight",
     "at_supports",
     "left_out_fields",
     "read_static",
@@ -136,6 +138,16 @@ def reading_noise(readings: tuple[Reading, ...], peaks: Floats) -> Floats:
 def slight(readings: tuple[Reading, ...], peaks: Floats) -> NDArray[np.bool_]:
     """Readings that are nothing against others of their dimension, of which ratios say nothing, shape (readings,)."""
     return np.abs(np.nan_to_num(peaks)) <= _of_largest(readings, peaks, SLIGHT_OWN, SLIGHT)
+
+
+def about_slight(result: Any) -> list[Finding]:
+    """Which readings of an answer have no ratios."""
+    readings = result.reduced.readings
+    small = slight(readings, result.peaks) & (np.abs(np.nan_to_num(result.peaks)) > result.noise)
+    if result.meaning.kind == "value" or not small.any():
+        return []
+    names = first_few((readings[k].label for k in np.flatnonzero(small)), 4)
+    return [Finding("note", f"no ratios are told of what is nothing beside other readings of its kind: {names}")]
 
 
 def _of_largest(readings: tuple[Reading, ...], peaks: Floats, of_gauge: float, of_dimension: float) -> Floats:

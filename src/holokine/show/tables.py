@@ -373,9 +373,7 @@ def conservatism_lines(table: pd.DataFrame, rules: Iterable[str], left: int) -> 
         lines.append(f"not above it for all: {'; '.join(below)}")
     if left:
         which = "readings that are" if left != 1 else "reading that is"
-        lines.append(
-            f"left out: {left} {which} at most a hundredth of its gauge's largest or a thousandth of its kind's"
-        )
+        lines.append(f"left out: {left} {which} nothing beside others of the gauge or kind")
     return lines
 
 
