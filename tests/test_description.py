@@ -299,9 +299,11 @@ for room in sys.argv[1:]:
 
 def test_public_names_are_pinned():
     assert hk.__all__ == [
-        "Answer", "Assembly", "BroughtMode", "Check", "Compared", "Damped", "HolokineError", "Matched", "Modes",
+        "Answer", "Assembly", "BroughtMode", "Check", "Compared", "Damped", "HolokineError", "HolokineWarning",
+        "Matched", "Modes",
         "RandomAnswer", "Refinement", "Report", "Shock", "SpectrumAnswer", "StaticAnswer", "SweepAnswer", "TimeAnswer",
-        "TunedDamper", "Variation", "Verification", "__version__", "demo_folder", "formula", "match", "shock", "verify",
+        "TunedDamper", "Variation", "Verification", "__version__", "demo_folder", "formula", "match", "shock",
+        "show_progress", "verify",
     ]  # fmt: skip
     assert set(dir(hk)) >= set(hk.__all__)
     with pytest.raises(AttributeError):

@@ -457,10 +457,10 @@ def test_a_run_file_answers_as_the_modes_did(crate_copy, crate_modes):
     assert opened.energy("group").equals(first.energy("group"))
     assert "system" not in vars(opened.set)  # nothing was built again
     text = crate_copy.read_text()
-    crate_copy.write_text(text.replace("  cage: [", "  upper works: ["))  # words name what moves by its group
+    crate_copy.write_text(text.replace("  cage: [", "  upper cage: ["))  # words name what moves by its group
     renamed = hk.Modes.open(run)
     assert any(w.startswith("cage ") for w in opened.words)
-    assert [w.replace("upper works", "cage") for w in renamed.words] == opened.words
+    assert [w.replace("upper cage", "cage") for w in renamed.words] == opened.words
     crate_copy.write_text(text)
     assert opened.set.system.free_size == first.set.system.free_size  # but can be, when a picture asks
 

@@ -44,6 +44,6 @@ def formula(name: str, *, modes: int = 5, beside: Modes | None = None, **inputs:
     from holokine.show.mode_tables import formula_table
 
     result = evaluate(name, modes=modes, **inputs)
-    table = formula_table(result, None if beside is None else beside.set, None if beside is None else beside.words)
+    table = formula_table(result, None if beside is None else beside.set, None if beside is None else beside.kinds)
     table.attrs |= {"source": result.source, "words": result.words, "facts": result.facts}
     return table

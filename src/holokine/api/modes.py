@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from holokine.findings import Finding
     from holokine.gauges.channels import GaugeSet
     from holokine.modes.energy import Energies
+    from holokine.modes.kinds import ModeKind
     from holokine.modes.participation import Enough
     from holokine.respond.reduced import ReducedModel
     from holokine.store.chain import ModalChain
@@ -208,7 +209,12 @@ class Modes(Shown):
     @property
     def words(self) -> list[str]:
         """What each mode is, from its shape and energies."""
-        return list(self._at.words)
+        return [kind.words for kind in self.kinds]
+
+    @property
+    def kinds(self) -> tuple[ModeKind, ...]:
+        """What each mode is, as data: family, axis, order, the part that it is local to."""
+        return self._at.kinds
 
     def untrusted(self, limit: float = 0.05) -> tuple[Finding, ...]:
         """A warning that names the modes whose frequency the mesh may falsify by more than a share (roughly)."""

@@ -7,9 +7,8 @@ group of the description, or several), how, and what it strains.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
@@ -18,6 +17,7 @@ import scipy.linalg
 from numpy.typing import NDArray
 
 from holokine.describe.references import group_members
+from holokine.modes.kinds import ModeKind
 from holokine.progress import counted
 from holokine.ranking import ALIKE, first_largest, ranked
 from holokine.system.totals import member_masses
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from holokine.modes.mode_set import ModeSet
     from holokine.system.build import System
 
-__all__ = ["ModeKind", "mode_kinds", "mode_words"]
+__all__ = ["mode_kinds"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -38,18 +38,28 @@ MOST_WAVES = 100  # around a ring: what is searched for grows with their number
 CLOSE = 0.01
 MOVER = 0.6  # of the kinetic energy: what moves is named by members or a group that hold as much
 STRAINED = 0.8
+_OWN = 0.5  # of the strain energy: a part that holds as much deforms, however little its shape differs from a body's
+_SPINS = 0.05  # of the energy of turning, below which the motion of nodes is what goes with it
 _AS_A_LINE = 0.3  # of the kinetic energy: a slender body whose sections move by less as one does not bend or twist
-_ORDER = ("first", "second", "third", "fourth", "fifth", "sixth", "seventh", "eighth", "ninth", "tenth")
 
 
 @dataclass(frozen=True)
 class _Field:
-    """Motion of some nodes: places, translations, rotations and weights (kg)."""
+    """Motion of some nodes: places, translations, rotations, weights (kg) and own inertia (kg m², (nodes, 3))."""
 
     places: Floats
     shift: Floats
     turn: Floats
     weight: Floats
+    inertia: Floats | None = None
+
+    @property
+    def spins(self) -> bool:
+        """Whether nearly all of its kinetic energy is in turns of nodes about themselves."""
+        if self.inertia is None:
+            return False
+        moving = float((self.weight[:, None] * self.shift**2).sum())
+        return moving < _SPINS * float((self.inertia * self.turn**2).sum())
 
     @property
     def centre(self) -> Floats:
@@ -124,96 +134,44 @@ class _Names:
         )  # fmt: skip
 
 
-@dataclass(frozen=True)
-class ModeKind:
-    """What a mode is, as told by its words.
-
-    Attributes
-    ----------
-    family : str
-        bending, torsion, stretching, plate bending, ring in plane, ring out of plane, on springs, or nothing.
-    about : str
-        Axis that it bends about (or the member that it is local to, and the axis), else nothing.
-    order : tuple of int
-        Its order, half waves of a plate by axis, or waves around.
-    """
-
-    family: str = ""
-    about: str = ""
-    order: tuple[int, ...] = ()
-
-
-def mode_kinds(words: Sequence[str]) -> list[ModeKind]:
-    """Kinds of modes from their words; what is local to a part is numbered there."""
-    found, seen = [], dict[tuple[str, str], int]()
-    for text in words:
-        local = re.match(r"local to (.*?), ", text)
-        rest = text[local.end() :] if local else text
-        line = re.match(r"(?:\S+ )?(bending|torsion|stretching) (?:about|along) (\[.*?\]|[xyz])( \(|$)", rest)
-        plate = re.match(r"plate bending, (\d+) x (\d+) half waves", rest)
-        round_ = re.match(r"(radial bending|bending along [xyz]), (\d+) waves? around", rest)
-        if line:
-            key = (line[1], f"{line[2]} of {local[1]}" if local else line[2])
+def mode_kinds(modes: ModeSet, energies: Energies) -> list[ModeKind]:
+    """What every mode is, in order."""
+    system = modes.system
+    weight = _Weight.of(system)
+    kinetic, strain = energies.shares("kinetic"), energies.shares("strain")
+    names = _Names.of(system, energies)
+    found, seen = [], dict[tuple[str, str, str], int]()
+    for row in counted(range(modes.count), "what the modes are", "modes"):
+        kind = _kind(system, modes, row, energies, names, kinetic[:, row], strain[:, row], weight)
+        if kind.family in ("bending", "torsion", "stretching"):
+            key = (kind.family, kind.about, kind.member)
             seen[key] = seen.get(key, 0) + 1
-            found.append(ModeKind(*key, (seen[key],)))
-        elif plate:
-            found.append(ModeKind("plate bending", local[1] if local else "", (int(plate[1]), int(plate[2]))))
-        elif round_:
-            where = "in" if round_[1].startswith("radial") else "out of"
-            found.append(ModeKind(f"ring {where} plane", "", (int(round_[2]),)))
-        elif ", on " in text and not text.startswith("rigid-body"):
-            found.append(ModeKind("on springs"))
-        else:
-            found.append(ModeKind())
+            kind = replace(kind, order=(seen[key],), ranked=not kind.member and modes.from_the_bottom)
+        repeated, near = _company(modes, row)
+        found.append(replace(kind, repeated=repeated, near=near))
     return found
 
 
-def mode_words(modes: ModeSet, energies: Energies) -> list[str]:
-    """Words for every mode, in order."""
-    system = modes.system
-    weight = system.weighed.diagonal().reshape(-1, 6)[:, :3].mean(axis=1)
-    kinetic, strain = energies.shares("kinetic"), energies.shares("strain")
-    names = _Names.of(system, energies)
-    kinds: list[tuple[str, str]] = []
-    for row in counted(range(modes.count), "what the modes are", "modes"):
-        kinds.append(_kind(system, modes, row, energies, names, kinetic[:, row], strain[:, row], weight))
-    seen: dict[str, int] = {}
-    result = []
-    for row, (kind, more) in enumerate(kinds):
-        text = kind
-        if more == "ranked":
-            seen[kind] = seen.get(kind, 0) + 1
-            rank = seen[kind]
-            if modes.from_the_bottom:
-                text = f"{_ORDER[rank - 1] if rank <= len(_ORDER) else f'{rank}th'} {kind}"
-        elif more:
-            text = f"{kind}, {more}"
-        result.append(text + _company(modes, row))
-    return result
-
-
-def _company(modes: ModeSet, row: int) -> str:
-    """Whether others lie at the same frequency, or close by."""
+def _company(modes: ModeSet, row: int) -> tuple[tuple[int, ...], tuple[int, ...]]:
+    """Modes at the same frequency, and others close by."""
     if modes.rigid[row]:
-        return ""
+        return (), ()
     f = modes.frequencies_hz
     same = np.flatnonzero((np.abs(f - f[row]) <= REPEATED * f[row]) & ~modes.rigid)
     if len(same) > 1:
-        return f" (repeated: modes {', '.join(str(modes.numbers[i]) for i in same)})"
+        return tuple(int(modes.numbers[i]) for i in same), ()
     near = np.flatnonzero((np.abs(f - f[row]) <= CLOSE * f[row]) & (np.arange(len(f)) != row))
-    return f" (close to mode {', '.join(str(modes.numbers[i]) for i in near)})" if len(near) else ""
+    return (), tuple(int(modes.numbers[i]) for i in near)
 
 
 def _kind(
     system: System, modes: ModeSet, row: int, energies: Energies, names: _Names, kinetic: Floats, strain: Floats,
-    weight: Floats,
-) -> tuple[str, str]:  # fmt: skip
-    """The kind of a mode, and what follows it: more words, or ``ranked`` for kinds that are numbered."""
-    shape = modes.shapes[row].reshape(-1, 6)
-    in_use = weight > 0
-    everything = _Field(system.mesh.nodes[in_use], shape[in_use, :3], shape[in_use, 3:], weight[in_use])
+    weight: _Weight,
+) -> ModeKind:  # fmt: skip
+    """The kind of a mode, without its order among its like."""
+    everything = _field(system, modes, row, None, weight)
     if modes.rigid[row]:
-        return f"rigid-body: {_rigid(everything)[0]}", ""
+        return ModeKind("rigid-body", text=f"rigid-body: {_rigid(everything)[0]}")
     kinds = np.array(energies.kinds)
     springy = np.isin(kinds, ("spring", "bushing", "joint", "hinge", "slider", "ball", "rigid"))
     what, movers = names.movers(kinetic)
@@ -223,33 +181,32 @@ def _kind(
         on = f"on {names.strained(energies, np.where(springy, strain, 0.0), movers)}"
         if fits >= 0.95:
             body = any(m in system.mesh.part_nodes for m in movers)
-            return _said(what, words) + (" as a rigid body" if body else ""), on
-        return _said(what, _moves(system, field)), on
+            return ModeKind("on springs", text=_said(what, words) + (" as a rigid body" if body else ""), more=on)
+        return ModeKind("on springs", text=_said(what, _moves(system, field)), more=on)
     top = first_largest(kinetic)
     parts = list(system.description.parts)
     if len(parts) > 1 and kinds[top] == "part" and kinetic[top] >= 0.75:
         name = energies.members[top]
         field = _field(system, modes, row, [name], weight)
         words, fits = _rigid(field)
-        if fits >= 0.95:
-            return f"{name} {words} as a rigid body", f"held by {names.strained(energies, strain, movers)}"
-        words = _deformation(system, [name], field)[0]
-        if words:
-            return f"local to {name}", words
+        if fits >= 0.95 and strain[top] < _OWN:
+            held = f"held by {names.strained(energies, strain, movers)}"
+            return ModeKind(text=f"{_said(name, words)} as a rigid body", more=held)
+        found = _deformation(system, [name], field)
+        if found.text:
+            return replace(found, member=name)
     if len(parts) >= 1:
-        words, ranked = _deformation(system, parts, everything)
-        if words and (len(parts) == 1 or ranked == "ranked"):
-            return words, ranked
-    if movers == list(energies.members):
-        field = everything
-    else:
-        field = _field(system, modes, row, movers, weight)
-    return _said(what, _moves(system, field)), f"straining {names.strained(energies, strain, movers)}"
+        found = _deformation(system, parts, everything)
+        if found.text and (len(parts) == 1 or found.family in ("bending", "torsion", "stretching")):
+            return found
+    field = everything if movers == list(energies.members) else _field(system, modes, row, movers, weight)
+    strains = f"straining {names.strained(energies, strain, movers)}"
+    return ModeKind(text=_said(what, _moves(system, field)), more=strains)
 
 
 def _said(what: str, words: str) -> str:
     """Subject and verbs, in the plural for several members."""
-    if " and " in what:
+    if " and " in what or (what.endswith("s") and not what.endswith(("ss", "us", "is"))):
         for verb in ("moves", "rocks", "sways", "spins", "twists"):
             words = words.replace(f"{verb} ", f"{verb[:-1]} ")
     return f"{what} {words}"
@@ -289,14 +246,30 @@ def _verb(system: System, field: _Field, direction: int) -> str:
     return "sways" if beyond[axis] > 0.05 * extent and axis != direction else "moves"
 
 
-def _field(system: System, modes: ModeSet, row: int, members: list[str], weight: Floats) -> _Field:
-    bodies = {b.name: np.array([b.node]) for b in system.masses}
-    none = np.zeros(0, dtype=np.int64)
-    nodes = [system.mesh.part_nodes.get(name, bodies.get(name, none)) for name in members]
-    index = np.unique(np.concatenate(nodes))
-    index = index[weight[index] > 0]
+@dataclass(frozen=True)
+class _Weight:
+    """Mass of every node in kg, and its own inertia in kg m² about x, y, z, from the diagonal of the mass matrix."""
+
+    mass: Floats
+    inertia: Floats
+
+    @classmethod
+    def of(cls, system: System) -> _Weight:
+        diagonal = system.weighed.diagonal().reshape(-1, 6)
+        return cls(diagonal[:, :3].mean(axis=1), diagonal[:, 3:])
+
+
+def _field(system: System, modes: ModeSet, row: int, members: list[str] | None, weight: _Weight) -> _Field:
+    """Motion of the nodes of members, or of all."""
+    index = np.arange(len(weight.mass))
+    if members is not None:
+        bodies = {b.name: np.array([b.node]) for b in system.masses}
+        none = np.zeros(0, dtype=np.int64)
+        nodes = [system.mesh.part_nodes.get(name, bodies.get(name, none)) for name in members]
+        index = np.unique(np.concatenate(nodes))
+    index = index[weight.mass[index] > 0]
     shape = modes.shapes[row].reshape(-1, 6)[index]
-    return _Field(system.mesh.nodes[index], shape[:, :3], shape[:, 3:], weight[index])
+    return _Field(system.mesh.nodes[index], shape[:, :3], shape[:, 3:], weight.mass[index], weight.inertia[index])
 
 
 def _rigid(field: _Field) -> tuple[str, float]:
@@ -315,8 +288,8 @@ def _rigid(field: _Field) -> tuple[str, float]:
         total = np.concatenate([field.shift[0], field.turn[0] * 0.05])
         return _motion_name(total), float(total @ total > 0)
     fit, *_ = scipy.linalg.lstsq(A, b)
-    if float(b @ b) <= 1e-12 * float((field.weight * (radius * np.linalg.norm(field.turn, axis=1)) ** 2).sum()):
-        return f"spins about {_axis_name(field.turn.mean(axis=0))}, its own axis", 1.0
+    if field.spins:
+        return _spin(field)
     explained = float(np.linalg.norm(A @ fit) ** 2 / max(float(b @ b), 1e-300))
     own = (field.weight[:, None] * field.shift**2).sum(axis=0)
     d = int(own.argmax())
@@ -326,6 +299,19 @@ def _rigid(field: _Field) -> tuple[str, float]:
         even = float(field.weight @ field.shift[:, d]) ** 2 / float(field.weight.sum() * own[d])
         return f"moves along {'xyz'[d]}", even
     return _motion_name(fit), explained
+
+
+def _spin(field: _Field) -> tuple[str, float]:
+    """Turning about an axis of its own, and the share of it that all nodes have in common."""
+    assert field.inertia is not None
+    whole = float((field.inertia * field.turn**2).sum())
+    sign = np.sign(field.turn[np.arange(len(field.turn)), np.abs(field.turn).argmax(axis=1)])
+    mean = (field.inertia * field.turn).sum(axis=0) / np.maximum(field.inertia.sum(axis=0), 1e-300)
+    together = float((field.inertia.sum(axis=0) * mean**2).sum()) / whole
+    if together < 0.5:  # rollers that turn against each other
+        turned = field.turn * sign[:, None]
+        mean = (field.inertia * turned).sum(axis=0)
+    return f"spins about {_axis_name(mean)}", max(together, 0.95)
 
 
 def _motion_name(fit: Floats) -> str:
@@ -340,26 +326,27 @@ def _motion_name(fit: Floats) -> str:
 
 def _axis_name(v: Floats) -> str:
     main = int(np.abs(v).argmax())
+    v = v / (float(np.linalg.norm(v)) or 1.0)
     if abs(v[main]) > 0.98:
         return "xyz"[main]
-    v = v * np.sign(v[main])
+    v = np.where(np.abs(v) < 1e-3, 0.0, v * np.sign(v[main]))
     return "[" + ", ".join(f"{c:.2g}" for c in v + 0.0) + "]"
 
 
-def _deformation(system: System, parts: list[str], field: _Field) -> tuple[str, str]:
-    """Bending, torsion, stretching or waves of what lies in the parts; empty where its form is none of these."""
+def _deformation(system: System, parts: list[str], field: _Field) -> ModeKind:
+    """Bending, torsion, stretching or waves of what lies in the parts; no text where its form is none of these."""
     axes = field.axes
     extent = np.ptp((field.places - field.places.mean(axis=0)) @ axes.T, axis=0)
     if extent[0] <= 0:
-        return "", ""
+        return ModeKind()
     ring = _round(field, axes)
-    if ring:
-        return ring, ""
+    if ring.text:
+        return ring
     if extent[1] * SLENDER <= extent[0]:
         return _slender(field, axes)
     if extent[2] <= FLAT * extent[0] and all(not system.description.parts[p].section for p in parts):
-        return _plate(field, axes, extent), ""
-    return "", ""
+        return _plate(field, axes, extent)
+    return ModeKind()
 
 
 def _stations(field: _Field, along: Floats) -> Ints:
@@ -376,7 +363,7 @@ def _stations(field: _Field, along: Floats) -> Ints:
     return station
 
 
-def _slender(field: _Field, axes: Floats) -> tuple[str, str]:
+def _slender(field: _Field, axes: Floats) -> ModeKind:
     """Bending about an axis, torsion, or stretching, whichever moves most mass."""
     shift, turn = field.shift @ axes.T, field.turn @ axes.T
     arms = (field.places - field.places.mean(axis=0)) @ axes.T
@@ -405,12 +392,13 @@ def _slender(field: _Field, axes: Floats) -> tuple[str, str]:
         )
     whole = float((field.weight[:, None] * field.shift**2).sum())
     if amounts.sum() < _AS_A_LINE * whole:  # its sections deform, and what they move by as one is rounding
-        return "", ""
+        return ModeKind()
     main = int(np.argmax(amounts))
+    along = _axis_name(axes[0])
     if main == 0:
-        return f"stretching along {_axis_name(axes[0])}", "ranked"
+        return ModeKind("stretching", along, text=f"stretching along {along}")
     if main == 3:
-        return f"torsion about {_axis_name(axes[0])}", "ranked"
+        return ModeKind("torsion", along, text=f"torsion about {along}")
     direction = np.zeros(3)
     both = amounts[1:3] / max(float(amounts[1:3].sum()), 1e-300)
     if both.min() > 0.05:  # bending along a slanted direction
@@ -419,8 +407,8 @@ def _slender(field: _Field, axes: Floats) -> tuple[str, str]:
         direction = vectors[:, int(np.argmax(values))] @ axes[1:]
     else:
         direction = axes[main]
-    about = np.cross(axes[0], direction)
-    return f"bending about {_axis_name(about)}", "ranked"
+    about = _axis_name(np.cross(axes[0], direction))
+    return ModeKind("bending", about, text=f"bending about {about}")
 
 
 def _crossings(field: _Field, value: Floats, along: Floats, across: Floats) -> int:
@@ -446,19 +434,20 @@ def _crossings(field: _Field, value: Floats, along: Floats, across: Floats) -> i
     return round(total / counted) + 1 if counted > 0 else 1
 
 
-def _plate(field: _Field, axes: Floats, extent: Floats) -> str:
+def _plate(field: _Field, axes: Floats, extent: Floats) -> ModeKind:
     shift = field.shift @ axes.T
     share = (field.weight[:, None] * shift**2).sum(axis=0)
     if share[2] < 0.5 * share.sum():
-        return f"in-plane motion along {_axis_name(axes[int(np.argmax(share[:2]))])}"
+        return ModeKind(text=f"in-plane motion along {_axis_name(axes[int(np.argmax(share[:2]))])}")
     m = _crossings(field, shift[:, 2], axes[0], axes[1])
     n = _crossings(field, shift[:, 2], axes[1], axes[0])
     a, b = _axis_name(axes[0]), _axis_name(axes[1])
     first, second = ((m, a), (n, b)) if a <= b else ((n, b), (m, a))
-    return f"plate bending, {first[0]} x {second[0]} half waves along {first[1]} and {second[1]}"
+    text = f"plate bending, {first[0]} x {second[0]} half waves along {first[1]} and {second[1]}"
+    return ModeKind("plate bending", order=(first[0], second[0]), text=text)
 
 
-def _round(field: _Field, axes: Floats) -> str:
+def _round(field: _Field, axes: Floats) -> ModeKind:
     """Waves around a ring or cylinder; empty where the nodes are not all at one distance from an axis."""
     middle = (field.places.max(axis=0) + field.places.min(axis=0)) / 2.0
     arms = field.places - middle
@@ -489,8 +478,11 @@ def _round(field: _Field, axes: Floats) -> str:
             "around": f"turning about {'xyz'[d]}",
         }
         text = f"{words[kind]}, {n} waves around" if n != 1 else f"{words[kind]}, 1 wave around"
-        return f"{text}, {along} half waves along {'xyz'[d]}" if along > 0 and np.ptp(arms[:, d]) > 1e-6 else text
-    return ""
+        if along > 0 and np.ptp(arms[:, d]) > 1e-6:
+            text += f", {along} half waves along {'xyz'[d]}"
+        family = {"axial": "ring out of plane", "radial": "ring in plane"}.get(kind, "")
+        return ModeKind(family, "xyz"[d], order=(n,), text=text)
+    return ModeKind()
 
 
 def _waves(field: _Field, f: Floats, angle: Floats, d: int) -> tuple[int, int]:

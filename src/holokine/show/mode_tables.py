@@ -12,10 +12,13 @@ from holokine.errors import UnknownNameError, nearest_hint
 from holokine.show.numbers import number_text
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from holokine.describe.schema import Description
     from holokine.formulas import FormulaResult
     from holokine.modes.compare import Comparison
     from holokine.modes.energy import Energies
+    from holokine.modes.kinds import ModeKind
     from holokine.modes.mode_set import ModeSet
     from holokine.modes.participation import Enough
     from holokine.modes.ritz import LoadShare
@@ -181,7 +184,9 @@ def mac_table(c: Comparison) -> pd.DataFrame:
     return table
 
 
-def formula_table(result: FormulaResult, modes: ModeSet | None = None, words: list[str] | None = None) -> pd.DataFrame:
+def formula_table(
+    result: FormulaResult, modes: ModeSet | None = None, kinds: Sequence[ModeKind] | None = None
+) -> pd.DataFrame:
     """Frequencies of a hand formula; beside them those modes of a run that are of its kind and order, plane by plane.
 
     Where the run has no mode of the kind at all, the nearest frequency stands there, and `paired_by` says so.
@@ -190,7 +195,7 @@ def formula_table(result: FormulaResult, modes: ModeSet | None = None, words: li
     if modes is None:
         return table
     f, rows = modes.frequencies_hz, []
-    pairs = _of_a_kind(result, words or [])
+    pairs = _of_a_kind(result, kinds or ())
     for label, x in zip(result.labels, result.frequencies_hz, strict=True):
         own: list[tuple[str, int | None]] = [(plane, mode) for plane, wanted, mode in pairs if wanted == label]
         by = "kind and order"
@@ -204,25 +209,24 @@ def formula_table(result: FormulaResult, modes: ModeSet | None = None, words: li
             else:
                 row |= {"run_mode": str(modes.numbers[i]), "run_hz": f[i],
                         "run_over_formula_percent": 100.0 * (f[i] / x - 1.0), "paired_by": by}  # fmt: skip
-            if words is not None:
-                row["run_mode_is"] = "" if i is None else words[i]
+            if kinds is not None:
+                row["run_mode_is"] = "" if i is None else kinds[i].words
             rows.append(row)
     return pd.DataFrame(rows)
 
 
-def _of_a_kind(result: FormulaResult, words: list[str]) -> list[tuple[str, str, int]]:
+def _of_a_kind(result: FormulaResult, kinds: Sequence[ModeKind]) -> list[tuple[str, str, int]]:
     """Plane (about y, of a part ...), label of the formula and row of the run, for modes of the formula's kind."""
-    from holokine.modes.words import mode_kinds
-
     found = []
-    for row, kind in enumerate(mode_kinds(words)):
-        if result.family in ("bending", "torsion", "stretching") and kind.family == result.family:
-            plane = f"about {kind.about}" if result.family == "bending" else ""
+    for row, kind in enumerate(kinds):
+        of = f"of {kind.member}" if kind.member else ""
+        if kind.family in ("bending", "torsion", "stretching") and kind.family == result.family:
+            plane = f"about {kind.about} {of}".strip() if result.family == "bending" else of
             found.append((plane, f"{result.family} {kind.order[0]}", row))
         elif result.family == "plate bending" and kind.family == "plate bending":
             m, n = kind.order
             label = next((w for w in result.labels if re.findall(r"\d+", w) == [str(m), str(n)]), "")
-            found.append((f"of {kind.about}" if kind.about else "", label, row))
+            found.append((of, label, row))
         elif result.family == "ring" and kind.family.startswith("ring"):
             where = "in its plane" if kind.family == "ring in plane" else "out of its plane"
             found.append(("", f"{where}, {kind.order[0]} waves around (twice)", row))

@@ -43,6 +43,7 @@ if TYPE_CHECKING:
     from holokine.mesh.mesh import Mesh
     from holokine.modes.check import CheckReport
     from holokine.modes.energy import Energies
+    from holokine.modes.kinds import ModeKind
     from holokine.modes.mode_set import ModeSet
     from holokine.respond.reduced import ReducedModel
     from holokine.solvers.eigen import Progress
@@ -319,19 +320,19 @@ class ModalChain:
         return self.chain.take("energies", self.key("modes"), make)
 
     @cached_property
-    def words(self) -> tuple[str, ...]:
+    def kinds(self) -> tuple[ModeKind, ...]:
         """What each mode is; groups of the description give names to what moves together."""
 
-        def make() -> tuple[str, ...]:
-            from holokine.modes.words import mode_words
+        def make() -> tuple[ModeKind, ...]:
+            from holokine.modes.words import mode_kinds
 
-            return tuple(mode_words(self.modes, self.energies))
+            return tuple(mode_kinds(self.modes, self.energies))
 
-        return self.chain.take("words", self.words_key, make)
+        return self.chain.take("kinds", self.kinds_key, make)
 
     @property
-    def words_key(self) -> str:
-        """Key of the words."""
+    def kinds_key(self) -> str:
+        """Key of the kinds."""
         groups = json.dumps(self.document.description.groups)
         return self.key("modes") + sha256(groups.encode()).hexdigest()[:12]
 

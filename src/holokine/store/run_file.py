@@ -38,6 +38,7 @@ from holokine.gauges.channels import ChannelBlock, Channels
 from holokine.gauges.readings import FORMS, Reading
 from holokine.modes.damping import DamperShare
 from holokine.modes.energy import Energies
+from holokine.modes.kinds import ModeKind
 from holokine.modes.mode_set import ModeSet
 from holokine.respond.reduced import ReducedModel
 from holokine.store.chain import Chain, Memory, ModalChain, changes, short
@@ -74,7 +75,7 @@ _LAYOUT = Group({
     }),
     "energies": Group({
         **dict.fromkeys(("strain", "kinetic"), Array("f", ("members", "modes"))), "told": Array("b", ("modes",)),
-        **dict.fromkeys(("total", "mesh_error"), Array("f", ("modes",))), "names": Text(),
+        **dict.fromkeys(("total", "mesh_error"), Array("f", ("modes",))), "names": Text(), "kinds": Text(),
     }),
     "reduced": Group({
         **_REDUCED_ARRAYS, "channels": Text(), "readings": Text(),
@@ -161,10 +162,10 @@ def write_run(path: Path, chain: ModalChain, *, version: str, created: str) -> N
     """
     refuse_overwriting(path)
     document, basis = chain.document, _packed(chain.basis)
-    dampers, damping, energies, words = chain.dampers, chain.damping, chain.energies, chain.words
+    dampers, damping, energies, kinds = chain.dampers, chain.damping, chain.energies, chain.kinds
     reduced = chain.reduced if chain.can_respond else None
     keys: dict[str, str] = {stage: chain.key(stage) for stage in _KEYED}
-    keys["words"] = chain.words_key
+    keys["kinds"] = chain.kinds_key
     with document.folder.steady(), whole_hdf5(path, RunFileError, seal) as file:
         file.attrs["kind"] = MARK
         file.attrs["version"] = version
@@ -188,7 +189,7 @@ def write_run(path: Path, chain: ModalChain, *, version: str, created: str) -> N
         group = file.create_group("damping")
         group["dampers"], group["ratios"] = dampers.ratios, damping
         group["coupling"] = np.array([dampers.coupling, dampers.neighbours])
-        _write_energies(file.create_group("energies"), energies, words)
+        _write_energies(file.create_group("energies"), energies, kinds)
         if reduced is not None:
             _write_reduced(file.create_group("reduced"), reduced)
 
@@ -217,7 +218,7 @@ def read_run(path: Path, *, as_saved: bool = False) -> RunContents:
             data = checked_json(dict[str, Any], held["description"], "description")
             changed = checked_json(list[tuple[str, dict[str, Any]]], held["changes"], "changes")
             keys = checked_json(dict[str, str], held["keys"], "keys")
-            if set(keys) != {*_KEYED, "words"}:
+            if set(keys) != {*_KEYED, "kinds"}:
                 raise RunFileError("keys of stages are missing")
             asked = _asked(held["asked"])
             modes, ratios = _read_modes(held["modes"]), held["damping"]["ratios"]
@@ -239,7 +240,7 @@ def read_run(path: Path, *, as_saved: bool = False) -> RunContents:
     memory.put("damper shares", keys["modes"] + keys["dampers"], dampers)
     memory.put("damping", keys["damping"], ratios)
     memory.put("energies", keys["modes"], energies)
-    memory.put("words", keys["words"], said)
+    memory.put("kinds", keys["kinds"], said)
     if reduced is not None:
         memory.put("reduced", keys["reduced"], reduced)
     if document.keys.of("modes", basis) != keys["modes"]:
@@ -417,20 +418,21 @@ def _read_modes(held: dict[str, Any]) -> ModeSet:
     return ModeSet(build=unbuilt, totals=totals, **arrays, **known)
 
 
-def _write_energies(group: Any, energies: Energies, words: tuple[str, ...]) -> None:
+def _write_energies(group: Any, energies: Energies, kinds: tuple[ModeKind, ...]) -> None:
     told = np.isfinite(energies.mesh_error)
     group["strain"], group["kinetic"], group["total"] = energies.strain, energies.kinetic, energies.total
     group["told"], group["mesh_error"] = told, np.where(told, energies.mesh_error, 0.0)
-    group["names"] = json.dumps([energies.members, energies.kinds, words])
+    group["names"] = json.dumps([energies.members, energies.kinds])
+    group["kinds"] = json.dumps([asdict(kind) for kind in kinds])
 
 
-def _read_energies(held: dict[str, Any], modes: ModeSet) -> tuple[Energies, tuple[str, ...]]:
-    kind = tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]]
-    members, kinds, words = checked_json(kind, held["names"], "energies/names")
-    if not len(members) == len(kinds) == len(held["strain"]) or len(words) != modes.count:
+def _read_energies(held: dict[str, Any], modes: ModeSet) -> tuple[Energies, tuple[ModeKind, ...]]:
+    members, kinds = checked_json(tuple[tuple[str, ...], tuple[str, ...]], held["names"], "energies/names")
+    what = checked_json(tuple[ModeKind, ...], held["kinds"], "energies/kinds")
+    if not len(members) == len(kinds) == len(held["strain"]) or len(what) != modes.count:
         raise RunFileError("energies/names: are of another number than the energies")
     error = np.where(held["told"], held["mesh_error"], np.nan)
-    return Energies(members, kinds, held["strain"], held["kinetic"], held["total"], lambda: error), words
+    return Energies(members, kinds, held["strain"], held["kinetic"], held["total"], lambda: error), what
 
 
 def _write_reduced(group: Any, reduced: ReducedModel) -> None:
