@@ -1,10 +1,15 @@
-"""Where two capabilities meet: kinds of event, states, amplitudes, gauges, limits and outputs, walked through together."""
+"""Where two capabilities meet: kinds of event, states, amplitudes, gauges, limits and outputs, walked together."""
 
 from __future__ import annotations
 
+import copy
 import logging
+import pickle
 import warnings
 from html import unescape
+
+import numpy as np
+import pytest
 
 import holokine as hk
 import holokine.api.shown as shown
@@ -16,19 +21,18 @@ def two_arms() -> hk.Assembly:
     a = hk.Assembly("two arms").material("m", **STEEL).section("s", rectangle={"width": 0.03, "height": 0.02})
     for k, length in enumerate((1.0, 1.3)):
         a.point(f"a{k}", [0, k, 0]).point(f"b{k}", [length, k, 0])
-        a.part(
-            f"arm {k}", beam={"through": [f"a{k}", f"b{k}"], "section": "s", "up": "z", "divisions": 20}, material="m"
-        )
+        run = {"through": [f"a{k}", f"b{k}"], "section": "s", "up": "z", "divisions": 20}
+        a.part(f"arm {k}", beam=run, material="m")
         a.support(f"wall {k}", at=f"a{k}", hold="all")
     return a
 
 
 def test_what_modes_are_is_data_and_words_are_printed_from_it(tmp_path):
-    """A part that bends is no rigid body, however little its shape differs from one; the formula pairs with its like."""
+    """A part that bends is no rigid body, however little its shape differs from one; formulas pair with their like."""
     modes = two_arms().modes(6)
     kinds = [(k.family, k.about, k.member, k.order) for k in modes.kinds]
-    assert kinds == [("bending", "y", "arm 1", (1,)), ("bending", "z", "arm 1", (1,)), ("bending", "y", "arm 0", (1,)),
-                     ("bending", "z", "arm 0", (1,)), ("bending", "y", "arm 1", (2,)), ("bending", "z", "arm 1", (2,))]  # fmt: skip
+    wanted = [(1, 1), (0, 1), (1, 2)]  # arm and order, in two planes each
+    assert kinds == [("bending", about, f"arm {arm}", (order,)) for arm, order in wanted for about in "yz"]
     assert modes.words == [k.words for k in modes.kinds]
     run = modes.save(tmp_path / "two.run")
     assert hk.Modes.open(run).kinds == modes.kinds
@@ -82,3 +86,27 @@ def test_findings_reach_a_python_user(caplog, monkeypatch):
     finally:
         hk.show_progress(False)
     assert any(phase.startswith("answering") or "gauges" in phase for phase, *_ in heard)
+
+
+def test_everything_can_be_pickled_and_copied(crate, crate_modes):
+    """After it was solved and read: for pools of processes, caches and joblib; copies answer the same."""
+    d = crate.description
+    answers = {e: crate_modes.respond(e) for e in d.events if d.events[e].needs_modes}
+    answers |= {e: crate.respond(e) for e in d.events if not d.events[e].needs_modes}
+    rest = crate.rest(next(iter(d.states)))
+    others = [crate, crate_modes, crate.check(), crate_modes.damped(), rest, rest.buckling(2),
+              crate_modes.tune("fan", "z", ratio="5 %"), crate_modes.conservatism("kerb strike"),
+              answers["kerb strike"].deformed(), crate.vary({("materials", "steel", "E"): [200e9]}, count=3),
+              hk.shock(([0, 0.01, 0.02], [0, 1, 0])), crate_modes.compare(crate_modes)]  # fmt: skip
+    for thing in (*others, *answers.values()):
+        _ = repr(thing)
+        for again in (pickle.loads(pickle.dumps(thing)), copy.deepcopy(thing)):
+            assert repr(again) == repr(thing)
+    for name, answer in answers.items():
+        again = pickle.loads(pickle.dumps(answer))
+        for table, own in again.tables().items():
+            assert own.equals(answer.tables()[table]), (name, table)
+    again = pickle.loads(pickle.dumps(crate)).changed({"damping": 0.03})
+    np.testing.assert_allclose(again.modes().frequencies_hz, crate_modes.frequencies_hz, rtol=1e-10)
+    with pytest.raises(ValueError, match="read-only"):
+        crate.system.stiffness.data[:] *= 2

@@ -6,9 +6,15 @@ from collections.abc import Hashable, Iterator, Mapping
 from importlib import import_module
 from typing import Any, TypeVar
 
-__all__ = ["Later"]
+__all__ = ["Later", "same"]
 
 K = TypeVar("K", bound=Hashable)
+T = TypeVar("T")
+
+
+def same(value: T) -> T:
+    """The value itself: what is at hand, for those who ask by a call (`functools.partial` of it can be pickled)."""
+    return value
 
 
 class Later(Mapping[K, Any]):

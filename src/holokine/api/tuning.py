@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -67,7 +68,9 @@ def tuned_damper(
         ]
     )
     words = f"mode {modes.set.numbers[row]} ({modes.set.frequencies_hz[row]:.4g} Hz), against {source}"
-    return TunedDamper(modes, result, at, tuple(direction.tolist()), words, _again(acts, at, direction, reading))
+    return TunedDamper(
+        modes, result, at, tuple(direction.tolist()), words, partial(_solved_anew, acts, at, direction, reading)
+    )
 
 
 def _direction(axis: str | Sequence[float]) -> NDArray[Any]:
@@ -101,29 +104,25 @@ def _reading(modes: Modes, gauge: str) -> int:
     return found[0]
 
 
-def _again(acts: Any, at: str, direction: NDArray[Any], reading: int | None) -> Callable[[TunedDamper], float | None]:
-    """What solves the assembly with the damper among its members, and reads the same thing."""
-
-    def solve(damper: TunedDamper) -> float | None:
-        low, high = damper.result.band
-        assembly, count = damper.assembly(), len(damper.modes) + 2
-        sweep = SweepRange(range=(low, high))
-        if isinstance(acts, tuple):
-            event = acts[1]
-            answer: Any = assembly.modes(count).respond(event.model_copy(update={"sweep": sweep}))
-            return float(answer.result.swing[reading])
-        if (np.abs(direction) > 0).sum() != 1:
-            return None
-        axis = "xyz"[int(np.abs(direction).argmax())]
-        shake: dict[str, Any] = {"sweep": [low, high]}
-        more: dict[str, Any] = {"gauges": {POINT: {"displacement": at, "axis": axis}}}
-        if acts == "force":
-            more["loads"] = {PUSH: {"at": at, "force": [f"{d:g} N" for d in direction]}}
-            shake["loads"] = {PUSH: 1.0}
-        else:
-            shake["base"] = {axis: "1 m/s^2"}
-        more["events"] = {SHAKE: shake}
-        answer = assembly.changed(more).modes(count).respond(SHAKE)
-        return float(answer.result.swing[answer._numbers(POINT)[0]])
-
-    return solve
+def _solved_anew(acts: Any, at: str, direction: NDArray[Any], reading: int | None, damper: TunedDamper) -> float | None:
+    """Solve the assembly with the damper among its members, and read the same thing."""
+    low, high = damper.result.band
+    assembly, count = damper.assembly(), len(damper.modes) + 2
+    sweep = SweepRange(range=(low, high))
+    if isinstance(acts, tuple):
+        event = acts[1]
+        answer: Any = assembly.modes(count).respond(event.model_copy(update={"sweep": sweep}))
+        return float(answer.result.swing[reading])
+    if (np.abs(direction) > 0).sum() != 1:
+        return None
+    axis = "xyz"[int(np.abs(direction).argmax())]
+    shake: dict[str, Any] = {"sweep": [low, high]}
+    more: dict[str, Any] = {"gauges": {POINT: {"displacement": at, "axis": axis}}}
+    if acts == "force":
+        more["loads"] = {PUSH: {"at": at, "force": [f"{d:g} N" for d in direction]}}
+        shake["loads"] = {PUSH: 1.0}
+    else:
+        shake["base"] = {axis: "1 m/s^2"}
+    more["events"] = {SHAKE: shake}
+    answer = assembly.changed(more).modes(count).respond(SHAKE)
+    return float(answer.result.swing[answer._numbers(POINT)[0]])

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -181,10 +181,13 @@ def mode_energies(modes: ModeSet) -> Energies:
     S, T = np.array(strain).reshape(-1, modes.count), np.array(kinetic).reshape(-1, modes.count)
     S[:, modes.rigid] = 0.0
 
-    def estimate() -> Floats:
-        return np.where(modes.rigid, 0.0, mesh_errors(system, shapes, modes.frequencies_hz, total, moving))
-
+    estimate = partial(_mesh_error, modes, total, moving)
     return Energies(tuple(names), tuple(kinds), S, T, total, estimate)
+
+
+def _mesh_error(modes: ModeSet, total: Floats, moving: Floats) -> Floats:
+    errors = mesh_errors(modes.system, modes.shapes, modes.frequencies_hz, total, moving)
+    return np.where(modes.rigid, 0.0, errors)
 
 
 def untrusted_modes(modes: ModeSet, energies: Energies, limit: float) -> tuple[Finding, ...]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -9,6 +10,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import MechanismError, SolverError, first_few
 from holokine.findings import Finding
+from holokine.later import same
 from holokine.modes.check import (
     mass_findings,
     mesh_findings,
@@ -165,7 +167,7 @@ def extract_modes(
     shapes *= leading_signs(shapes)[:, None]
     shapes.setflags(write=False)
     return ModeSet(
-        build=lambda: system,
+        build=partial(same, system),
         frequencies_hz=np.sqrt(values) / (2.0 * np.pi),
         shapes=shapes,
         rigid=rigid,

@@ -9,6 +9,7 @@ of eigenvectors may leave out.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -17,6 +18,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import EventError, MechanismError
 from holokine.findings import Finding
+from holokine.later import same
 from holokine.modes.free_mass import free_mass, free_to_move
 from holokine.modes.mode_set import RITZ, ModeSet
 from holokine.ranking import leading_signs
@@ -106,7 +108,7 @@ def ritz_vectors(system: System, fields: list[LoadField], count: int) -> ModeSet
         "those of the basis, not natural frequencies",
     )  # fmt: skip
     return ModeSet(
-        build=lambda: system, frequencies_hz=np.sqrt(values) / (2.0 * np.pi), shapes=shapes,
+        build=partial(same, system), frequencies_hz=np.sqrt(values) / (2.0 * np.pi), shapes=shapes,
         rigid=np.zeros(len(values), dtype=bool),
         residuals=np.linalg.norm(residual, axis=0) / np.maximum(np.linalg.norm(K @ X, axis=0), 1e-300),
         orthogonality=off, method=RITZ, exists=None, missing=0, below=0,

@@ -10,7 +10,7 @@ import json
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
-from functools import cached_property
+from functools import cached_property, partial
 from hashlib import sha256
 from typing import TYPE_CHECKING, Any, Literal, TypeVar
 
@@ -262,7 +262,7 @@ class ModalChain:
 
     def __init__(self, chain: Chain, basis: Basis, modes: ModeSet) -> None:
         self.chain, self.basis = chain, basis
-        self.modes = replace(modes, build=lambda: chain.system)
+        self.modes = replace(modes, build=partial(getattr, chain, "system"))
         self.document, self.memory = chain.document, chain.memory
 
     def key(self, stage: StageName) -> str:

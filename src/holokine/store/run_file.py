@@ -14,6 +14,7 @@ from __future__ import annotations
 import json
 import tempfile
 from dataclasses import asdict, dataclass, fields
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -36,6 +37,7 @@ from holokine.errors import HolokineError, RunFileError
 from holokine.findings import Finding
 from holokine.gauges.channels import ChannelBlock, Channels
 from holokine.gauges.readings import FORMS, Reading
+from holokine.later import same
 from holokine.modes.damping import DamperShare
 from holokine.modes.energy import Energies
 from holokine.modes.kinds import ModeKind
@@ -432,7 +434,7 @@ def _read_energies(held: dict[str, Any], modes: ModeSet) -> tuple[Energies, tupl
     if not len(members) == len(kinds) == len(held["strain"]) or len(what) != modes.count:
         raise RunFileError("energies/names: are of another number than the energies")
     error = np.where(held["told"], held["mesh_error"], np.nan)
-    return Energies(members, kinds, held["strain"], held["kinetic"], held["total"], lambda: error), what
+    return Energies(members, kinds, held["strain"], held["kinetic"], held["total"], partial(same, error)), what
 
 
 def _write_reduced(group: Any, reduced: ReducedModel) -> None:

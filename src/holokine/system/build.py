@@ -106,6 +106,14 @@ class System:
         for matrix in (self.stiffness, self.mass, self.weighed, self.damping):
             _kept(matrix)
 
+    def __getstate__(self) -> dict[str, Any]:
+        """Without what is kept: factorisations cannot be copied, and are made again where they are needed."""
+        return {**self.__dict__, "kept": {}}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state)
+        self.__post_init__()
+
     @property
     def size(self) -> int:
         """Number of motions before constraints."""

@@ -115,6 +115,10 @@ class Constraints:
         places = np.concatenate([self.independent, following[order]])
         return Following(narrow(_congruent(matrix, left, places)), rows)
 
+    def __getstate__(self) -> dict[str, Any]:
+        """Without its factorisation, which cannot be copied."""
+        return {name: value for name, value in self.__dict__.items() if name != "_normal"}
+
     @cached_property
     def _normal(self) -> Any:
         from scipy.sparse.linalg import splu
