@@ -5,15 +5,21 @@ from __future__ import annotations
 import copy
 import logging
 import pickle
+import re
+import subprocess
+import sys
 import warnings
 from html import unescape
 
 import numpy as np
+import pandas as pd
 import pytest
 
 import holokine as hk
 import holokine.api.shown as shown
 from conftest import STEEL
+from holokine.errors import DescriptionError, HolokineError, UnitError, UnknownNameError
+from holokine.vary.inverse import NotReachedError
 
 
 def two_arms() -> hk.Assembly:
@@ -110,3 +116,100 @@ def test_everything_can_be_pickled_and_copied(crate, crate_modes):
     np.testing.assert_allclose(again.modes().frequencies_hz, crate_modes.frequencies_hz, rtol=1e-10)
     with pytest.raises(ValueError, match="read-only"):
         crate.system.stiffness.data[:] *= 2
+
+
+class Length:
+    """A quantity as unit libraries make them."""
+
+    class Unit:
+        def __init__(self, name: str) -> None:
+            self.name = name
+
+        def __format__(self, how: str) -> str:
+            return self.name
+
+    def __init__(self, magnitude: object, unit: str) -> None:
+        self.magnitude, self.units = magnitude, Length.Unit(unit)
+
+
+@pytest.fixture(scope="module")
+def arm() -> hk.Assembly:
+    a = hk.Assembly("arm").material("steel", E="205 GPa", nu=0.29, density=7840.0)
+    a.section("s", rectangle={"width": 0.04, "height": "4 cm"}).point("a", [0, 0, 0]).point("b", [1, 0, 0])
+    a.part("arm", beam={"through": ["a", "b"], "section": "s", "divisions": 10}, material="steel")
+    a.support("wall", at="a", hold="all").gauge("tip", acceleration="b", axis="z").damping("2 %")
+    return a.event("bump", pulse={"z": {"half sine": {"peak": "3 g", "duration": "11 ms"}}})
+
+
+def test_quantities_of_a_unit_library_are_taken(arm):
+    p = hk.Assembly().point("a", Length(np.array([1.0, 2.0, 3.0]), "mm")).point("b", [Length(4, "cm"), 0, 0])
+    assert p.description.points["a"].at == (0.001, 0.002, 0.003)
+    assert p.description.points["b"].at == (0.04, 0.0, 0.0)
+    made = hk.Assembly().material("m", E=Length(206.0, "GPa"), nu=0.3, density=Length(7.85, "g/cm**3"))
+    assert made.description.materials["m"].density == pytest.approx(7850.0)
+    assert len(arm.modes(upto=Length(0.1, "kHz"))) == len(arm.modes(upto=100.0))
+    with pytest.raises(UnitError, match="expected a stress"):
+        hk.Assembly().material("m", E=Length(206.0, "kg"), nu=0.3, density=1.0)
+    pint = pytest.importorskip("pint")
+    u = pint.UnitRegistry()
+    assert hk.Assembly().point("a", u.Quantity([1, 2, 3], "mm")).description.points["a"].at == (0.001, 0.002, 0.003)
+
+
+WRONG_CALLS = [
+    ("m.respond(None)", "expected the name of one"), ("a.respond(5)", "expected the name of one"),
+    ("a.vary([{'materials': 1}])", "or a DataFrame with a column per place"), ("a.vary(None)", "nothing is varied"),
+    ("m.conservatism({'static': 'x'})", "event"), ("m.guidance(change='-100 %')", "above -100 %"),
+    ("r.animate('x.gif', rate=0)", "0 pictures"), ("r.histories(most=0)", "most: expected a whole number of at least 1"),
+    ("r.history('tip', thin=-5)", "thin: expected a whole number"), ("r.history('tip', thin=0)", "thin: expected"),
+    ("a.modes(True)", "count: expected a whole number"), ("a.modes(2.5)", "count: expected a whole number"),
+    ("a.vary({'materials/steel/E': [2e11]}, jobs=0)", "jobs: expected a whole number of at least 1"),
+    ("m.plot(1, ax=axes)", "expected three-dimensional Axes"), ("m.plot(1, ax=axes[0, 0])", "three-dimensional Axes"),
+    ("m.plot_participation(ax=axes)", "one pair of Axes in two dimensions"),
+    ("hk.shock(([0, 1, 2], [0, 1]))", "as many times as accelerations, got 3 and 2"),
+    ("hk.shock(5)", "expected a file, (time, acceleration), a Series or a DataFrame"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("call", "words"), WRONG_CALLS)
+def test_wrong_calls_say_what_is_expected(arm, call, words):
+    from matplotlib.figure import Figure
+
+    modes = arm.modes(4)
+    known = {"hk": hk, "a": arm, "m": modes, "r": modes.respond("bump"), "axes": Figure().subplots(2, 2)}
+    with pytest.raises(HolokineError, match=re.escape(words)):
+        eval(call, known)
+
+
+def test_nothing_is_decided_from_the_text_of_a_message():
+    a = hk.Assembly().group("g", ["unknown key beam"]).group("h", ["later beam"])  # both may come yet
+    with pytest.raises(UnknownNameError, match="unknown key beam"):
+        _ = a.description
+    with pytest.raises(UnknownNameError, match="unknown key .thruogh"):
+        a.part("p", beam={"thruogh": ["a", "b"]}, material="m")
+
+
+def test_variations_show_one_unit_link_places_and_take_tables(arm, tmp_path):
+    table = arm.vary({"sections/s/rectangle/width": "30, 50 mm"}, count=2).table()
+    assert table["s width (mm)"].tolist() == [40.0, 30.0, 50.0]  # 0.04 without a unit is in m
+    table = arm.vary({"sections/s/rectangle/height": "30, 50 mm"}, count=2).table()
+    assert table["s height (mm)"].tolist() == [40.0, 30.0, 50.0]  # 4 cm
+    table = arm.vary({"sections/s/rectangle/height": [0.03]}, count=2).table()
+    assert table["s height"].tolist() == [0.04, 0.03]
+    both = arm.vary({"sections/s/rectangle/width & sections/s/rectangle/height": "20, 40 mm"}, count=2).table()
+    np.testing.assert_allclose(both["mass_kg"], [12.544, 12.544 / 4, 12.544], rtol=1e-9)
+    with pytest.raises(DescriptionError, match="change the same place"):
+        arm.vary({"sections/s/rectangle/width & sections/s/rectangle/height": "20 mm", "sections/s": ["x"]})
+    rows = pd.DataFrame({"sections/s/rectangle/width": ["30 mm", "40 mm", "30 mm"],
+                         "materials/steel/density": [7800, 7800, 7900]})  # fmt: skip
+    table = arm.vary(rows, count=2).table()
+    np.testing.assert_allclose(table["mass_kg"][1:], [0.03 * 0.04 * 7800, 0.04 * 0.04 * 7800, 0.03 * 0.04 * 7900])
+    with pytest.raises(NotReachedError, match="more than 10 times") as found:
+        arm.reach("sections/s/rectangle/width", 1, "5 kHz")
+    assert 0.004 <= found.value.best.value <= 0.4
+    arm.write(tmp_path / "arm.yaml")
+    script = tmp_path / "unguarded.py"
+    script.write_text("import holokine as hk\nprint('once')\na = hk.Assembly.read('arm.yaml')\n"
+                      "v = a.vary({'materials/steel/E': ['190 GPa', '200 GPa', '210 GPa']}, count=2, jobs=2)\n"
+                      "print(len(v), v.failed)\n")  # fmt: skip
+    done = subprocess.run([sys.executable, script.name], cwd=tmp_path, capture_output=True, text=True, timeout=300)
+    assert done.stdout.splitlines() == ["once", "3 {}"], done.stderr

@@ -8,7 +8,9 @@ from __future__ import annotations
 import difflib
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
+from operator import index
 from reprlib import Repr
+from typing import Any
 
 __all__ = [
     "CheckFailedError",
@@ -27,12 +29,14 @@ __all__ = [
     "SolverError",
     "StaleError",
     "UnitError",
+    "UnknownKeyError",
     "UnknownNameError",
     "argument",
     "first_few",
     "headed",
     "nearest_hint",
     "shown",
+    "whole_number",
 ]
 
 _SHORT = Repr()
@@ -77,6 +81,23 @@ def argument(name: str) -> Iterator[None]:
         raise DescriptionError(f"{name}: {err}") from None
 
 
+def whole_number(name: str, value: Any, least: int = 1) -> int:
+    """An argument that counts.
+
+    Raises
+    ------
+    DescriptionError
+        It is no whole number, or less than `least`.
+    """
+    try:
+        number = index(value)
+    except TypeError:
+        number = None
+    if number is None or isinstance(value, bool) or number < least:
+        raise DescriptionError(f"{name}: expected a whole number of at least {least}, got {shown(value)}")
+    return number
+
+
 def first_few(words: Iterable[object], most: int) -> str:
     """The first words of a list in a message, and how many more there are."""
     every = [str(w) for w in words]
@@ -101,6 +122,10 @@ class UnitError(DescriptionError):
 
 class UnknownNameError(DescriptionError):
     """A name (group, gauge, material, part, point, event ...) that is not defined."""
+
+
+class UnknownKeyError(UnknownNameError):
+    """A key that no entry of its kind has."""
 
 
 class SelectionError(DescriptionError):

@@ -452,6 +452,8 @@ def quantity(value: Any, dimension: str, system: UnitSystem | None = None, *, un
     """
     if isinstance(value, bool) or value is None:
         raise UnitError(f"expected {_expected(dimension)}, got {_shown(value)}")
+    if is_with_unit(value):
+        value = with_unit(value)
     if isinstance(value, str):
         match = _QUANTITY.match(value)
         if not match or value.strip().lower() in ("nan", "inf", "-inf", ".nan", ".inf"):
@@ -472,6 +474,23 @@ def quantity(value: Any, dimension: str, system: UnitSystem | None = None, *, un
     if not unbounded:
         refuse_impossible(result, value, dimension)
     return result
+
+
+def is_with_unit(value: Any) -> bool:
+    """Whether a value is a quantity of a unit library (pint and those alike)."""
+    return hasattr(value, "magnitude") and hasattr(value, "units") and not isinstance(value, type)
+
+
+def with_unit(value: Any) -> Any:
+    """A quantity of a unit library as it would be written: ``205.0 GPa``; of an array a list of them."""
+    numbers, unit = value.magnitude, format(value.units, "~C").replace("**", "^")
+    if hasattr(numbers, "tolist"):
+        numbers = numbers.tolist()
+
+    def written(number: Any) -> Any:
+        return [written(n) for n in number] if isinstance(number, list | tuple) else f"{number!r} {unit}".strip()
+
+    return written(numbers)
 
 
 def argument_of(name: str, value: Any, dimension: str) -> float:

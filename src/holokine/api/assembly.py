@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from operator import index
 from pathlib import Path, PurePath
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -11,8 +10,16 @@ from holokine.api.shown import announced
 from holokine.describe.document import Document, Origin, Places, read_document, validated, variant_of
 from holokine.describe.files import Folder
 from holokine.describe.stages import Request, VectorRequest
-from holokine.errors import DescriptionError, EventError, UnknownNameError, argument, nearest_hint
-from holokine.units import argument_of
+from holokine.errors import (
+    DescriptionError,
+    EventError,
+    UnknownKeyError,
+    UnknownNameError,
+    nearest_hint,
+    shown,
+    whole_number,
+)
+from holokine.units import argument_of, is_with_unit, with_unit
 
 if TYPE_CHECKING:
     from holokine.api.answer import Answer
@@ -129,9 +136,10 @@ class Assembly:
             alone[table] = {name: value} if name else value
         try:
             validated(alone, self._places, self._folder)
-        except UnknownNameError as err:
-            if "unknown key" in str(err):
-                raise  # names of other things may still be to come; they are checked before solving
+        except UnknownKeyError:
+            raise
+        except UnknownNameError:
+            pass  # names of other things may still be to come; they are checked before solving
 
     def _set(self, key: str, value: Any) -> Assembly:
         value = _plain(value)
@@ -571,15 +579,13 @@ class Assembly:
 
         asked = {"upto": upto, "above": above, "near": near}
         limit, low, around = (None if f is None else argument_of(n, f, "frequency") for n, f in asked.items())
-        with argument("count"):
-            count = None if count is None else index(count)
+        count = None if count is None else whole_number("count", count)
         request = Request.of(self.description, count, limit, low, around)
         return announced(Modes(self, self._chain.modal(request, progress)))
 
     def _request(self, count: int | None, upto: Value | None) -> Request:
         limit = None if upto is None else argument_of("upto", upto, "frequency")
-        with argument("count"):
-            count = None if count is None else index(count)
+        count = None if count is None else whole_number("count", count)
         return Request.of(self.description, count, limit)
 
     def vary(
@@ -676,8 +682,7 @@ class Assembly:
         """
         from holokine.api.variation import brought
 
-        with argument("mode"):
-            mode = index(mode)
+        mode = whole_number("mode", mode)
         basis = self._request(count, None)
         if basis.count is not None and basis.count < mode + 4 and basis.upto is None:
             basis = Request.of(self.description, mode + 4)
@@ -864,10 +869,14 @@ class Assembly:
         """
         if isinstance(event, str):
             return event, self.event_named(event)
-        if isinstance(event, dict):
+        if isinstance(event, Mapping):
             name = "event" if "event" not in self.description.events else "event given"
             changed = {"events": {name: _plain(event)}}
             return "event", variant_of(self.document, "", changed, "the event given").description.events[name]
+        from holokine.describe.events import EventKind
+
+        if not isinstance(event, EventKind):
+            raise EventError(f"event: expected the name of one, or what stands under it in a file, got {shown(event)}")
         return "event", event
 
     def event_named(self, name: str) -> EventKind:
@@ -881,8 +890,7 @@ class Assembly:
         events = self.description.events
         if name not in events:
             raise UnknownNameError(f'there is no event "{name}". {nearest_hint(name, events, "events")}')
-        found: EventKind = events[name]
-        return found
+        return events[name]
 
     @property
     def _counted(self) -> tuple[str, ...]:
@@ -906,9 +914,11 @@ def _plain(value: Any) -> Any:
     """Paths as text and arrays as lists, wherever they stand."""
     if isinstance(value, PurePath):
         return str(value)
+    if is_with_unit(value):
+        return with_unit(value)
     if hasattr(value, "tolist"):  # arrays and their scalars; NumPy is loaded when something is computed
         return value.tolist()
-    if isinstance(value, dict):
+    if isinstance(value, Mapping):
         return {k: _plain(v) for k, v in value.items()}
     if isinstance(value, list | tuple):
         return [_plain(v) for v in value]

@@ -161,7 +161,7 @@ class Modes(Shown):
         """
         return self._now.reduced
 
-    def conservatism(self, event: str) -> RulesAgainstTime:
+    def conservatism(self, event: str | EventKind | dict[str, Any]) -> RulesAgainstTime:
         """Peaks of a pulse in time against every rule of combination under the spectra of the same pulse.
 
         Raises
@@ -172,8 +172,9 @@ class Modes(Shown):
         from holokine.api.compared import RulesAgainstTime
         from holokine.respond.conservatism import pulse_under_rules
 
-        time, rules = pulse_under_rules(self._now, event, self.assembly.event_named(event))
-        return announced(RulesAgainstTime(event, time, rules, (*self.findings, *time.findings)))
+        name, described = self.assembly.event_of(event)
+        time, rules = pulse_under_rules(self._now, name, described)
+        return announced(RulesAgainstTime(name, time, rules, (*self.findings, *time.findings)))
 
     @property
     def findings(self) -> tuple[Finding, ...]:
@@ -254,7 +255,7 @@ class Modes(Shown):
 
         return group_energies(self._now.document.description, self.energies).several
 
-    def guidance(self, by: str | Sequence[str] = "member", *, change: float = 0.1) -> pd.DataFrame:
+    def guidance(self, by: str | Sequence[str] = "member", *, change: float | str = 0.1) -> pd.DataFrame:
         """Change of each frequency, in percent, for `change` more stiffness or mass of each member, largest first.
 
         First order in the change, from the shares of energy; `Assembly.adjusted` runs it.
@@ -264,17 +265,18 @@ class Modes(Shown):
         DescriptionError
             A change of nothing, or to nothing.
         """
+        change = argument_of("change", change, "number")
         if not change > -1.0 or change == 0.0:
             raise DescriptionError(f"change: a share of stiffness or mass above -100 % and not 0, got {change:g}")
         from holokine.show.mode_tables import guidance_table
 
         return guidance_table(self.set, *self._by(by), change)
 
-    def advice(self, by: str | Sequence[str] = "member", *, change: float = 0.1, most: int = 2) -> list[str]:
+    def advice(self, by: str | Sequence[str] = "member", *, change: float | str = 0.1, most: int = 2) -> list[str]:
         """The same in words: the strongest levers on each mode."""
         from holokine.show.mode_tables import guidance_lines
 
-        return guidance_lines(self.set, *self._by(by), change, most)
+        return guidance_lines(self.set, *self._by(by), argument_of("change", change, "number"), most)
 
     def plot_energy(self, by: str | Sequence[str] | None = None) -> Any:
         """Stacked bars of where the energy of each mode is; returns the Figure.

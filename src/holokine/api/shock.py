@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from holokine.api.shown import Shown, announced
-from holokine.errors import EventError, UnitError, argument, first_few, headed, nearest_hint
+from holokine.errors import EventError, UnitError, argument, first_few, headed, nearest_hint, shown
 from holokine.excite.tables import read_columns
 from holokine.findings import Finding
 from holokine.respond.shock import (
@@ -125,7 +125,7 @@ def _as_frequency(value: float | str) -> tuple[float, bool]:
 
 
 def shock(
-    record: str | Path | tuple[Any, Any],
+    record: str | Path | tuple[Any, Any] | pd.Series[Any] | pd.DataFrame,
     *,
     low: float | str | None = None,
     high: float | str | None = None,
@@ -143,8 +143,9 @@ def shock(
 
     Parameters
     ----------
-    record : path or (time, acceleration)
-        A CSV file with columns such as ``time_s,acceleration_g``, or arrays in s and m/s².
+    record : path, (time, acceleration), Series or DataFrame
+        A CSV file with columns such as ``time_s,acceleration_g``; arrays in s and m/s²; a Series over time, or a
+        DataFrame with two columns, in the same units.
     low, high : float or str
         Range of natural frequencies, in Hz, or of natural periods with their unit (``"0.2 s"``); 5 Hz to 2 kHz when
         left out.
@@ -178,10 +179,18 @@ def shock(
     >>> round(float(s.values().max()), 2)
     1.77
     """
-    if isinstance(record, tuple):
+    title = name or "record"
+    table: Any = record
+    if hasattr(table, "index") and hasattr(table, "to_numpy"):  # a column over its index, or two columns
+        read = [table.index, table] if table.ndim == 1 else [table[c] for c in table]
+        if len(read) != 2:
+            raise EventError(f"record: a table has columns of time in s and acceleration in m/s², got {len(read)}")
+        record = (np.asarray(read[0]), np.asarray(read[1]))
+    if isinstance(record, tuple | list):
         with argument("record"):
             time, acceleration = (np.asarray(c, dtype=float) for c in record)
-        title = name or "record"
+    elif not isinstance(record, str | Path):
+        raise EventError(f"record: expected a file, (time, acceleration), a Series or a DataFrame, got {shown(record)}")
     else:
         columns = read_columns(record)
         if "time" not in columns or "acceleration" not in columns:

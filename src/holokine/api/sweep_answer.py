@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.api.answer import MovingAnswer, Writer
-from holokine.errors import EventError, UnknownNameError, nearest_hint
+from holokine.errors import EventError, UnknownNameError, nearest_hint, whole_number
 from holokine.respond.sweep import SweepResult
 from holokine.whole import whole_csv
 
@@ -73,13 +73,13 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         """
         from holokine.show.sweep_tables import curves_table
 
-        return curves_table(self.result, self._numbers(gauge), thin)
+        return curves_table(self.result, self._numbers(gauge), whole_number("thin", thin))
 
     def curves(self, *, most: int = 20_000) -> pd.DataFrame:
         """All gauges over frequency, every n-th point so that at most about `most` remain."""
         from holokine.show.sweep_tables import curves_table
 
-        thin = max(1, len(self.result.frequency_hz) // most)
+        thin = max(1, len(self.result.frequency_hz) // whole_number("most", most))
         return curves_table(self.result, list(range(len(self.result.reduced.readings))), thin)
 
     def transfer(self, gauge: str, *, to: str) -> pd.DataFrame:

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.api.answer import MovingAnswer, Writer
-from holokine.errors import EventError, UnknownNameError, nearest_hint
+from holokine.errors import EventError, UnknownNameError, nearest_hint, whole_number
 from holokine.respond.transient import TimeResult
 from holokine.whole import whole_csv
 
@@ -51,7 +51,7 @@ class TimeAnswer(MovingAnswer[TimeResult]):
         """
         from holokine.show.time_tables import history_table
 
-        return history_table(self.result, self._numbers(gauge), thin)
+        return history_table(self.result, self._numbers(gauge), whole_number("thin", thin))
 
     @cached_property
     def motion(self) -> FieldMotion:
@@ -269,7 +269,7 @@ class TimeAnswer(MovingAnswer[TimeResult]):
         """Histories of all gauges, every n-th row so that at most about `most` remain."""
         from holokine.show.time_tables import history_table
 
-        thin = max(1, len(self.result.time) // most)
+        thin = max(1, len(self.result.time) // whole_number("most", most))
         return history_table(self.result, list(range(len(self.result.reduced.readings))), thin)
 
     def tables(self) -> dict[str, pd.DataFrame]:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from holokine.api.shown import Shown
 from holokine.describe.walk import located
-from holokine.errors import DescriptionError, UnknownNameError
+from holokine.errors import DescriptionError, UnknownNameError, whole_number
 from holokine.vary import (
     Followed,
     Plan,
@@ -26,6 +26,7 @@ from holokine.vary import (
     refined,
     run_plan,
 )
+from holokine.vary.parameters import number_in, number_of
 from holokine.vary.wish import mode_number, ranked
 
 if TYPE_CHECKING:
@@ -33,6 +34,7 @@ if TYPE_CHECKING:
 
     from holokine.api.assembly import Assembly
     from holokine.describe.stages import Request
+    from holokine.units import UnitSystem
 
 __all__ = ["BroughtMode", "Refinement", "Variation"]
 
@@ -57,11 +59,19 @@ class Variation(Shown):
         import numpy as np
 
         self.assembly, self.plan, self.first, self.results, self._basis = assembly, plan, first, results, basis
-        own = [np.nan if v is None else p.number(v) for p, v in zip(plan.parameters, self._written, strict=True)]
+        own = [
+            np.nan if v is None else p.number(v) if number_of(v) is None
+            else number_in(v, p.unit, self._units, str(p.path[-1]))
+            for p, v in zip(plan.parameters, self._written, strict=True)
+        ]  # fmt: skip
         self.followed: Followed = follow(first, results, plan.numbers(), np.array(own, dtype=float))
 
     def __len__(self) -> int:
         return len(self.results)
+
+    @property
+    def _units(self) -> UnitSystem:
+        return self.assembly.description.units.system()
 
     @cached_property
     def _written(self) -> list[Any]:
@@ -93,7 +103,7 @@ class Variation(Shown):
         """
         from holokine.show.variation import variation_table
 
-        return variation_table(self.plan, self._written, self.first, self.results, self.followed)
+        return variation_table(self.plan, self._written, self.first, self.results, self.followed, self._units)
 
     def plot(self, reading: str | None = None) -> Any:
         """Frequencies, or a reading such as ``"kerb strike: fan z"``, against the parameters; returns the Figure.
@@ -264,6 +274,7 @@ def varied(
     folder: str | Path | None,
 ) -> Variation:
     """See `Assembly.vary`."""
+    jobs = None if jobs is None else whole_number("jobs", jobs)
     plan = plan_of(assembly.document, parameters, samples, seed)
     keep = None if folder is None else Path(folder)
     first, results = run_plan(

@@ -20,11 +20,11 @@ from holokine.describe.schema import Description, Units
 from holokine.describe.stages import Keys
 from holokine.describe.walk import walk
 from holokine.describe.yaml_file import DEEPEST, read_yaml
-from holokine.errors import DescriptionError, HolokineError, UnitError, UnknownNameError, shown
+from holokine.errors import DescriptionError, HolokineError, UnitError, UnknownKeyError, shown
 
 __all__ = ["Document", "Origin", "Places", "read_document", "translated", "validated", "variant_of"]
 
-_KINDS: dict[str, type[DescriptionError]] = {"unit": UnitError, "key": UnknownNameError}
+_KINDS: dict[str, type[DescriptionError]] = {"unit": UnitError, "key": UnknownKeyError}
 _HIDDEN = {"function-before", "function-after", "nullable"}
 
 

@@ -153,8 +153,10 @@ def shock_spectrum(
     """
     t, a = np.asarray(time, dtype=float), np.asarray(acceleration, dtype=float)
     f, zeta = np.asarray(frequencies, dtype=float), np.asarray(damping, dtype=float)
-    if len(t) < 2 or len(t) != len(a):
-        raise EventError(f"a record needs two samples at least, got {min(len(t), len(a))}")
+    if t.ndim != 1 or a.ndim != 1 or len(t) != len(a):
+        raise EventError(f"a record has as many times as accelerations, got {t.size} and {a.size}")
+    if len(t) < 2:
+        raise EventError(f"a record needs two samples at least, got {len(t)}")
     if not (np.isfinite(t).all() and np.isfinite(a).all()):
         row = int(np.flatnonzero(~(np.isfinite(t) & np.isfinite(a)))[0])
         raise EventError(f"the record holds a value that is not a finite number in sample {row + 1}")

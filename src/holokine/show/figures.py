@@ -10,7 +10,7 @@ import numpy as np
 
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
-from holokine.show.plain import empty_figure
+from holokine.show.plain import empty_figure, flat_axes
 from holokine.show.plain import label as own_label
 from holokine.units import STANDARD_GRAVITY
 from holokine.whole import whole_file
@@ -62,8 +62,7 @@ def save(target: Any, path: Path) -> None:
 
 def plot_participation(modes: ModeSet, ax: Any = None) -> Any:
     """Cumulative effective mass, as a share of the free mass, against frequency, by direction."""
-    if ax is None:
-        _, ax = _figure()
+    ax = flat_axes(ax)
     f = modes.frequencies_hz
     top = float(f[-1]) * 1.05 if f[-1] > 0 else 1.0
     for d, axis in enumerate("xyz"):

@@ -12,7 +12,9 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from holokine.findings import Finding
 
-__all__ = ["empty_figure", "filled_page", "label"]
+from holokine.errors import HolokineError, shown
+
+__all__ = ["flat_axes", "empty_figure", "filled_page", "label"]
 
 _LONGEST = 48
 
@@ -44,6 +46,21 @@ def _figure_class() -> Any:
             return data.getvalue()
 
     return PlainFigure
+
+
+def flat_axes(ax: Any) -> Any:
+    """Axes to draw into: those given, or of a new figure.
+
+    Raises
+    ------
+    HolokineError
+        Something else, such as an array of several.
+    """
+    if ax is None:
+        return empty_figure((12.8, 8.0)).subplots()
+    if not hasattr(ax, "plot") or hasattr(ax, "add_collection3d"):
+        raise HolokineError(f"ax: expected one pair of Axes in two dimensions, got {shown(type(ax).__name__)}")
+    return ax
 
 
 def empty_figure(size: tuple[float, float], **keys: Any) -> Any:

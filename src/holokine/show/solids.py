@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.errors import HolokineError, shown
 from holokine.show.figures import COLOURS, GHOST, MARKS, SIZE
 from holokine.show.geometry import Drawing, Look, bodies_of, drawing_of
 from holokine.show.numbers import number_text as n
@@ -39,6 +40,9 @@ def part_colours(parts: list[str]) -> dict[str, Any]:
 
 def _axes(ax: Any) -> Any:
     if ax is not None:
+        if not hasattr(ax, "add_collection3d"):
+            raise HolokineError('ax: expected three-dimensional Axes, as plt.subplot(projection="3d") makes, got '
+                                f"{shown(type(ax).__name__)}")  # fmt: skip
         return ax
 
     # drawing order is ours: faces, then lines, then marks, which must not vanish behind a plate

@@ -15,8 +15,10 @@ from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import empty_figure
 from holokine.show.plain import label as own_label
+from holokine.vary.parameters import number_in
 
 if TYPE_CHECKING:
+    from holokine.units import UnitSystem
     from holokine.vary import Followed, Plan, Reached, Refined, VariantResult
 
 __all__ = [
@@ -68,23 +70,25 @@ def parameter_names(parameters: Sequence[Any]) -> list[str]:
     return [p.name if short.count(p.name) == 1 else p.text for p in parameters]
 
 
-def _parameter_values(plan: Plan, written: Sequence[Any]) -> dict[str, list[Any]]:
+def _parameter_values(plan: Plan, written: Sequence[Any], units: UnitSystem) -> dict[str, list[Any]]:
     found: dict[str, list[Any]] = {}
     for k, (column, parameter) in enumerate(zip(parameter_columns(plan), plan.parameters, strict=True)):
         values = [written[k], *(row[k] for row in plan.rows)]
         if parameter.unit or all(isinstance(v, int | float) for v in values[1:]):
-            found[column] = [parameter.number(v) for v in values]
+            now = number_in(values[0], parameter.unit, units, str(parameter.path[-1]))
+            found[column] = [now, *(parameter.number(v) for v in values[1:])]
         else:
             found[column] = ["" if v is None else str(v) for v in values]
     return found
 
 
 def variation_table(
-    plan: Plan, written: Sequence[Any], first: VariantResult, results: Sequence[VariantResult], way: Followed
-) -> pd.DataFrame:
-    """A row per variant, the description as written first (variant 0)."""
+    plan: Plan, written: Sequence[Any], first: VariantResult, results: Sequence[VariantResult], way: Followed,
+    units: UnitSystem,
+) -> pd.DataFrame:  # fmt: skip
+    """A row per variant, the description as written first (variant 0), its values in the unit of the others."""
     every = [first, *results]
-    table: dict[str, Any] = {"variant": [r.number for r in every], **_parameter_values(plan, written)}
+    table: dict[str, Any] = {"variant": [r.number for r in every], **_parameter_values(plan, written, units)}
     table["mass_kg"] = [r.mass for r in every]
     for k, f in enumerate(first.frequencies_hz):
         table[mode_column(k + 1)] = [f, *way.frequencies_hz[:, k]]

@@ -26,12 +26,13 @@ if TYPE_CHECKING:
     from holokine.describe.stages import Request
     from holokine.modes.mode_set import ModeSet
 
-__all__ = ["Reached", "Step", "reach"]
+__all__ = ["NotReachedError", "Reached", "Step", "reach"]
 
 CLOSE = 1e-5  # relative, of the frequency
 DIGITS = 7  # of a value that is tried: finer than that, and no more than can be told
 MOST_STEPS = 60
 SHORTEST = 1e-4
+FARTHEST = 10.0  # times what is written, or its part: beyond that a value makes no sense as a change of it
 LONGEST = math.log(3.0)  # of a step in the logarithm of the value
 FINE = 1e-3  # of the value, for the difference of the matrices
 IDLE = 1e-4  # change of ln f per change of ln value below which nothing can be brought anywhere
@@ -91,6 +92,23 @@ class Reached:
     steps: tuple[Step, ...]
     written: Any
     change: dict[str, Any]
+
+
+class NotReachedError(DescriptionError):
+    """No value brings the mode there.
+
+    Attributes
+    ----------
+    best : Step
+        The run that came nearest.
+    """
+
+    def __init__(self, text: str, best: Step) -> None:
+        super().__init__(text)
+        self.best = best
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return NotReachedError, (str(self), self.best)
 
 
 def reach(
@@ -175,6 +193,10 @@ def reach(
         if high / max(low, 1e-300) - 1.0 < SHORTEST:
             raise _ended(text, steps, target_hz, "two modes share its shape there, and in passing from one to the next "
                          "it leaps over that frequency")  # fmt: skip
+        after = min(max(after, value / FARTHEST), value * FARTHEST)
+        if after == at:
+            raise _ended(text, steps, target_hz, f"it would take more than {FARTHEST:g} times, or less than a "
+                         f"{'tenth' if FARTHEST == 10 else 'part'} of, what is written")  # fmt: skip
         after = float(f"{after:.{DIGITS}g}")
         predicted = f * (after / at) ** slope
         at = after
@@ -183,7 +205,11 @@ def reach(
 
 def _ended(text: str, steps: list[Step], target_hz: float, why: str) -> DescriptionError:
     found = ", ".join(f"{s.value:.5g}: {s.frequency_hz:.5g} Hz" for s in steps[-6:])
-    return DescriptionError(f"{text} does not bring the mode to {target_hz:g} Hz: {why} (runs: {found})")
+    best = min(steps, key=lambda s: abs(math.log(s.frequency_hz / target_hz)))
+    return NotReachedError(
+        f"{text} does not bring the mode to {target_hz:g} Hz: {why}. The nearest is {best.value:.5g} with "
+        f"{best.frequency_hz:.5g} Hz (runs: {found})", best,
+    )  # fmt: skip
 
 
 def _start(document: Document, path: Path, text: str) -> tuple[float, str]:

@@ -15,9 +15,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.describe.walk import located
-from holokine.errors import DescriptionError, nearest_hint
+from holokine.errors import DescriptionError, UnitError, nearest_hint
+from holokine.units import DIMENSIONS, UnitSystem, unit_factor
 
-__all__ = ["Parameter", "Spread", "read_spread", "resolved", "with_value"]
+__all__ = ["Parameter", "Spread", "number_in", "plain_number", "read_spread", "resolved", "with_value"]
 
 Floats = NDArray[Any]  # float64
 Path = tuple[str | int, ...]
@@ -85,11 +86,14 @@ class Parameter:
     path : tuple
         Keys, and positions in lists from 0.
     spread : Spread
+    linked : tuple of tuple
+        Other places that take the same values.
     """
 
     text: str
     path: Path
     spread: Spread
+    linked: tuple[Path, ...] = ()
 
     @property
     def unit(self) -> str:
@@ -121,6 +125,27 @@ def number_of(value: Any) -> tuple[float, str] | None:
         return float(value), ""
     found = _QUANTITY.fullmatch(str(value))
     return (float(found["number"]), found["unit"]) if found else None
+
+
+def number_in(value: Any, unit: str, units: UnitSystem, place: str = "") -> float:
+    """A value as written as a number in a unit (none: bare, of the description's units); NaN for a word.
+
+    `place`: the last key, which tells a gram from the acceleration of gravity.
+    """
+    found = number_of(value)
+    if found is None:
+        return math.nan
+    number, own = found
+    if own == unit:
+        return number
+    dimensions = sorted(DIMENSIONS, key=lambda d: (d == "mass") if "mass" not in place else (d == "acceleration"))
+    for dimension in dimensions:
+        try:
+            one, other = (unit_factor(u, dimension) if u else units.factor(dimension) for u in (own, unit))
+        except UnitError:
+            continue
+        return number * one / other
+    return math.nan
 
 
 def read_spread(given: Any, where: str) -> Spread:
@@ -161,12 +186,12 @@ def _list(values: list[Any], where: str) -> Spread:
             f"{n[0]:.12g} {last[1]}" if n is not None and not n[1] and isinstance(v, str) else v
             for v, n in zip(values, numbers, strict=True)
         ]
-    values = [_plain_number(v) for v in values]
+    values = [plain_number(v) for v in values]
     unlike = [v for n, v in enumerate(values) if v not in values[:n]]
     return Spread("list", tuple(unlike))
 
 
-def _plain_number(value: Any) -> Any:
+def plain_number(value: Any) -> Any:
     """A text that is a bare number as one."""
     found = number_of(value) if isinstance(value, str) else None
     return found[0] if found is not None and not found[1] else value
@@ -218,20 +243,26 @@ def _drawn(kind: Any, words: str, where: str) -> Spread:
 
 
 def parameter_at(data: Mapping[str, Any], given: str | Sequence[str | int], values: Any) -> Parameter:
-    """A place of the description with its spread of values.
+    """A place of the description with its spread of values; several, joined by `` & `` or as a tuple, take the same.
 
     Raises
     ------
     DescriptionError
         No such place, values that cannot be read, or a range or distribution where a word stands.
     """
-    text = given if isinstance(given, str) else "/".join(map(str, given))
-    spread, path = read_spread(values, f'parameter "{text}"'), resolved(data, given)
+    if isinstance(given, str):
+        places: list[Any] = [g.strip() for g in given.split(" & ")]
+    else:
+        places = list(given) if given and all(isinstance(g, tuple | list) for g in given) else [given]
+    texts = [g if isinstance(g, str) else "/".join(map(str, g)) for g in places]
+    text = " & ".join(texts)
+    path, *linked = (resolved(data, g) for g in places)
+    spread = read_spread(values, f'parameter "{text}"')
     here = located(data, path)
     stands = None if here is None else here[0].get(here[1]) if isinstance(here[0], Mapping) else here[0][here[1]]
     if isinstance(stands, str) and number_of(stands) is None and all(map(number_of, spread.values)):
         raise DescriptionError(f'parameter "{text}": "{stands}" is a text, not a number that could vary by degrees')
-    return Parameter(text, path, spread)
+    return Parameter(text, path, spread, tuple(linked))
 
 
 def resolved(data: Mapping[str, Any], given: str | Sequence[str | int]) -> Path:

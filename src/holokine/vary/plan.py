@@ -9,13 +9,16 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import product
 from math import prod
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from holokine.describe.document import Document, variant_of
-from holokine.errors import DescriptionError, HolokineError
-from holokine.vary.parameters import Parameter, Path, parameter_at, with_value
+from holokine.errors import DescriptionError, HolokineError, UnknownKeyError, shown
+from holokine.vary.parameters import Parameter, Path, parameter_at, plain_number, with_value
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 __all__ = ["MOST_VARIANTS", "Plan", "plan_of"]
 
@@ -43,7 +46,8 @@ class Plan:
         """What a variant writes in place of the description's own."""
         change: dict[str, Any] = {}
         for parameter, value in zip(self.parameters, row, strict=True):
-            with_value(data, change, parameter.path, value)
+            for path in (parameter.path, *parameter.linked):
+                with_value(data, change, path, value)
         return change
 
     def numbers(self) -> np.ndarray:
@@ -54,11 +58,11 @@ class Plan:
 
 def plan_of(
     document: Document,
-    parameters: Mapping[str | tuple[str | int, ...], Any],
+    parameters: Mapping[str | tuple[str | int, ...], Any] | pd.DataFrame,
     samples: int | None = None,
     seed: int = 1,
 ) -> Plan:
-    """A grid of all values of all parameters, or with `samples` a Latin hypercube.
+    """A grid of all values of all parameters, the rows of a table, or with `samples` a Latin hypercube.
 
     In a hypercube every parameter is drawn: from its distribution, evenly between the ends of its range, or from the
     values of its list, each as often.
@@ -68,21 +72,36 @@ def plan_of(
     DescriptionError
         A place that is not there, values that do not fit, a distribution without samples, too many variants.
     """
-    if not parameters:
+    columns = hasattr(parameters, "columns") and hasattr(parameters, "iterrows")  # a DataFrame: a row per variant
+    if not columns and not isinstance(parameters, Mapping) and parameters is not None:
+        raise DescriptionError(
+            "parameters: expected places with their values, {place: [values]}, or a DataFrame with a column per place, "
+            f"got {shown(parameters)}"
+        )
+    if parameters is None or not len(parameters):
         raise DescriptionError("nothing is varied: name a parameter with its values")
     data = document.data
     found = []
+    given: Any
     for given, values in parameters.items():
-        found.append(parameter_at(data, given, values))
-    paths = [p.path for p in found]
-    for n, one in enumerate(paths):
-        clash = next((m for m in range(n) if _overlap(paths[m], one)), None)
-        if clash is not None:
-            raise DescriptionError(f'parameters "{found[clash].text}" and "{found[n].text}" change the same place')
+        found.append(parameter_at(data, given, values.tolist() if columns else values))
+    taken: list[tuple[Path, str]] = []
+    for parameter in found:
+        for path in (parameter.path, *parameter.linked):
+            clash = next((text for other, text in taken if _overlap(other, path)), None)
+            if clash is not None:
+                raise DescriptionError(f'parameters "{clash}" and "{parameter.text}" change the same place')
+            taken.append((path, parameter.text))
     loose = [p for p in found if p.spread.drawn]
     if loose and samples is None:
         raise DescriptionError(f'parameter "{loose[0].text}": a distribution is drawn from; say how many samples')
-    if samples is None:
+    if columns:
+        if samples is not None:
+            raise DescriptionError("samples: the rows of a table are the variants; nothing is drawn")
+        _refuse_many(len(parameters))
+        every = [[plain_number(v) for v in values.tolist()] for _, values in parameters.items()]
+        rows = list(zip(*every, strict=True))
+    elif samples is None:
         count = prod(len(p.spread.values) for p in found)
         _refuse_many(count)
         rows = list(product(*(p.spread.values for p in found)))
@@ -131,12 +150,13 @@ def _refuse_misfits(document: Document, plan: Plan) -> None:
         first: HolokineError | None = None
         for value in dict.fromkeys(row[k] for row in plan.rows):
             alone: dict[str, Any] = {}
-            with_value(document.data, alone, parameter.path, value)
+            for path in (parameter.path, *parameter.linked):
+                with_value(document.data, alone, path, value)
             try:
                 variant_of(document, "", alone, f'parameter "{parameter.text}"')
                 break
             except HolokineError as err:
                 first = first or err
         else:  # several may fit together only
-            if first is not None and (len(plan.parameters) == 1 or "unknown key" in str(first)):
+            if first is not None and (len(plan.parameters) == 1 or isinstance(first, UnknownKeyError)):
                 raise first

@@ -9,11 +9,12 @@ from __future__ import annotations
 import io
 import json
 import os
+import sys
 import time
 import zlib
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
-from contextlib import ExitStack
+from contextlib import ExitStack, contextmanager
 from dataclasses import asdict, dataclass, field, replace
 from hashlib import sha256
 from multiprocessing import get_context
@@ -368,10 +369,25 @@ def _carried_out(
     try:  # new processes see what stands here when they begin
         pool = ProcessPoolExecutor(count, mp_context=get_context("spawn"))
         stack.callback(pool.shutdown, wait=False, cancel_futures=True)
-        yield from _as_they_come([pool.submit(_worker, base, group) for group in groups])
+        with _without_main():
+            futures = [pool.submit(_worker, base, group) for group in groups]
+        yield from _as_they_come(futures)
     finally:
         for k, v in before.items():
             os.environ.pop(k, None) if v is None else os.environ.update({k: v})
+
+
+@contextmanager
+def _without_main() -> Iterator[None]:
+    """Processes that begin within do not run the user's script again, which may have no guard of its main part."""
+    main = sys.modules["__main__"].__dict__
+    before = {name: main[name] for name in ("__file__", "__spec__") if name in main}
+    try:
+        main.pop("__file__", None)
+        main["__spec__"] = None
+        yield
+    finally:
+        main.update(before)  # type: ignore[arg-type]
 
 
 def _as_they_come(futures: list[Future[list[VariantResult]]]) -> Iterator[VariantResult]:

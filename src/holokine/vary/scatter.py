@@ -116,7 +116,8 @@ def first_order(
     def made(values: Floats) -> Document:
         change: dict[str, Any] = {}
         for p, v in zip(parameters, values, strict=True):
-            with_value(document.data, change, p.path, p.spread.written(float(v)))
+            for path in (p.path, *p.linked):
+                with_value(document.data, change, path, p.spread.written(float(v)))
         return variant_of(document, "", change, "inputs at " + ", ".join(f"{v:.6g}" for v in values))
 
     def run(number: int, values: Floats) -> VariantResult:
