@@ -85,8 +85,8 @@ def envelope(dofs: int = 100_000, modes: int = 100, rows: int = 20_000) -> None:
     path = oscillators.run(t, load)
     shapes = rng.standard_normal((modes, dofs))
     answer = SimpleNamespace(
-        reader=SimpleNamespace(oscillators=oscillators, path=path, correct=False), reduced=reduced, time=t,
-        pulse=BasePulse(t, load),
+        reader=SimpleNamespace(oscillators=oscillators, path=path, correct=False, base=lambda rows: None),
+        reduced=reduced, time=t, pulse=BasePulse(t, load),
     )  # fmt: skip
     motion = FieldMotion.__new__(FieldMotion)
     motion.answer, motion.shapes, motion.loads = answer, shapes, [SimpleNamespace()] * 3  # type: ignore[assignment]

@@ -159,7 +159,8 @@ WRONG_CALLS = [
     ("m.respond(None)", "expected the name of one"), ("a.respond(5)", "expected the name of one"),
     ("a.vary([{'materials': 1}])", "or a DataFrame with a column per place"), ("a.vary(None)", "nothing is varied"),
     ("m.conservatism({'static': 'x'})", "event"), ("m.guidance(change='-100 %')", "above -100 %"),
-    ("r.animate('x.gif', rate=0)", "0 pictures"), ("r.histories(most=0)", "most: expected a whole number of at least 1"),
+    ("r.animate('x.gif', rate=0)", "0 pictures"),
+    ("r.histories(most=0)", "most: expected a whole number of at least 1"),
     ("r.history('tip', thin=-5)", "thin: expected a whole number"), ("r.history('tip', thin=0)", "thin: expected"),
     ("a.modes(True)", "count: expected a whole number"), ("a.modes(2.5)", "count: expected a whole number"),
     ("a.vary({'materials/steel/E': [2e11]}, jobs=0)", "jobs: expected a whole number of at least 1"),
@@ -184,7 +185,7 @@ def test_nothing_is_decided_from_the_text_of_a_message():
     a = hk.Assembly().group("g", ["unknown key beam"]).group("h", ["later beam"])  # both may come yet
     with pytest.raises(UnknownNameError, match="unknown key beam"):
         _ = a.description
-    with pytest.raises(UnknownNameError, match="unknown key .thruogh"):
+    with pytest.raises(UnknownNameError, match=r"unknown key .thruogh"):
         a.part("p", beam={"thruogh": ["a", "b"]}, material="m")
 
 
@@ -213,3 +214,72 @@ def test_variations_show_one_unit_link_places_and_take_tables(arm, tmp_path):
                       "print(len(v), v.failed)\n")  # fmt: skip
     done = subprocess.run([sys.executable, script.name], cwd=tmp_path, capture_output=True, text=True, timeout=300)
     assert done.stdout.splitlines() == ["once", "3 {}"], done.stderr
+
+
+def fin(tied: bool = False, **more: object) -> hk.Assembly:
+    """A plate that stands on a block of solids."""
+    a = hk.Assembly("fin").material("m", E=2e11, nu=0.3, density=7800.0)
+    block = {"corner": [-0.1, 0, -0.1], "sides": [[0.2, 0, 0], [0, 0.3, 0], [0, 0, 0.1]]}
+    a.part("block", box={**block, "divisions": [8, 9 if tied else 8, 4]}, material="m")
+    plate = {"corner": [0, 0, 0], "sides": [[0, 0.3, 0], [0, 0, 0.4]], "divisions": [8, 8], "thickness": 0.02}
+    a.part("fin", plate={**plate, **more}, material="m")
+    if tied:
+        a.tie("weld", nodes={"part": "fin", "plane": {"at": [0, 0, 0], "normal": "z"}}, faces="block")
+    return a.support("s", at={"part": "block", "plane": {"at": [0, 0, -0.1], "normal": "z"}}, hold=["x", "y", "z"])
+
+
+@pytest.mark.parametrize("tied", [False, True])
+def test_the_edge_of_a_shell_in_a_solid_is_no_hinge(tied):
+    """Against 20-node bricks throughout: 102.1, 312.1, 631.2, 1001.6 Hz."""
+    a = fin(tied)
+    np.testing.assert_allclose(a.modes(4).frequencies_hz, [102.12, 312.12, 631.18, 1001.59], rtol=0.04)
+    told = [f for f in a.check().findings if f.text.startswith("carry their rotation into the solids")]
+    assert [f.level for f in told] == ["note"]
+    free = fin(tied).support("held", at={"part": "fin", "plane": {"at": [0, 0, 0], "normal": "z"}}, hold="all")
+    clamped = free.modes(1).frequencies_hz[0]  # rotations that something else holds are left to that
+    assert 104.0 < clamped < 107.0
+
+
+def test_the_end_of_a_beam_in_a_solid_is_no_hinge():
+    a = hk.Assembly().material("m", E=2e11, nu=0.3, density=7800.0).section("r", rod={"diameter": 0.03})
+    block = {"corner": [-0.1, -0.1, -0.1], "sides": [[0.2, 0, 0], [0, 0.2, 0], [0, 0, 0.1]], "divisions": [6, 6, 3]}
+    a.part("block", box=block, material="m").point("a", [0, 0, 0]).point("b", [0, 0, 0.5])
+    a.part("post", beam={"through": ["a", "b"], "section": "r", "up": "x", "divisions": 10}, material="m")
+    a.support("s", at={"part": "block", "plane": {"at": [0, 0, -0.1], "normal": "z"}}, hold=["x", "y", "z"])
+    f = a.modes(1).frequencies_hz[0]
+    clamped = 1.8751**2 / (2 * np.pi) * np.sqrt(2e11 * 0.03**2 / 16 / 7800 / 0.5**4)
+    assert 0.95 * clamped < f < clamped
+
+
+def test_beams_along_a_rib_take_all_nodes_of_the_line():
+    """A deck of any outline, a rib with a grid of its own, and a beam with other divisions along the same line."""
+    a = hk.Assembly("rib").material("steel", **STEEL).section("box", rectangle={"width": 0.05, "height": 0.05})
+    a.point("a", [0.2, 0.5, 0]).point("b", [0.73, 0.5, 0])
+    outline = [[0, 0], [1, 0], [1, 1], [0, 1]]
+    a.part("deck", plate={"origin": [0, 0, 0], "plane": {"x": "x", "y": "y"}, "outline": outline, "size": 0.12,
+                          "thickness": 0.01}, material="steel")  # fmt: skip
+    a.part("rib", plate={"corner": [0, 0.5, -0.2], "sides": [[1, 0, 0], [0, 0, 0.2]], "size": 0.12, "thickness": 0.01},
+           material="steel")  # fmt: skip
+    a.part("stiff", beam={"through": ["a", "b"], "section": "box", "up": "z", "size": 0.12}, material="steel")
+    a.support("s", at={"part": "deck", "plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
+    mesh = a.system.mesh
+    deck, stiff = set(mesh.part_nodes["deck"].tolist()), set(mesh.part_nodes["stiff"].tolist())
+    top = {n for n in mesh.part_nodes["rib"].tolist() if abs(mesh.nodes[n, 2]) < 1e-9}
+    assert stiff <= deck
+    assert top <= deck
+    assert len(stiff - top) >= 3
+    assert len(a.refine(count=2).table()) == 2
+
+
+def test_parts_that_nearly_touch_are_named_with_their_distance():
+    a = hk.Assembly().material("m", **STEEL).section("s", rod={"diameter": 0.02})
+    for name, low, n in (("deck", 0.0, 8), ("far deck", 0.3, 8)):
+        a.part(name, plate={"corner": [0, 0, low], "sides": [[1, 0, 0], [0, 1, 0]], "divisions": [n, n],
+                            "thickness": 0.01}, material="m")  # fmt: skip
+        a.support(f"s {name}", at={"part": name, "plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
+    a.part("rib", plate={"corner": [0, 0.51, -0.202], "sides": [[1, 0, 0], [0, 0, 0.2]], "divisions": [5, 3],
+                         "thickness": 0.01}, material="m")  # fmt: skip
+    a.support("s rib", at={"part": "rib", "plane": {"at": [0, 0, -0.202], "normal": "z"}}, hold="all")
+    near = [f for f in a.check().findings if "nearly touch" in f.text]
+    assert len(near) == 1
+    assert near[0].text.startswith('"rib" and "deck" nearly touch (2 mm, at')

@@ -461,6 +461,13 @@ def evaluate(name: str, *, modes: int = 5, units: UnitSystem | None = None, **in
         raise UnknownNameError(f'there is no formula "{name}". {nearest_hint(name, FORMULAS, "formulas")}')
     formula = FORMULAS[name]
     known = {**formula.needs, **{k: d for k, (d, _) in formula.options.items()}}
+    if "density" in inputs and "density" not in known and {"mass_per_length", "area"} <= set(known):
+        if "area" not in inputs or "mass_per_length" in inputs:
+            raise DescriptionError(f'formula "{name}": density goes with area, in place of mass_per_length')
+        each = [quantity(inputs[k], k, units or UnitSystem()) for k in ("density", "area")]
+        inputs = {k: v for k, v in inputs.items() if k != "density"} | {
+            "mass_per_length": f"{each[0] * each[1]!r} kg/m"
+        }
     for key in inputs:
         if key not in known:
             raise UnknownNameError(f'formula "{name}": there is no input "{key}". {nearest_hint(key, known, "inputs")}')

@@ -23,10 +23,11 @@ from typing import Any
 
 from holokine.errors import HolokineError, OutputError
 
-__all__ = ["temporary_folder", "whole_csv", "whole_file", "whole_hdf5"]
+__all__ = ["csv_text", "temporary_folder", "whole_csv", "whole_file", "whole_hdf5"]
 
 _HIDDEN = ".holokine-part"
 _FOLDER = "holokine-"
+_RUN = ("=", "+", "-", "@", "\t", "\r")
 _OWNED = re.compile(r"(?:\.holokine-part|holokine)-(?P<host>[0-9A-Za-z_.]+)-(?P<process>\d{1,18})-[0-9a-z_]{8}")
 
 
@@ -47,7 +48,7 @@ def whole_file(path: Path, error: type[HolokineError] = OutputError, *, by_endin
         Of the kind given, when the system refuses: no such folder, not allowed, the disk is full.
     """
     try:
-        if path.is_dir():
+        if os.path.isdir(path):
             raise error(f"{path}: is a folder, not a file; choose another name")
         _take_away(path.absolute().parent)
         with (None if by_ending else _nameless(path)) or _named(path) as part:
@@ -57,14 +58,45 @@ def whole_file(path: Path, error: type[HolokineError] = OutputError, *, by_endin
 
 
 def whole_csv(table: Any, path: Path, **keys: Any) -> None:
-    """Write a DataFrame as CSV without its index (`keys` as of `to_csv`), whole or not at all.
+    """Write a DataFrame as CSV (`csv_text`), whole or not at all.
 
     Raises
     ------
     OutputError
     """
     with whole_file(path) as part:
-        table.to_csv(part, index=False, **keys)
+        _harmless(table).to_csv(part, index=False, **keys)
+
+
+def csv_text(table: Any) -> str:
+    """A DataFrame as CSV without its index (`keys` as of `to_csv`).
+
+    Texts that a spreadsheet would run as a formula have an apostrophe before them, which it takes for text.
+    """
+    return str(_harmless(table).to_csv(index=False))
+
+
+def _harmless(table: Any) -> Any:
+    def told(value: Any) -> Any:
+        if isinstance(value, str) and value[:1] in _RUN and not _number(value):
+            return f"'{value}"
+        return value
+
+    texts = [c for c, kind in enumerate(table.dtypes) if str(kind).startswith(("object", "str"))]
+    result = table.rename(columns=told)
+    if texts:
+        result = result.copy(deep=False)
+        for c in texts:
+            result.isetitem(c, result.iloc[:, c].map(told))
+    return result
+
+
+def _number(text: str) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return text == "-"
+    return True
 
 
 class _Sturdy(io.FileIO):
@@ -198,6 +230,16 @@ def _lives(process: int) -> bool:
 
 
 def temporary_folder() -> tempfile.TemporaryDirectory[str]:
-    """A folder of this process, removed at its end at the latest; those that ended processes left go first."""
-    _take_away(Path(tempfile.gettempdir()), hidden=False)
-    return tempfile.TemporaryDirectory(prefix=f"{_FOLDER}{_host()}-{os.getpid()}-")
+    """A folder of this process, removed at its end at the latest; those that ended processes left go first.
+
+    Raises
+    ------
+    OutputError
+        There is no folder for temporary files.
+    """
+    try:
+        _take_away(Path(tempfile.gettempdir()), hidden=False)
+        return tempfile.TemporaryDirectory(prefix=f"{_FOLDER}{_host()}-{os.getpid()}-")
+    except OSError as err:
+        told = err.strerror or err
+        raise OutputError(f"no folder for temporary files can be used ({told}); name one in TMPDIR") from None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import gc
 import os
 import sys
@@ -473,6 +474,8 @@ def tune(
     """
     from holokine.cli.mode_reports import TuneView
 
+    _keep_input(assembly, write)
+
     parts = axis.replace(",", " ").split()
     keys: dict[str, Any] = {"at": at, "axis": parts if len(parts) == 3 else axis, "mode": mode, "mass": mass,
                             "ratio": ratio, "against": against, "gauge": gauge, "band": band or None}  # fmt: skip
@@ -628,6 +631,7 @@ def vary(
     """
     from holokine.cli.vary_reports import VaryView
 
+    _keep_input(assembly, write)
     if write is not None and not wishes:
         raise click.UsageError("--write needs --wish, which tells the best variant")
     if jobs is not None and scheduler is not None:
@@ -701,6 +705,7 @@ def reach(assembly: Path, place: str, mode: int, target: str, write: Path | None
     """
     from holokine.cli.vary_reports import ReachView
 
+    _keep_input(assembly, write)
     ReachView.of(assembly, place, mode, target, write).deliver(to)
 
 
@@ -972,15 +977,68 @@ def demo(out: Path | None, whole: bool) -> None:
         run_tour(out or Path("crate-demo"))
 
 
+def _keep_input(assembly: Path, write: Path | None) -> None:
+    """Refuse to write over the file that is read."""
+    if write is not None and write.resolve() == assembly.resolve():
+        raise click.UsageError(f"--write: {write} is the assembly itself; give another name")
+
+
 def _end_in_order() -> None:
-    """Told to end, the process takes its temporary folders with it."""
+    """Told to end, the process takes its temporary folders with it.
+
+    What is raised while an object is cleared away is lost: there the signal is sent again a little later.
+    """
     import signal
 
-    def end(number: int, _: Any) -> None:
-        sys.exit(128 + number)
+    def later(number: int, frame: Any) -> bool:
+        while frame is not None:
+            if frame.f_code.co_name == "__del__":
+                threading.Timer(0.02, signal.raise_signal, (number,)).start()
+                return True
+            frame = frame.f_back
+        return False
 
-    if threading.current_thread() is threading.main_thread() and signal.getsignal(signal.SIGTERM) == signal.SIG_DFL:
+    def end(number: int, frame: Any) -> None:
+        if not later(number, frame):
+            sys.exit(128 + number)
+
+    def interrupt(number: int, frame: Any) -> None:
+        if not later(number, frame):
+            raise KeyboardInterrupt
+
+    if threading.current_thread() is not threading.main_thread():
+        return
+    if signal.getsignal(signal.SIGTERM) == signal.SIG_DFL:
         signal.signal(signal.SIGTERM, end)
+    if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
+        signal.signal(signal.SIGINT, interrupt)
+
+
+def _streams() -> None:
+    """Streams that are closed take nothing, and characters that a stream cannot show become question marks."""
+    for name in ("stdout", "stderr"):
+        stream = getattr(sys, name)
+        if stream is None:
+            setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: SIM115
+        elif hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="replace")
+
+
+def _say(text: str) -> None:
+    """On the error stream, as far as that takes anything."""
+    try:
+        click.echo(text, err=True)
+        sys.stderr.flush()
+    except OSError:
+        _into_nothing(sys.stderr)
+
+
+def _into_nothing(stream: Any) -> None:
+    """What a stream still holds goes nowhere, so that the end of the process does not stumble over it."""
+    try:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
+    except (OSError, ValueError):
+        return
 
 
 def run(arguments: list[str] | None = None) -> None:
@@ -994,37 +1052,44 @@ def run(arguments: list[str] | None = None) -> None:
         os.environ["OPENBLAS_NUM_THREADS"] = "1"
         gc.set_threshold(20_000)  # loading makes many objects and no rubbish: a look after every 700 costs a tenth
     warnings.simplefilter("ignore", HolokineWarning)  # commands print findings themselves
+    _streams()
     busy = Busy()
     _end_in_order()
     try:
         with listening(busy):
             cli.main(arguments, standalone_mode=False)
+        sys.stdout.flush()
     except CheckFailedError as err:
         busy.clear()
-        click.echo(f"holokine: {err}", err=True)
+        _say(f"holokine: {err}")
         sys.exit(EXIT_CHECK)
     except HolokineError as err:
         busy.clear()
-        click.echo(f"holokine: error: {err}", err=True)
+        _say(f"holokine: error: {err}")
         sys.exit(EXIT_INPUT)
     except MemoryError:
         busy.clear()
-        click.echo(
+        _say(
             f"holokine: error: there is not enough memory ({busy.phase or 'at the start'}); coarsen the mesh, ask for "
-            "less, or run it where there is more",
-            err=True,
+            "less, or run it where there is more"
         )
         sys.exit(EXIT_INPUT)
     except (click.exceptions.Abort, KeyboardInterrupt):
         busy.clear()
-        click.echo("holokine: stopped; nothing was left half-written", err=True)
+        _say("holokine: stopped; nothing was left half-written")
         sys.exit(130)
     except click.ClickException as err:
         busy.clear()
-        err.show()
+        with contextlib.suppress(OSError):
+            err.show()
         sys.exit(EXIT_INPUT)
-    except BrokenPipeError:
-        sys.stderr.close()
+    except BrokenPipeError:  # who reads has enough
+        _into_nothing(sys.stdout)
         sys.exit(0)
+    except OSError as err:
+        busy.clear()
+        _into_nothing(sys.stdout)
+        _say(f"holokine: error: {f'{err.filename}: ' if err.filename else ''}cannot be written ({err.strerror or err})")
+        sys.exit(EXIT_INPUT)
     finally:
         busy.clear()

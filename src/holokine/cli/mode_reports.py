@@ -17,6 +17,7 @@ from holokine.cli.terminal import Screen
 from holokine.errors import SelectionError
 from holokine.progress import quiet
 from holokine.units import quantity
+from holokine.whole import csv_text
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -262,7 +263,7 @@ class CompareView(_View):
         for name, other in candidates:
             after = _modes_of(other, wanted, first, name)
             compared = first.compare(after)
-            table, key = compared.table(), _file_name(name)
+            table, key = compared.table(), _file_name(name, assembly.variants)
             if key in view.tables:
                 key = f"{key}_{len(view.tables)}"
             view.lines.append(f"{name}: {after.statement}")
@@ -354,7 +355,7 @@ def show_formula(
         click.echo(json.dumps(data, indent=2, allow_nan=False, default=str))
         return
     if as_csv:
-        click.echo(table.to_csv(index=False), nl=False)
+        click.echo(csv_text(table), nl=False)
         return
     from holokine.show.numbers import number_text
 
@@ -373,7 +374,7 @@ class ConservatismView(_View):
     def of(cls, path: Path, event: str, wanted: ModesRange) -> ConservatismView:
         modes = open_modes(path, wanted, before=lambda a: a.event_named(event))
         found = modes.conservatism(event)
-        name = f"{_file_name(event)}_conservatism"
+        name = f"{_file_name(event, modes.assembly.description.events)}_conservatism"
         return cls(
             modes.assembly,
             f"{modes.assembly.title}: {event}, how conservative the rules are",
@@ -418,7 +419,7 @@ class Sheet:
                     "tables": {self.facts.get("kind", "srs"): _records(self.table)}}  # fmt: skip
             click.echo(json.dumps(data, indent=2, allow_nan=False, default=str))
         elif to.as_csv:
-            click.echo(self.table.to_csv(index=False), nl=False)
+            click.echo(csv_text(self.table), nl=False)
         else:
             screen = Screen(to.whole)
             screen.heading(self.title)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from functools import partial
 from hashlib import sha256
@@ -16,7 +17,9 @@ from holokine import Assembly, __version__, demo_folder
 from holokine.cli.asked import GIF, PLAIN, STATE, Delivery, FilmAsked, LookAsked, ModesRange
 from holokine.cli.terminal import Screen
 from holokine.errors import DescriptionError
+from holokine.findings import Finding
 from holokine.progress import quiet
+from holokine.whole import csv_text
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -31,10 +34,17 @@ __all__ = ["AnswerView", "CheckReportView", "ModesAsked", "ModesRange", "ModesVi
 _LONGEST = 80
 
 
-def _file_name(text: str) -> str:
-    """A name as the name of a file: letters, digits and underscores; a long one is cut and told apart by a digest."""
-    name = "".join(c if c.isalnum() else "_" for c in text.strip().lower()) or "event"
-    if len(name.encode()) <= _LONGEST:
+def _file_name(text: str, among: Iterable[str] = ()) -> str:
+    """A name as the name of a file: letters, digits and underscores.
+
+    A long one is cut; that one, and one that reads like another of `among`, is told apart by a digest.
+    """
+
+    def plain(words: str) -> str:
+        return "".join(c if c.isalnum() else "_" for c in words.strip().lower()) or "event"
+
+    name = plain(text)
+    if len(name.encode()) <= _LONGEST and not any(other != text and plain(other) == name for other in among):
         return name
     short = name.encode()[: _LONGEST - 9].decode(errors="ignore")
     return f"{short}_{sha256(text.encode()).hexdigest()[:8]}"
@@ -74,7 +84,7 @@ class _View:
         if to.as_json:
             click.echo(json.dumps(self.as_data(), indent=2, allow_nan=False, default=str))
         elif to.as_csv:
-            click.echo(next(iter(self.tables.values())).to_csv(index=False), nl=False)
+            click.echo(csv_text(next(iter(self.tables.values()))), nl=False)
         else:
             self.show(Screen(to.whole))
             for line in [*self.after, *(f"wrote {path}" for path in written)]:
@@ -387,15 +397,17 @@ class AnswerView(_View):
             described = assembly.event_named(event)
             asked.refuse(assembly, event)
             if not described.needs_modes:
+                view = cls.about(assembly.respond(event), asked)
                 if wanted.given:
-                    raise click.UsageError(f"{described.words} need no modes: leave out --count and --upto")
-                return cls.about(assembly.respond(event), asked)
+                    told = f"{described.words} need no modes: --count and --upto change nothing here"
+                    view.findings = (*view.findings, Finding("note", told))
+                return view
         modes = open_modes(path, wanted, before=lambda a: asked.refuse(a, event))
         return cls.about(modes.respond(event), asked)
 
     @classmethod
     def about(cls, answer: Answer, asked: AnswerAsked = AnswerAsked()) -> AnswerView:
-        name = _file_name(answer.name)
+        name = _file_name(answer.name, answer.assembly.description.events)
         signed: dict[str, Any] = {"signed": True} if asked.signed else {}
         made = answer.tables() if asked.files else {"peaks": answer.peaks()}
         tables = {f"{name}_{k}": t for k, t in made.items()}

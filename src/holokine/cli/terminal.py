@@ -28,13 +28,17 @@ class Screen:
     def __init__(self, whole: bool = False) -> None:
         from rich.console import Console
 
+        class Ours(Console):
+            def on_broken_pipe(self) -> None:
+                raise BrokenPipeError  # who reads has enough: no failure
+
         self.whole = whole
 
         width = None
         if not sys.stdout.isatty():  # tables are not folded for a pipe, whatever window it was started from
             asked = os.environ.get("COLUMNS", "")
             width = max(int(asked), 140) if asked.isdigit() else 160
-        self.console = Console(width=width, highlight=False, soft_wrap=False, emoji=False, markup=False)
+        self.console = Ours(width=width, highlight=False, soft_wrap=False, emoji=False, markup=False)
 
     def heading(self, text: str) -> None:
         """A heading over a rule."""

@@ -43,9 +43,12 @@ class PowerPieces:
 
     @classmethod
     def through(cls, frequency: Floats, density: Floats) -> PowerPieces:
-        """Straight on logarithmic axes through rows."""
-        slope = np.diff(np.log(density)) / np.diff(np.log(frequency))
-        return cls(frequency[:-1], frequency[1:], density[:-1], slope)
+        """Straight on logarithmic axes through rows; a frequency twice is a step; beside a row of 0 is nothing."""
+        wide = np.diff(frequency) > 0
+        some = (density[:-1] > 0) & (density[1:] > 0)
+        log = np.log(np.where(density > 0, density, 1.0))
+        slope = np.where(some, np.diff(log), 0.0)[wide] / np.diff(np.log(frequency))[wide]
+        return cls(frequency[:-1][wide], frequency[1:][wide], np.where(some, density[:-1], 0.0)[wide], slope)
 
     def at(self, f: Floats) -> Floats:
         """Values at frequencies; nothing outside."""
@@ -115,10 +118,13 @@ def build_density(given: Density, folder: Folder | None, source: str, reach: tup
             unit = "density_per_hz" if wanted == "factor density" else "density_g2_hz"
             raise EventError(f"{source}: expected the columns frequency_hz and {unit}, got {', '.join(columns)}")
         f, values = columns["frequency"], columns[wanted]
-        if len(f) < 2 or (f <= 0).any() or (np.diff(f) <= 0).any() or (values <= 0).any():
-            raise EventError(f"{source}: needs two rows at least, frequencies that rise, and densities above 0")
+        if len(f) < 2 or (f <= 0).any() or (np.diff(f) < 0).any() or f[0] == f[-1] or (values < 0).any():
+            raise EventError(f"{source}: needs two rows at least, frequencies that rise, and densities of at least 0")
     values = values * given.scale
-    if not np.isfinite(values).all() or values.max() > MOST_SPREAD * values.min():
+    some = values > 0
+    if not some.any():
+        raise EventError(f"{source}: its densities are all 0")
+    if not np.isfinite(values).all() or values.max() > MOST_SPREAD * values[some].min():
         raise EventError(
             f"{source}: its densities range over more than {np.log10(MOST_SPREAD):.0f} powers of ten, which no "
             "vibration does: look at slopes (dB per octave; usual are 3 to 24) and units"

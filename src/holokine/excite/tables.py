@@ -35,6 +35,7 @@ _WORDS = {
 }
 _FEW = 2000  # rows that are read line by line
 _LONG = 100_000  # bytes of a file from which it is read as a table
+_WIDE = (b"\xff\xfe", b"\xfe\xff")  # how UTF-16 begins
 _MEASURED = ("acceleration", "velocity", "displacement")
 _DIMENSION = {"period": "time", "density": "acceleration density", "factor density": "factor density"}
 _SPELT = {
@@ -43,6 +44,7 @@ _SPELT = {
     "g2_hz": "g^2/Hz", "g2_per_hz": "g^2/Hz", "g2/hz": "g^2/Hz", "g^2/hz": "g^2/Hz", "g²/hz": "g^2/Hz",
     "m2_s3": "m^2/s^3", "per_hz": "1/Hz", "1/hz": "1/Hz", "(m/s^2)^2/hz": "m^2/s^3", "(m/s²)²/hz": "m^2/s^3",
 }  # fmt: skip
+_DECIMAL = re.compile(r"\s*[-+]?\d+,\d+(?:[eE][-+]?\d+)?\s*")
 _HEADER = re.compile(r"^\s*([A-Za-z]+)[\s_]*(?:[\[(]\s*(.*?)\s*[\])]|(.*?))\s*$")
 
 
@@ -133,7 +135,8 @@ def read_columns(
     if found is not None:
         return found
     try:
-        lines = file.read_text(encoding="utf-8-sig").splitlines()
+        content = file.read_bytes()
+        lines = content.decode("utf-16" if content[:2] in _WIDE else "utf-8-sig").splitlines()
     except FileNotFoundError:
         raise EventError(f"{file}: there is no such file") from None
     except (OSError, UnicodeDecodeError) as err:
@@ -151,6 +154,8 @@ def _at_once(file: Path, only: str | None, time: str) -> dict[str, Floats] | Non
         while not head.strip() or head.startswith("#"):
             end = content.index(b"\n", at) + 1
             at, head = end, content[at:end].decode("utf-8-sig").rstrip("\r\n")
+        if '"' in head:
+            return None
         separator = _separator(head)
         columns = _columns(head, separator, file, only, time)
         first = content[at : content.find(b"\n", at)].decode()
@@ -200,7 +205,7 @@ def parse_columns(lines: list[str], name: str, only: str | None = None, time: st
     EventError
     """
     file = Path(name)
-    rows = [(n, line) for n, line in enumerate(lines, start=1) if line.strip() and not line.startswith("#")]
+    rows = [(n, _unquoted(line)) for n, line in enumerate(lines, start=1) if line.strip() and not line.startswith("#")]
     if not rows:
         raise EventError(f"{file.name}: the table is empty")
     separator = _separator(rows[0][1])
@@ -215,6 +220,15 @@ def parse_columns(lines: list[str], name: str, only: str | None = None, time: st
     if len(bad):
         raise EventError(f"{file.name}, line {rows[1 + bad[0][0]][0]}: a value is not a finite number")
     return {name: values[:, c] * factor for c, (name, factor) in enumerate(columns) if not name.startswith("unused")}
+
+
+def _unquoted(line: str) -> str:
+    """A line without quotes about its cells."""
+    if '"' not in line:
+        return line
+    outside = [part if n % 2 == 0 else part.replace(",", ".") if _DECIMAL.fullmatch(part) else part
+               for n, part in enumerate(line.split('"'))]  # fmt: skip
+    return "".join(outside)
 
 
 def _columns(head: str, separator: str, file: Path, only: str | None, time: str) -> list[tuple[str, float]]:

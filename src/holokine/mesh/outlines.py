@@ -448,6 +448,31 @@ def _crossings(sheet: Sheet, foot: Floats, way: Floats, tiny: float) -> list[flo
     return found
 
 
+def _parted(edges: set[tuple[int, int]], places: Floats, tiny: float) -> set[tuple[int, int]]:
+    """Edges between nodes, parted at nodes of others that lie on them: along one line all take all nodes together."""
+    if not edges:
+        return edges
+    pairs = np.array(sorted(edges))
+    middle, half = places[pairs].mean(axis=1), np.linalg.norm(np.diff(places[pairs], axis=1)[:, 0], axis=1) / 2.0
+    found = set()
+    for (a, b), near in zip(pairs.tolist(), nearest_tree(places).query_ball_point(middle, half + tiny), strict=True):
+        way = places[b] - places[a]
+        length = float(np.linalg.norm(way))
+        between = []
+        for k in near:
+            arm = places[k] - places[a]
+            along = float(arm @ way) / max(length, 1e-300)
+            if (
+                k not in (a, b)
+                and tiny < along < length - tiny
+                and abs(arm[0] * way[1] - arm[1] * way[0]) <= tiny * length
+            ):
+                between.append((along, k))
+        chain = [a, *(k for _, k in sorted(between)), b]
+        found |= {(min(pair), max(pair)) for pair in pairwise(chain)}
+    return found
+
+
 class Outlined:
     """Meshes of sheets, one after the other, with the nodes that they share."""
 
@@ -479,6 +504,7 @@ class Outlined:
 
         taken = [node(p) for p in sheet.taken]
         kept = {(min(taken[a], taken[b]), max(taken[a], taken[b])) for a, b in sheet.kept}
+        kept = _parted(kept, np.array(places).reshape(-1, 2), 10.0 * self.tiny)
         crossed = [(c, False) for c in self._crossed(sheet)]  # which adds places where lines meet
         marks = np.concatenate([sheet.taken.reshape(-1, 2), *(p[None] for p in sheet.points)])
         segments: dict[tuple[int, int], bool] = {}

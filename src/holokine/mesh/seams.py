@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -11,13 +12,15 @@ from numpy.typing import NDArray
 from holokine.mesh.cells import CELLS
 from holokine.mesh.surface import quad_faces, rim
 from holokine.mesh.ties import nearest_faces
+from holokine.mesh.tree import nearest_tree
 
 if TYPE_CHECKING:
     from holokine.mesh.mesh import Mesh
 
-__all__ = ["Seam", "half_open_seams"]
+__all__ = ["Gap", "Seam", "half_open_seams", "near_gaps"]
 
 Ints = NDArray[Any]  # int64
+_NEAR = 0.1  # of a face's diagonal: parts nearer than this were probably meant to touch
 _ON = 0.02  # of a face's diagonal: nearer than this a node lies on it
 
 
@@ -61,6 +64,88 @@ def half_open_seams(mesh: Mesh, held: Ints) -> list[Seam]:
             if seam is not None and (pair not in found or len(seam.apart) > len(found[pair].apart)):
                 found[pair] = seam
     return sorted(found.values(), key=lambda s: (-len(s.apart), s.part))
+
+
+@dataclass(frozen=True)
+class Gap:
+    """Two parts that hang on nothing of one another and nearly touch.
+
+    Attributes
+    ----------
+    part, other : str
+    distance : float
+        Smallest found, in m.
+    place : ndarray, shape (3,)
+        Of the node of `part` that is nearest.
+    """
+
+    part: str
+    other: str
+    distance: float
+    place: NDArray[Any]
+
+
+def near_gaps(mesh: Mesh, pieces: Sequence[Sequence[str]]) -> list[Gap]:
+    """Parts of different pieces nearer than a tenth of a face of the finer of them, nearest first.
+
+    `pieces`: names of the parts of each.
+    """
+    owner = {part: k for k, parts in enumerate(pieces) for part in parts if len(mesh.part_nodes.get(part, ()))}
+    if len(set(owner.values())) < 2:
+        return []
+    names = list(owner)
+    nodes = {p: rim(mesh, p) if _has_faces(mesh, p) else mesh.part_nodes[p] for p in names}
+    faces = {p: quad_faces(mesh, p) if _has_faces(mesh, p) else np.zeros((0, 4), dtype=np.int64) for p in names}
+    reach = {p: _NEAR * _usual(mesh, p, faces[p]) for p in names}
+    boxes = np.array([[mesh.nodes[mesh.part_nodes[p]].min(axis=0), mesh.nodes[mesh.part_nodes[p]].max(axis=0)]
+                      for p in names])  # fmt: skip
+    found = []
+    for i, j in _box_pairs(boxes, np.array([reach[p] for p in names])):
+        a, b = names[i], names[j]
+        if owner[a] == owner[b]:
+            continue
+        most = min(reach[a], reach[b])
+        each = [_nearest(mesh, nodes[one], faces[two], mesh.part_nodes[two], one, two) for one, two in ((a, b), (b, a))]
+        best = min(each, key=lambda gap: gap.distance)
+        if best.distance <= most:
+            found.append(best)
+    return sorted(found, key=lambda gap: (gap.distance, gap.part))
+
+
+def _has_faces(mesh: Mesh, part: str) -> bool:
+    return any(CELLS[b.kind].family != "line" for b in mesh.blocks_of(part))
+
+
+def _usual(mesh: Mesh, part: str, faces: Ints) -> float:
+    """Typical diagonal of a face, or length of a line's element, in m."""
+    if len(faces):
+        X = mesh.nodes[faces]
+        return float(np.median(np.linalg.norm(X[:, 2] - X[:, 0], axis=1)))
+    lengths = [np.linalg.norm(mesh.nodes[b.cells[:, 0]] - mesh.nodes[b.cells[:, 1]], axis=1)
+               for b in mesh.blocks_of(part) if b.cells.shape[1] > 1]  # fmt: skip
+    return float(np.median(np.concatenate(lengths))) if lengths else 0.0
+
+
+def _box_pairs(boxes: NDArray[Any], reach: NDArray[Any]) -> Iterator[tuple[int, int]]:
+    """Pairs of boxes, (parts, 2, 3), nearer than they reach, by a sweep along x."""
+    low, high = boxes[:, 0] - reach[:, None], boxes[:, 1] + reach[:, None]
+    order = np.argsort(low[:, 0], kind="stable")
+    for at, i in enumerate(order.tolist()):
+        end = int(np.searchsorted(low[order, 0], high[i, 0], side="right"))
+        rest = order[at + 1 : end]
+        meets = (low[rest] <= high[i]).all(axis=1) & (low[i] <= high[rest]).all(axis=1)
+        for j in rest[meets].tolist():
+            yield (i, j) if i < j else (j, i)
+
+
+def _nearest(mesh: Mesh, own: Ints, faces: Ints, theirs: Ints, part: str, other: str) -> Gap:
+    """The node of a part nearest to the faces, or where it has none to the nodes, of another."""
+    P = mesh.nodes[own]
+    if not len(P):
+        return Gap(part, other, float("inf"), np.zeros(3))
+    gap = nearest_faces(mesh.nodes[faces], P)[0] if len(faces) else nearest_tree(mesh.nodes[theirs]).query(P)[0]
+    best = int(np.argmin(gap))
+    return Gap(part, other, float(gap[best]), P[best])
 
 
 def _neighbours(mesh: Mesh, bodies: list[str]) -> list[tuple[str, str]]:

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from holokine.errors import HolokineError, MechanismError, OutOfMemoryError, SolverError, first_few
 from holokine.findings import Finding
 from holokine.mesh.cells import CELLS
-from holokine.mesh.seams import half_open_seams
+from holokine.mesh.seams import half_open_seams, near_gaps
 from holokine.solvers.eigen import refuse_negative_mass
 from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.state.rest import factor_at_rest
@@ -117,10 +117,12 @@ def check_system(system: System, about: System | None = None) -> CheckReport:
         findings.append(Finding("note", f'the points "{a}" and "{b}" are at the same place and stay two nodes'))
     findings += mass_findings(system)
     findings += _open_seams(system)
+    findings += _gaps(system, pieces)
     loads, bad = _loads(system)
     findings += bad
     findings += _one_way(d)
     findings += [Finding("warning", n) for n in system.notes]
+    findings += [Finding("note", n) for n in system.told]
     findings += [Finding("warning", n) for n in symmetry_planes(system)]
     if d.modes.upto is not None:
         findings += mesh_findings(system, d.modes.upto)
@@ -201,6 +203,22 @@ def _open_seams(system: System) -> list[Finding]:
             f"at [{x:.4g}, {y:.4g}, {z:.4g}] mm). Give both the same divisions there, or tie them: "
             f"ties: {{{seam.part} to {seam.other}: {{nodes: {{part: {seam.part}}}, faces: {seam.other}}}}}",
         ))  # fmt: skip
+    return found
+
+
+def _gaps(system: System, pieces: tuple[Piece, ...]) -> list[Finding]:
+    """Parts that nearly touch and hang on nothing of one another."""
+    found = []
+    gaps = near_gaps(system.mesh, [p.members for p in pieces])
+    for gap in gaps[:MOST_TOLD]:
+        x, y, z = 1e3 * gap.place
+        found.append(Finding(
+            "warning", f'"{gap.part}" and "{gap.other}" nearly touch ({1e3 * gap.distance:.3g} mm, at [{x:.4g}, '
+            f"{y:.4g}, {z:.4g}] mm) and are not connected: move one, tie them (ties: {{name: {{nodes: {{part: "
+            f"{gap.part}}}, faces: {gap.other}, within: ...}}}}), or widen the merge tolerance",
+        ))  # fmt: skip
+    if len(gaps) > MOST_TOLD:
+        found.append(Finding("warning", f"{len(gaps) - MOST_TOLD} more pairs of parts nearly touch"))
     return found
 
 

@@ -631,16 +631,20 @@ def write_film(path: Path, pictures: Iterable[Any], rate: float, *, count: int, 
     imageio = _imageio()
     if path.suffix.lower() not in (".gif", ".mp4"):
         raise HolokineError(f'{path}: an animation ends with .gif or .mp4, not "{path.suffix}"')
+    if not rate > 0:
+        raise HolokineError(f"rate: expected pictures per second, more than 0, got {rate:g}")
     made = list(counted(pictures, f"pictures of {path.name}", "pictures", count))
     tell(f"writing {path.name}")
+    if path.suffix.lower() == ".gif":
+        film = imageio.mimwrite("<bytes>", made, format="GIF", duration=1000.0 / rate, loop=0)
+        with whole_file(path) as part:
+            part.write_bytes(film)
+        return
     with whole_file(path, by_ending=True) as part:
-        if path.suffix.lower() == ".gif":
-            imageio.mimsave(part, made, duration=1000.0 / rate, loop=0)
-        else:
-            writer: Any
-            with imageio.get_writer(part, fps=rate, quality=8, macro_block_size=2) as writer:
-                for picture in made * repeat:
-                    writer.append_data(picture)
+        writer: Any
+        with imageio.get_writer(part, fps=rate, quality=8, macro_block_size=2) as writer:
+            for picture in made * repeat:
+                writer.append_data(picture)
 
 
 def _rendered(

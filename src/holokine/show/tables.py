@@ -52,6 +52,8 @@ RATIOS: dict[str, object] = {
     "mode_shares": "", "most_by_mode": "",
 }  # fmt: skip
 """Columns that are ratios of a reading, and what stands there where it is too small for one."""
+SIZES = ("peak", "rms", "expected_largest", "largest_together", "lowest", "highest")
+"""Columns that are zero where a reading is."""
 DIRECTIONS = ("x", "y", "z", "rx", "ry", "rz")
 
 
@@ -275,7 +277,7 @@ def peaks_table(
     """
     rows, noise = [], answer.noise
     values = answer.peaks if values is None else values
-    small = slight(answer.reduced.readings, values)
+    small, silent = slight(answer.reduced.readings, values), list[bool]()
     for number, reading in enumerate(answer.reduced.readings):
         if skip(number):
             continue
@@ -289,7 +291,12 @@ def peaks_table(
         if small[number]:
             row |= {name: none for name, none in RATIOS.items() if name in row}
         rows.append(row)
-    return pd.DataFrame(rows)
+        silent.append(quiet)
+    table = pd.DataFrame(rows)
+    sizes = [c for c in SIZES if c in table]
+    if sizes and any(silent):
+        table.loc[silent, sizes] = 0.0
+    return table
 
 
 def limits_table(answer: Result, checks: list[LimitCheck]) -> pd.DataFrame:

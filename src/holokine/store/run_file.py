@@ -148,7 +148,11 @@ def refuse_overwriting(path: Path) -> None:
     ------
     RunFileError
     """
-    if path.exists() and not is_run_file(path):
+    try:
+        there = path.exists()
+    except OSError as err:
+        raise RunFileError(f"{path}: no file can have this name ({err.strerror})") from None
+    if there and not is_run_file(path):
         raise RunFileError(f"{path}: is another kind of file and is not overwritten; choose another name")
     if not path.resolve().parent.is_dir():
         raise RunFileError(f"{path}: there is no folder {path.resolve().parent}")

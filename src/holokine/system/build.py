@@ -99,6 +99,8 @@ class System:
     added: csr_array | None = None
     about: str = ""
     resting: dict[str, Floats] = field(default_factory=dict)
+    told: list[str] = field(default_factory=list)
+    """What else is to be known of it, without reason for doubt."""
     kept: dict[str, Any] = field(default_factory=dict, repr=False)
     """What was made of the matrices and is kept with them (a factorisation)."""
 
@@ -357,6 +359,7 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
         [e for e in bonds.equations if e.owner not in one_way],
         bonds.carriers,
         bonds.frames,
+        told=bonds.carried,
     )
 
 

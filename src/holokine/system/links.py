@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -15,6 +15,7 @@ from holokine.describe.schema import GROUND
 from holokine.describe.walk import walk
 from holokine.elements.connectors import Connector, arm_matrix, axes_from
 from holokine.errors import ConstraintError, DescriptionError
+from holokine.mesh.cells import CELLS
 from holokine.mesh.select import one_node, select_nodes
 from holokine.mesh.ties import project
 from holokine.mesh.tree import nearest_tree
@@ -112,6 +113,8 @@ class Bonds:
     carriers: list[Carrier]
     frames: dict[str, Connector]
     """By joint: its six stretches, held or not."""
+    carried: list[str] = field(default_factory=list)
+    """What is held besides, in words."""
 
 
 class _Collector:
@@ -119,6 +122,8 @@ class _Collector:
         self.d, self.mesh, self.active = d, mesh, active
         self.size = len(active)
         self.out = Bonds([], {}, {}, [], [], [], {})
+        self.tied: dict[int, tuple[str, Ints]] = {}
+        """By node that is tied to a face of solids: the tie, and the corners of the face."""
         self.count = 0
 
     @cached_property
@@ -186,21 +191,14 @@ class _Collector:
                 f"{first}, so that their mean is not defined; choose nodes of parts"
             )
         places = self.mesh.nodes[targets]
-        centre = places.mean(axis=0)
-        fit = np.zeros((3 * len(targets), 6))
-        fit[:, :3] = np.tile(np.eye(3), (len(targets), 1))
-        fit[:, 3:] = arm_matrix(places - centre).reshape(-1, 3)
-        radius = float(np.linalg.norm(places - centre, axis=1).max())
-        scale = np.array([1.0, 1.0, 1.0, *[radius or 1.0] * 3])
-        rank = np.linalg.matrix_rank(fit / scale, tol=1e-8)
-        if rank < 6:
+        mean = _mean_motion(places)
+        if mean is None:
             raise ConstraintError(
                 f"{owner}: its {len(targets)} targets lie in one line or point, so that their mean rotation is not "
                 "defined; choose targets that span an area"
             )
-        mean = np.linalg.pinv(fit / scale) / scale[:, None]
         carry = np.eye(6)
-        carry[:3, 3:] = arm_matrix(self.mesh.nodes[node] - centre)
+        carry[:3, 3:] = arm_matrix(self.mesh.nodes[node] - places.mean(axis=0))
         A = carry @ mean
         columns = (6 * targets[:, None] + np.arange(3)).ravel()
         dependent = 6 * node + np.arange(6)
@@ -328,6 +326,8 @@ class _Collector:
         A = coo_array(entries, shape=(len(flat), self.size)).tocsr()
         A.eliminate_zeros()
         rows = self.rows(owner, flat, csr_array(A))
+        if solid:
+            self.tied |= {int(n): (f"tie {name}", c) for n, c in zip(found.nodes, found.corners, strict=True)}
         place = self.mesh.nodes[found.nodes].mean(axis=0)
         weights = -_resultant(self.mesh.nodes, flat, place, np.eye(3))
         both = np.unique(np.concatenate([found.nodes, found.corners.ravel()]))
@@ -339,6 +339,53 @@ class _Collector:
             self.out.notes.append(
                 f"{owner}: {len(found.nodes)} nodes tied over gaps of up to {1e3 * found.largest_gap:.3g} mm{far}"
             )
+
+    def into_solids(self) -> None:
+        """Edges of shells and ends of beams in solids carry their rotations: the mean one of the solid about each node.
+
+        A solid has displacements only, so that an edge would be a hinge. What lies on a solid with a whole face or
+        length needs none; neither do rotations that a support, link or tie holds already.
+        """
+        solid = np.zeros(len(self.mesh.nodes), dtype=bool)
+        cells = [b.cells for b in self.mesh.blocks if CELLS[b.kind].family == "solid"]
+        if not cells:
+            return
+        for c in cells:
+            solid[c.ravel()] = True
+        held = np.zeros(self.size, dtype=bool)
+        for equation in self.out.equations:
+            held[equation.dependent] = True
+        edges: dict[int, str] = {}
+        for block in self.mesh.blocks:
+            kind = CELLS[block.kind]
+            if kind.family == "solid" or block.cells.shape[1] < 2:
+                continue
+            corners = block.cells[:, : len(kind.faces[0])] if kind.family == "surface" else block.cells
+            lying = solid[corners].all(axis=1)
+            own = np.setdiff1d(block.cells[solid[block.cells]], block.cells[lying].ravel())
+            edges |= dict.fromkeys(own.tolist(), block.part)
+        edges |= {node: part for node, (part, _) in self.tied.items()}
+        turns = np.array([n for n in edges if not held[6 * n + 3 : 6 * n + 6].any()
+                          and self.active[6 * n + 3 : 6 * n + 6].any()], dtype=np.int64)  # fmt: skip
+        count: dict[str, int] = {}
+        around = _Around(cells, len(self.mesh.nodes))
+        for node in turns.tolist():
+            near = self.tied[node][1] if node in self.tied else np.array([node])
+            targets = np.setdiff1d(around.nodes(near), [node])
+            targets = targets[self.active.reshape(-1, 6)[targets, :3].all(axis=1)]
+            mean = _mean_motion(self.mesh.nodes[targets])
+            if mean is None:
+                continue
+            dofs = 6 * node + 3 + np.flatnonzero(self.active[6 * node + 3 : 6 * node + 6])
+            A = mean[dofs - 6 * node]
+            columns = (6 * targets[:, None] + np.arange(3)).ravel()
+            r, c = np.repeat(np.arange(len(dofs)), len(columns)), np.tile(columns, len(dofs))
+            self.rows(f'rotation of "{edges[node]}" in a solid', dofs,
+                      csr_array(coo_array((A.ravel(), (r, c)), shape=(len(dofs), self.size)).tocsr()))  # fmt: skip
+            count[edges[node]] = count.get(edges[node], 0) + 1
+        if count:
+            told = ", ".join(f'"{part}" ({n} node{"s" if n > 1 else ""})' for part, n in count.items())
+            self.out.carried.append(f"carry their rotation into the solids that they end in: {told}")
 
     def support(self, name: str, pattern: Pattern) -> None:
         support = self.d.supports[name]
@@ -430,6 +477,41 @@ def _resultant(places: Floats, dofs: Ints, at: Floats, axes: Floats) -> Floats:
     return turn @ W
 
 
+def _mean_motion(places: Floats) -> Floats | None:
+    """The mean rigid motion about their centre from translations of places, (6, 3 places): least squares.
+
+    None where they lie in one line or point, so that it is not defined.
+    """
+    if not len(places):
+        return None
+    arms = places - places.mean(axis=0)
+    fit = np.zeros((3 * len(places), 6))
+    fit[:, :3] = np.tile(np.eye(3), (len(places), 1))
+    fit[:, 3:] = arm_matrix(arms).reshape(-1, 3)
+    radius = float(np.linalg.norm(arms, axis=1).max())
+    scale = np.array([1.0, 1.0, 1.0, *[radius or 1.0] * 3])
+    if np.linalg.matrix_rank(fit / scale, tol=1e-8) < 6:
+        return None
+    return np.asarray(np.linalg.pinv(fit / scale) / scale[:, None])
+
+
+class _Around:
+    """Nodes of the cells about nodes."""
+
+    def __init__(self, cells: list[Ints], count: int) -> None:
+        rows = np.concatenate([np.repeat(np.arange(len(c)), c.shape[1]) + at for c, at in
+                               zip(cells, np.cumsum([0, *(len(c) for c in cells[:-1])]), strict=True)])  # fmt: skip
+        flat = np.concatenate([c.ravel() for c in cells])
+        self._of_cell = csr_array((np.ones(len(flat)), (rows, flat)), shape=(int(rows.max()) + 1, count))
+        self._of_node = csr_array(self._of_cell.T)
+
+    def nodes(self, about: Ints) -> Ints:
+        """Of all cells that have every one of these nodes, or if none has, of those that have one."""
+        hit = np.asarray(self._of_node[np.unique(about)].sum(axis=0)).ravel()
+        chosen = np.flatnonzero(hit == hit.max()) if hit.any() else np.zeros(0, dtype=np.int64)
+        return np.unique(self._of_cell[chosen].indices)
+
+
 def build_bonds(
     d: Description,
     mesh: Mesh,
@@ -450,6 +532,7 @@ def build_bonds(
         collector.tie(name)
     for name in sorted(d.supports, key=lambda n: d.supports[n].pushes is not None):
         collector.support(name, pattern)
+    collector.into_solids()
     collector.out.supports = {name: collector.out.supports[name] for name in d.supports}
     return collector.out
 

@@ -30,7 +30,8 @@ __all__ = ["AccelerationDensity", "Coherence", "Density", "Fatigue", "LoadDensit
 class Density(Strict):
     """A one-sided density over frequency: rows, a level with slopes, a table that is pasted, or a CSV file.
 
-    Straight on logarithmic axes between rows; outside there is nothing, or the end values where it is held.
+    Straight on logarithmic axes between rows; outside there is nothing, or the end values where it is held. A frequency
+    in two rows is a step; between a row of 0 and the next there is nothing.
     `slopes`, in dB per octave, lead from a `level` `at` a frequency (the first when left out) through all rows.
     """
 
@@ -53,17 +54,17 @@ class Density(Strict):
             self.has_no_effect(given, ("density", "level", "slopes", "at"), "with a table that is pasted or a file")
             return self
         for row, (a, b) in enumerate(pairwise(self.frequency), start=2):
-            if b <= a:
+            if b < a or (b == a and density is None):
                 raise complaint(f"row {row}: the frequency does not rise ({a:g} Hz, then {b:g} Hz)")
-        if len(self.frequency) < 2:
+        if len(self.frequency) < 2 or self.frequency[0] == self.frequency[-1]:
             raise complaint("a density needs two frequencies at least")
         self.exactly_one({"density": density, "level": level}, "a density over frequency")
         if density is not None:
             self.has_no_effect(self.model_fields_set, ("slopes", "at"), "with a density at every frequency")
             if len(density) != len(self.frequency):
                 raise complaint(f"{len(density)} densities for {len(self.frequency)} frequencies")
-            if min(density) <= 0:
-                raise complaint("densities are above 0; leave out the frequencies at which there is nothing")
+            if min(density) < 0 or max(density) == 0:
+                raise complaint("densities are at least 0, and some of them above")
             return self
         if self.slopes is None or len(self.slopes) != len(self.frequency) - 1:
             raise complaint(
