@@ -9,6 +9,7 @@ work, scaled up by what is left out), and the bare matrix product for envelopes.
 from __future__ import annotations
 
 import resource
+import sys
 import time
 from types import SimpleNamespace
 
@@ -111,5 +112,9 @@ def envelope(dofs: int = 100_000, modes: int = 100, rows: int = 20_000) -> None:
 
 
 if __name__ == "__main__":
-    envelope()
-    transient()
+    if "--small" in sys.argv:
+        envelope(2_000, 20, 1_000)
+        transient(20, 2_000, 10)
+    else:
+        envelope()
+        transient()

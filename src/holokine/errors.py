@@ -21,6 +21,7 @@ __all__ = [
     "HolokineError",
     "HolokineWarning",
     "MechanismError",
+    "MissingExtraError",
     "MeshError",
     "OutOfMemoryError",
     "OutputError",
@@ -170,6 +171,10 @@ class StaleError(HolokineError):
 
 class OutputError(HolokineError):
     """A file or folder that cannot be written."""
+
+
+class MissingExtraError(OutputError):
+    """Something needs a package that is not installed; says which extra brings it."""
 
 
 class CheckFailedError(HolokineError):

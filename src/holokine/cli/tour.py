@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from holokine import Assembly, demo_folder
-from holokine.errors import OutputError
+from holokine.errors import MissingExtraError, OutputError
 from holokine.progress import quiet
 from holokine.show.numbers import number_text as n
 
@@ -212,9 +212,13 @@ def _reach(crate: Assembly) -> _Step:
 
 def _report(modes: Modes, out: Path) -> _Step:
     made = modes.report(out / "crate.html", text=out / "notes.md")
-    made.workbook(out / "crate.xlsx")
+    told = f"crate.xlsx: {len(made.tables)} tables"
+    try:
+        made.workbook(out / "crate.xlsx")
+    except MissingExtraError as err:
+        told = f"crate.xlsx is left out: {err}"
     return _Step(
         "What is handed over?", "holokine report crate.run crate.html --text notes.md --workbook crate.xlsx",
-        [f"crate.html: {', '.join(s.title for s in made.sections)}", f"crate.xlsx: {len(made.tables)} tables"],
+        [f"crate.html: {', '.join(s.title for s in made.sections)}", told],
         "One page without a network, with shapes to be turned; it prints to PDF from a browser.",
     )  # fmt: skip

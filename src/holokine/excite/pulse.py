@@ -55,6 +55,8 @@ class BasePulse:
     jumps: tuple[tuple[float, int, float], ...] = ()
     moving: int = 3
     """How many of the columns are accelerations of the base or of groups of supports."""
+    tabled: bool = False
+    """Whether it is, or holds, a table of rows."""
     felt: tuple[tuple[int, int], ...] = ()
     """Columns that are the velocity of a moving one, which dampers feel: they are filled on the rows of an answer."""
 
@@ -334,7 +336,9 @@ def build_pulse(
             names.append(at_rest)
     notes = tuple(n for _, p in parts for n in p.notes)
     jumps = tuple((at, column, by) for column, p in parts for at, by in p.jumps)
-    return BasePulse(times, rows, tuple(names), before, notes, jumps, moving, pairs)
+    every = [*shapes.values(), *(groups or {}).values()]
+    tabled = any(s.table is not None or s.file is not None for s in every)
+    return BasePulse(times, rows, tuple(names), before, notes, jumps, moving, tabled, pairs)
 
 
 def _common_times(tables: list[Floats]) -> Floats:

@@ -67,7 +67,8 @@ class ResponseSpectrum:
         if len(back):
             i = int(back[0])
             word = "appears twice" if f[i] == f[i + 1] else f"is followed by {f[i + 1]:g} Hz"
-            raise EventError(f"{self.source}: frequencies must rise; point {i + 1}, {f[i]:g} Hz, {word}")
+            swapped = "; are the columns swapped?" if (np.diff(a) > 0).all() else ""
+            raise EventError(f"{self.source}: frequencies must rise; point {i + 1}, {f[i]:g} Hz, {word}{swapped}")
         if (a < 0).any() or (self.interpolate != "linear" and (a <= 0).any()):
             least = "greater than 0 for logarithmic interpolation" if self.interpolate != "linear" else "at least 0"
             raise EventError(f"{self.source}: values must be {least}")
@@ -90,10 +91,12 @@ class ResponseSpectrum:
         beyond = (f < self.frequency_hz[0] * (1 - 1e-12)) | (f > self.frequency_hz[-1] * (1 + 1e-12))
         if self.outside == "error" and beyond.any():
             shown = ", ".join(f"{v:.4g}" for v in f[beyond][:5]) + (" ..." if beyond.sum() > 5 else "")
+            higher = bool((f > self.frequency_hz[-1]).any()) and not bool((f < self.frequency_hz[0]).any())
+            fewer = " keep fewer modes (upto)," if higher else ""
             raise EventError(
                 f"{self.source}: {int(beyond.sum())} of the modes lie outside the table of "
-                f"{self.frequency_hz[0]:g} to {self.frequency_hz[-1]:g} Hz: {shown} Hz. Extend the table, keep "
-                "fewer modes (upto), or write outside: hold to use the end values"
+                f"{self.frequency_hz[0]:g} to {self.frequency_hz[-1]:g} Hz: {shown} Hz. Extend the table,{fewer} or "
+                "write outside: hold to use the end values"
             )
         if self.interpolate == "linear":
             values = np.interp(f, self.frequency_hz, self.acceleration)

@@ -12,6 +12,7 @@ from holokine.errors import HolokineError, MechanismError, OutOfMemoryError, Sol
 from holokine.findings import Finding
 from holokine.mesh.cells import CELLS
 from holokine.mesh.seams import half_open_seams, near_gaps
+from holokine.modes.slips import implausible
 from holokine.solvers.eigen import refuse_negative_mass
 from holokine.solvers.nullspace import all_resisted, unresisted
 from holokine.state.rest import factor_at_rest
@@ -21,7 +22,6 @@ from holokine.system.loads import Resultant, load_field
 from holokine.system.mechanisms import cause_of, describe_motion, stiffest_connection
 from holokine.system.pieces import Piece, connected_pieces, piece_motions
 from holokine.system.totals import MassTotals, mass_totals, member_masses
-from holokine.units import STANDARD_GRAVITY
 
 if TYPE_CHECKING:
     from holokine.describe import Description
@@ -32,10 +32,6 @@ __all__ = [
 ]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
-HEAVY, SLOW, FAST = 2000.0, 800.0, 2.0e4  # kg/m³ and m/s: lead carries waves at 1200, diamond at 18000
-OUTWEIGHS = 50.0
-FEATHER = 1e-7
-RIGID = 1e8
 MOST_TOLD, MOST_FREE = 12, 500  # motions without resistance: told one by one, and looked for
 
 
@@ -95,15 +91,7 @@ def check_system(system: System, about: System | None = None) -> CheckReport:
         findings.append(Finding("error", str(err)))
     if not any(f.level == "error" for f in findings):
         findings += [Finding("error", m) for m in internal_mechanisms(held, pieces)]
-    for name, material in d.materials.items():
-        if material.density == 0.0 and any(name in p.materials for p in d.parts.values()):
-            findings.append(Finding("warning", f'the material "{name}" has no density'))
-        elif material.density and not 10.0 < material.density < 25000.0:
-            findings.append(
-                Finding("warning", f'the material "{name}" has a density of {material.density:.4g} kg/m³: '
-                        "is its unit right?")
-            )  # fmt: skip
-    findings += _implausible(system, totals, members := member_masses(system))
+    findings += implausible(system, totals, members := member_masses(system))
     unused = [n for n in d.materials if all(n not in p.materials for p in d.parts.values())]
     used = {s for p in d.parts.values() for s in p.sections}
     unused += [n for n in d.sections if n not in used]
@@ -140,55 +128,6 @@ def check_system(system: System, about: System | None = None) -> CheckReport:
     }
     box = np.stack([places.min(axis=0), places.max(axis=0)])
     return CheckReport(totals, members, box, counts, pieces, tuple(findings), loads)
-
-
-def _implausible(system: System, totals: MassTotals, members: dict[str, MassTotals]) -> list[Finding]:
-    """Sizes that a slip of units explains better than an assembly does."""
-    d, found = system.description, []
-    for name, material in d.materials.items():
-        if not material.density:
-            continue
-        speed = float(np.sqrt(material.young / material.density))
-        slow = material.density > HEAVY and speed < SLOW
-        if not slow and speed < FAST:
-            continue
-        times = next((t for t in (1e3, 1e-3, 1e6, 1e-6, 1e9) if SLOW <= speed * np.sqrt(t) < FAST), None)
-        gpa = material.young / 1e9
-        meant = f"; was an E of {gpa * times:.4g} GPa meant?" if times else ": are E and density right?"
-        found.append(
-            Finding("warning", f'the material "{name}" has E = {gpa:.4g} GPa at {material.density:.4g} '
-                    f"kg/m³: waves would run at {speed:.3g} m/s in it, in metals it is 1000 to 6000{meant}")
-        )  # fmt: skip
-    for name, own in ((body.name, members[body.name].mass) for body in system.masses):
-        rest = totals.mass - own
-        if rest > 0.0 and own > OUTWEIGHS * rest:
-            found.append(
-                Finding("warning", f'"{name}" has {own:.4g} kg, {own / rest:.3g} times all the rest together '
-                        f"({rest:.4g} kg): is its unit right (t, kg, g)?")
-            )  # fmt: skip
-        elif 0.0 < own < FEATHER * rest:
-            found.append(Finding("warning", f'"{name}" has {own:.3g} kg beside {rest:.4g} kg of the rest: is its unit '
-                                 "right (t, kg, g)?"))  # fmt: skip
-    for name, load in d.loads.items():
-        pull = load.size / STANDARD_GRAVITY
-        if load.gravity is not None and not 0.01 < pull <= 100.0:
-            found.append(Finding("warning", f'the load "{name}" pulls with {pull:.4g} g: is its unit right?'))
-    return found + _stiff_connections(system)
-
-
-def _stiff_connections(system: System) -> list[Finding]:
-    """Springs and bushings so stiff beside what they connect that digits of the rest are lost."""
-    found = []
-    own = {c.name: float(np.abs(np.asarray(c.stiffness)).max(initial=0.0)) for c in system.connectors}
-    diagonal = np.abs(system.stiffness.diagonal())
-    usual = float(np.median(diagonal[diagonal > 0])) if (diagonal > 0).any() else 0.0
-    for name, stiffness in own.items():
-        if usual and stiffness > RIGID * usual:
-            found.append(Finding(
-                "warning", f'"{name}" has a stiffness of {stiffness:.3g} (SI), {stiffness / usual:.1g} times the usual '
-                "entry of the stiffness matrix: digits of all else are lost to it; link what is rigid (links: rigid)",
-            ))  # fmt: skip
-    return found
 
 
 def _open_seams(system: System) -> list[Finding]:

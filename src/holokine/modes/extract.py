@@ -187,6 +187,7 @@ def extract_modes(
         findings=tuple(findings),
         total=pairs.total,
         doubt=pairs.doubt,
+        upto_hz=upto if pairs.exists == len(values) and not pairs.missing and not pairs.doubt else None,
     )
 
 

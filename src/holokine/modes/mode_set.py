@@ -72,6 +72,8 @@ class ModeSet:
     findings : tuple of Finding
     total : int or None
         How many modes there are at all, where all are known.
+    upto_hz : float or None
+        To where the count is proven, where that is above the highest mode kept: the range asked for holds no more.
     doubt : str
         What of all this is not proven, in words; empty where all is.
     """
@@ -95,6 +97,7 @@ class ModeSet:
     findings: tuple[Finding, ...]
     total: int | None = None
     doubt: str = ""
+    upto_hz: float | None = None
     errors_hz: Floats = field(default_factory=lambda: np.zeros(0))
 
     def __post_init__(self) -> None:

@@ -56,9 +56,11 @@ class Enough:
         more = "how many more is hard to tell from these" if self.probably is None else (
             f"probably about {self.probably} modes in all are needed"
         )  # fmt: skip
+        digits = next(d for d in range(1, 8) if d == 7 or round(100 * self.reached, d) < 100 * self.wanted)
+        reached = f"{100 * self.reached:.{digits}f} %"
         return (
-            f"{self.direction}: the modes hold {100 * self.reached:.1f} % of the free mass, not {share}; {more}; the "
-            f"residual term of a response carries the other {100 * (1 - self.reached):.1f} % as if it were rigid"
+            f"{self.direction}: the modes hold {reached} of the free mass, not {share}; {more}; the residual term of a "
+            f"response carries the other {100 * (1 - self.reached):.{digits}f} % as if it were rigid"
         )
 
 

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.excite.density import build_density
+from holokine.excite.plausible import about_density
 from holokine.findings import Finding
 from holokine.respond.bench import Bench, damping_words, taken
 from holokine.respond.meaning import Meaning
@@ -70,6 +71,8 @@ def answer_random(bench: Bench, name: str, event: RandomEvent) -> RandomResult:
     if event.peak == "expected largest":
         meaning = Meaning("expected largest", amount=float(event.duration or 0.0))
     result = respond_random(reader, name, meaning, event.duration, line)
+    base = [s for s in sources if s.column in event.axes]
+    findings += [f for s in base for f in about_density(s.column, s.density)]
     findings += [*_stated(sources), *_about_modes(reduced, high), *damping_words(bench, event, reduced)]
     untold = [r.label for r, v in zip(model.reduced.readings, result.rms, strict=True) if v != v]
     if untold:

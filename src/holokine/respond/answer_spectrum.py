@@ -7,13 +7,12 @@ from typing import TYPE_CHECKING, Any
 
 from numpy.typing import NDArray
 
-from holokine.excite.spectrum import ResponseSpectrum, build_spectrum
-from holokine.findings import Finding
+from holokine.excite.plausible import about_spectrum
+from holokine.excite.spectrum import build_spectrum
 from holokine.respond.bench import Bench, about_supports, damping_words, taken
-from holokine.respond.combine import SpectrumResult, respond_spectrum
+from holokine.respond.combine import SpectrumResult, by_direction, respond_spectrum
 from holokine.respond.reduced import at_supports
 from holokine.system.loads import moved_supports
-from holokine.units import STANDARD_GRAVITY
 
 if TYPE_CHECKING:
     from holokine.describe.events import SpectrumEvent
@@ -21,7 +20,6 @@ if TYPE_CHECKING:
 __all__ = ["answer_spectrum"]
 
 Floats = NDArray[Any]  # float64
-TINY, HUGE = 0.02 * STANDARD_GRAVITY, 2e5 * STANDARD_GRAVITY  # below any qualification test; above pyroshock
 
 
 def answer_spectrum(bench: Bench, name: str, event: SpectrumEvent) -> SpectrumResult:
@@ -70,21 +68,9 @@ def answer_spectrum(bench: Bench, name: str, event: SpectrumEvent) -> SpectrumRe
         over_displacement=event.over_displacement,
         over_missing_mass=event.over_missing_mass,
     )
-    more = [*_about_size(spectra), *damping_words(bench, event, reduced)]
+    size = by_direction([(d, "warning", text) for d, spectrum in spectra.items() for text in about_spectrum(spectrum)])
+    more = [*size, *damping_words(bench, event, reduced)]
     if imposed:
         named = [s for own in (event.support_spectra or {}).values() for s in own.supports]
         more += about_supports(bench, named)
     return replace(answer, findings=(*answer.findings, *more)) if more else answer
-
-
-def _about_size(spectra: dict[str, ResponseSpectrum]) -> list[Finding]:
-    """Spectra so small or so large that a unit was probably left out."""
-    found = []
-    for d, spectrum in spectra.items():
-        most = max(float(s.acceleration.max()) for s in (spectrum, *spectrum.levels))
-        if 0.0 < most < TINY or most > HUGE:
-            found.append(Finding(
-                "warning", f"{d}: the largest value of the spectrum is {most:.4g} m/s² ({most / STANDARD_GRAVITY:.3g} "
-                "g): is its unit right? A column without one is in the units of the description",
-            ))  # fmt: skip
-    return found

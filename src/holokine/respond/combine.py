@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError, first_few
-from holokine.findings import Finding
+from holokine.findings import Finding, Level
 from holokine.ranking import first_largest, ranked
 from holokine.respond.meaning import COMBINED, Meaning
 from holokine.respond.readout import Readout
@@ -32,6 +32,8 @@ from holokine.respond.rules import (
 )
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from holokine.excite.spectrum import ResponseSpectrum
     from holokine.gauges.readings import Reading
 
@@ -287,23 +289,25 @@ def respond_spectrum(
     f = reduced.frequencies_hz
     spectral = np.column_stack([s.at(f, reduced.damping) for s in spectra.values()])
     findings: list[Finding] = []
+    told: list[tuple[str, Level, str]] = []  # by direction
     zpa = np.zeros(len(spectra))
     for i, d in enumerate(spectra):
         given = (zero_period or {}).get(d)
         zpa[i] = given if given is not None else spectra[d].acceleration[-1]
         if missing_mass and given is None:
-            findings.append(Finding(
-                "note", f"{d}: the missing mass answers with the spectrum's last value, {zpa[i]:.4g} m/s² at "
+            told.append((
+                d, "note", f"the missing mass answers with the spectrum's last value, {zpa[i]:.4g} m/s² at "
                 f"{spectra[d].frequency_hz[-1]:g} Hz",
             ))  # fmt: skip
-        findings += _spectrum_findings(d, spectra[d], reduced, columns[i])
+        told += [(d, "warning", text) for text in _spectrum_findings(spectra[d], reduced, columns[i])]
         share = reduced.captured[columns[i]]
         if share < MASS_THRESHOLD:
             cure = "the missing-mass term answers for the rest" if missing_mass else "add modes or missing mass"
-            findings.append(Finding(
-                "warning", f"{d}: the modes hold {100 * share:.1f} % of the free mass, below "
+            told.append((
+                d, "warning", f"the modes hold {100 * share:.1f} % of the free mass, below "
                 f"{100 * MASS_THRESHOLD:.0f} %; {cure}",
             ))  # fmt: skip
+    findings += by_direction(told)
     if not missing_mass:
         zpa[:] = 0.0
     coordinate = reduced.participation[:, columns] * spectral / (reduced.omega**2)[:, None]
@@ -394,23 +398,31 @@ def _close_modes(rule: str, reduced: ReducedModel, modal: Floats) -> list[Findin
     )]  # fmt: skip
 
 
-def _spectrum_findings(d: str, spectrum: ResponseSpectrum, reduced: ReducedModel, axis: int) -> list[Finding]:
+def by_direction(told: Sequence[tuple[str, Level, str]]) -> list[Finding]:
+    """What holds of several directions alike, once."""
+    together: dict[tuple[Level, str], list[str]] = {}
+    for direction, level, text in told:
+        together.setdefault((level, text), []).append(direction)
+    return [Finding(level, f"{', '.join(names)}: {text}") for (level, text), names in together.items()]
+
+
+def _spectrum_findings(spectrum: ResponseSpectrum, reduced: ReducedModel, axis: int) -> list[str]:
     """Modes outside the table, at its steep edges, and damping that is not the modes'."""
     f, found = reduced.frequencies_hz, []
     outside = (f < spectrum.frequency_hz[0]) | (f > spectrum.frequency_hz[-1])
     if outside.any():
         kept = [("pseudo-acceleration", "pseudo-velocity", "displacement")[p] for p in dict.fromkeys(spectrum.powers)]
         what = "count as zero" if spectrum.outside == "zero" else f"take its end values of {' and '.join(kept)}"
-        found.append(Finding("warning", f"{d}: {int(outside.sum())} modes lie outside the spectrum's table and {what}"))
+        found.append(f"{int(outside.sum())} modes lie outside the spectrum's table and {what}")
     if spectrum.damping is not None and not spectrum.levels:
         off = np.abs(reduced.damping - spectrum.damping) > 0.1 * max(spectrum.damping, 1e-3)
         if off.any():
             lo, hi = 100.0 * reduced.damping[off].min(), 100.0 * reduced.damping[off].max()
             shown = f"{lo:.3g} %" if hi - lo < 0.01 else f"{lo:.3g} to {hi:.3g} %"
-            found.append(Finding(
-                "warning", f"{d}: the spectrum is for {100 * spectrum.damping:.3g} % damping, {int(off.sum())} modes "
-                f"have {shown}; give the spectrum at several damping levels",
-            ))  # fmt: skip
+            found.append(
+                f"the spectrum is for {100 * spectrum.damping:.3g} % damping, {int(off.sum())} modes "
+                f"have {shown}; give the spectrum at several damping levels"
+            )
     held = reduced.participation[:, axis] ** 2 / max(float(reduced.free_mass[axis]), 1e-300)
     now = spectrum.at(f, reduced.damping)
     near = spectrum.held()
@@ -425,8 +437,8 @@ def _spectrum_findings(d: str, spectrum: ResponseSpectrum, reduced: ReducedModel
             ),
             8,
         )
-        found.append(Finding(
-            "warning", f"{d}: a shift of the frequency by -5 % / +5 % changes what the spectrum gives by more than "
-            f"{100 * STEEP:.0f} %: {words}",
-        ))  # fmt: skip
+        found.append(
+            f"a shift of the frequency by -5 % / +5 % changes what the spectrum gives by more than "
+            f"{100 * STEEP:.0f} %: {words}"
+        )
     return found

@@ -73,6 +73,8 @@ class SteadyModel:
     findings: tuple[Finding, ...] = ()
     relieved_by_dampers: Floats | None = None
     relieved_by_losses: Floats | None = None
+    plain: ReducedModel | None = None
+    """Without static shapes: what the modes hold."""
 
     @cached_property
     def shapes(self) -> Floats:
@@ -208,6 +210,7 @@ def steady_model(
         Of an event, in place of the description's.
     """
     c = coupling(bench, reduced.count, damping)
+    plain = reduced
     if c.attached is not None:
         reduced = _joined(reduced, bench.system, bench.gauges, c.attached, fields())
     loss_map, mixed = None, np.zeros(0, dtype=np.int64)
@@ -221,7 +224,7 @@ def steady_model(
             losses = at_rest_under(bench, c.shapes, c.loss)
             losses[:, mixed] = 0.0
     kept = (c.vibration, c.own, c.losses, c.loss, loss_map, c.modes, c.attached, c.mode_shapes, c.findings)
-    return SteadyModel(reduced, *kept, dampers, losses)
+    return SteadyModel(reduced, *kept, dampers, losses, plain)
 
 
 def at_rest_under(bench: Bench, shapes: Floats, matrix: csr_array) -> Floats:

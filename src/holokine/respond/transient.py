@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError, first_few
+from holokine.excite.plausible import about_pulse
 from holokine.findings import Finding
 from holokine.progress import tell
 from holokine.respond.decay import long_enough, longest_after, reached
@@ -372,7 +373,7 @@ def _oscillators(reduced: ReducedModel, method: str, coupling: Floats | None, sc
 
 def _before(reduced: ReducedModel, pulse: BasePulse, step: float | None, correct: bool, direct: bool) -> list[Finding]:
     """What is to be known of the excitation, the step and the modes."""
-    findings = [Finding("note", text) for text in pulse.notes]
+    findings = [*about_pulse(pulse), *(Finding("note", text) for text in pulse.notes)]
     shortest = 2.0 * np.pi / reduced.omega.max()
     if step is not None and step > shortest / 8:
         findings.append(Finding(

@@ -95,7 +95,7 @@ def random_lines(answer: RandomResult) -> list[str]:
         told,
         *duration,
         *load_lines(answer.acting),
-        *kept_lines(answer.reduced),
+        *kept_lines(answer.reader.model.plain or answer.reduced),
     ]
 
 

@@ -236,8 +236,7 @@ def sweep_lines(answer: SweepResult) -> list[str]:
     else:
         how = "modes uncoupled"
     correction = "left-out modes answer statically" if answer.reader.correct else "no static correction"
-    kept = answer.reduced
-    own = kept.keep(np.arange(kept.count) < model.modes) if kept.count > model.modes else kept
+    own = model.plain or answer.reduced
     return [
         first,
         *load_lines(answer.acting),

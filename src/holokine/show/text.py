@@ -86,7 +86,8 @@ def proof_text(modes: ModeSet) -> str:
         word = "exist" if modes.exists != 1 else "exists"
         proof = f"{modes.exists} {word} there by count of inertia"
     f = modes.frequencies_hz
-    where = f"up to {n(float(f[-1]))} Hz" if modes.from_the_bottom else f"from {n(float(f[0]))} to {n(float(f[-1]))} Hz"
+    end = modes.upto_hz if modes.upto_hz is not None and modes.upto_hz > f[-1] else float(f[-1])
+    where = f"up to {n(end)} Hz" if modes.from_the_bottom else f"from {n(float(f[0]))} to {n(float(f[-1]))} Hz"
     if not modes.from_the_bottom and modes.below is not None:
         proof += f", {modes.below} below"
     if modes.doubt:

@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from holokine.errors import OutputError
+from holokine.errors import MissingExtraError
 from holokine.progress import tell
 from holokine.show.numbers import column_words
 from holokine.whole import whole_file
@@ -43,7 +43,7 @@ def write_workbook(path: Path, tables: Mapping[str, pd.DataFrame], about: str) -
         from openpyxl.styles import Alignment, Font
         from openpyxl.utils import get_column_letter
     except ImportError:
-        raise OutputError('a workbook needs openpyxl: python -m pip install "holokine[report]"') from None
+        raise MissingExtraError('a workbook needs openpyxl: python -m pip install "holokine[report]"') from None
 
     book = Workbook(write_only=True)
     sheets: dict[str, tuple[str, int]] = {}

@@ -285,6 +285,11 @@ def _refuse_beyond(state: AtRest) -> None:
             found = state.buckling(1)
     if found is not None and len(found.positive) and found.positive[0] < 1.0:
         lowest = float(found.positive[0])
+        if lowest < 1e-6:
+            raise EquilibriumError(
+                f"{where}: not stable: {more}, under the least of its loads: {gives_way(state, found.shapes[0])}. Is "
+                "the direction of its loads (gravity) right, and is what hangs or leans held?"
+            )
         raise EquilibriumError(
             f"{where}: beyond buckling: {more}, and the lowest load factor is {lowest:.4g}, below 1: "
             f"{gives_way(state, found.shapes[0])}. Lower its loads to less than {100 * lowest:.3g} % of what they are, "

@@ -99,6 +99,7 @@ class _Facts:
     searched: str
     total: int | None
     doubt: str
+    upto_hz: float | None
     free_words: tuple[str, ...]
     findings: tuple[Finding, ...]
     nodes: int
@@ -402,6 +403,7 @@ def _write_modes(group: Any, modes: ModeSet) -> None:
             "searched": modes.searched,
             "total": modes.total,
             "doubt": modes.doubt,
+            "upto_hz": modes.upto_hz,
             "free_words": modes.free_words,
             "findings": [asdict(f) for f in modes.findings],
             "nodes": modes.shapes.shape[1] // 6,
