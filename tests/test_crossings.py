@@ -3,22 +3,31 @@
 from __future__ import annotations
 
 import copy
+import io
+import json
 import logging
 import pickle
 import re
 import subprocess
 import sys
 import warnings
+from functools import cache
 from html import unescape
+from typing import Any
 
 import numpy as np
 import pandas as pd
 import pytest
+import scipy.linalg
+import scipy.signal
+from click.testing import CliRunner
+from openpyxl import load_workbook
 
 import holokine as hk
 import holokine.api.shown as shown
-from conftest import STEEL
-from holokine.errors import DescriptionError, HolokineError, UnitError, UnknownNameError
+from conftest import STEEL, chain, chain_matrices
+from holokine.cli.main import cli
+from holokine.errors import CheckFailedError, DescriptionError, HolokineError, UnitError, UnknownNameError
 from holokine.vary.inverse import NotReachedError
 
 
@@ -283,3 +292,151 @@ def test_parts_that_nearly_touch_are_named_with_their_distance():
     near = [f for f in a.check().findings if "nearly touch" in f.text]
     assert len(near) == 1
     assert near[0].text.startswith('"rib" and "deck" nearly touch (2 mm, at')
+
+
+# -- every kind of event, with and without a state, every amplitude, gauge and limit, in every output ---------
+
+MASSES, SPRINGS, RATIO, PUSH = [2.0, 1.2], [5e4, 3e4], 0.02, 40.0
+GAUGES = {"u": "mm", "v": "m/s", "a": "g", "k": "N"}
+SI = {"u": 1e-3, "v": 1.0, "a": 9.80665, "k": 1.0}
+LIMIT = {"u": "1 mm", "a": "5 g", "k": "60 N"}
+DENSITY = 0.02  # (m/s²)²/Hz
+EVENTS = {
+    "spectrum": {"spectrum": {"x": {"frequency": [0.1, 1000], "acceleration": [6.0, 6.0]}}, "combine": "srss"},
+    "pulse": {"pulse": {"x": {"half sine": {"peak": 30.0, "duration": 0.02}}}},
+    **{f"sweep {shown}": {"sweep": [5, 60], "base": {"x": 1.5}, "amplitudes": shown}
+       for shown in ("peak", "rms", "peak to peak")},
+    "random": {"random": {"x": {"frequency": [2, 200], "density": [DENSITY, DENSITY]}}, "times": 3},
+    "random, longest": {"random": {"x": {"frequency": [2, 200], "density": [DENSITY, DENSITY]}},
+                        "peak": "expected largest", "duration": "600 s"},
+    "static": {"static": {"push": 1.0}},
+}  # fmt: skip
+
+
+def two_masses(state: bool) -> hk.Assembly:
+    a = chain(MASSES, SPRINGS, RATIO)
+    a.gauge("u", displacement="p2", axis="x").gauge("v", velocity="p2", axis="x").gauge("k", force="k1")
+    a.gauge("a", acceleration="p2", axis="x").load("push", at="p2", force=[PUSH, 0, 0])
+    for name, event in EVENTS.items():
+        a.event(name, **{k.replace(" ", "_"): v for k, v in event.items()})
+    for gauge, limit in LIMIT.items():
+        a.limit(gauge, limit)
+    return a.state("pushed", loads="push").about("pushed") if state else a
+
+
+@cache
+def by_hand() -> dict[str, dict[str, tuple[float, float]]]:
+    """Lowest and highest of every gauge under every event, SI, from two modes: no part of the library."""
+    K, M = chain_matrices(MASSES, SPRINGS)
+    w2, phi = scipy.linalg.eigh(K, M)
+    w = np.sqrt(w2)
+    gamma = phi.T @ M @ np.ones(2)
+    rest = np.linalg.solve(K, [0.0, PUSH])
+    found = {"static": {"u": rest[1], "k": SPRINGS[0] * rest[0]}}
+    row = {"u": phi[1], "k": SPRINGS[0] * phi[0]}
+    q = gamma * 6.0 / w2
+    found["spectrum"] = {g: np.hypot(*(r * q)) for g, r in row.items()}
+    found["spectrum"] |= {"v": np.hypot(*(phi[1] * q * w)), "a": np.hypot(*(phi[1] * q * w2))}
+
+    def steady(f: np.ndarray) -> dict[str, np.ndarray]:
+        """Amplitudes per m/s² of the base."""
+        s = 2j * np.pi * f[:, None]
+        each = -gamma / (s**2 + 2 * RATIO * w * s + w2)
+        relative = each @ phi[1]
+        return {"u": relative, "v": relative * s[:, 0], "a": relative * s[:, 0] ** 2 + 1.0, "k": each @ row["k"]}
+
+    f = np.unique(
+        np.concatenate([np.linspace(5, 60, 200_001), *(np.linspace(0.99, 1.01, 20_001) * x / 2 / np.pi for x in w)])
+    )
+    sweep = {g: 1.5 * np.abs(h).max() for g, h in steady(f).items()}
+    found |= {name: sweep for name in EVENTS if name.startswith("sweep")}
+    f = np.geomspace(2, 200, 400_001)
+    rms, most = {}, {}
+    for g, h in steady(f).items():
+        power = DENSITY * np.abs(h) ** 2
+        rms[g] = np.sqrt(np.trapezoid(power, f))
+        root = np.sqrt(2 * np.log(np.sqrt(np.trapezoid(power * f**2, f)) / rms[g] * 600))
+        most[g] = rms[g] * (root + 0.5772156649 / root)
+    found |= {"random": {g: 3 * r for g, r in rms.items()}, "random, longest": most}
+    t = np.linspace(0.0, 0.6, 120_001)
+    base = 30.0 * np.sin(np.pi * t / 0.02) * (t < 0.02)
+    x = np.zeros((2, 2, len(t)))
+    for k in range(2):
+        _, _, z = scipy.signal.lsim(([1.0], [1.0, 2 * RATIO * w[k], w2[k]]), base, t)  # states: speed and place
+        x[k] = -gamma[k] * z.T
+    speed, place = x[:, 0], x[:, 1]
+    absolute = -(2 * RATIO * w[:, None] * speed + w2[:, None] * place)
+    found["pulse"] = {"u": phi[1] @ place, "v": phi[1] @ speed, "a": phi[1] @ absolute + base * (1 - phi[1] @ gamma),
+                      "k": row["k"] @ place}  # fmt: skip
+
+    def both(v: Any) -> tuple[float, float]:
+        return (float(np.min(v)), float(np.max(v))) if np.ndim(v) else (-float(v), float(v))
+
+    return {event: {g: both(v) for g, v in values.items()} for event, values in found.items()}
+
+
+CLOSE = {"pulse": 2e-4, "random": 2e-4, "random, longest": 2e-4}
+
+
+@pytest.mark.parametrize("state", [False, True])
+def test_one_number_means_the_same_in_every_output(state, tmp_path):
+    """Tables, limits, JSON and CSV of the command line, report and workbook against the calculation by hand."""
+    a = two_masses(state)
+    modes, wanted, runner = a.modes(), by_hand(), CliRunner()
+    file = modes.save(tmp_path / "two.run")
+    rest = {g: wanted["static"].get(g, (0.0, 0.0))[1] if state else 0.0 for g in GAUGES}
+    largest: dict[str, tuple[float, str]] = {}
+    for event, values in wanted.items():
+        close = CLOSE.get(event, 1e-6)
+        answer = modes.respond(event)
+        told = answer.largest().set_index("gauge")
+        shown = {"sweep rms": 0.5**0.5, "sweep peak to peak": 2.0}.get(event, 1.0)
+        column = {"sweep rms": "rms", "sweep peak to peak": "peak_to_peak", "static": "value"}.get(event, "peak")
+        table = answer.peaks().set_index("gauge")
+        limits = answer.limits().set_index("gauge")
+        data = json.loads(runner.invoke(cli, ["respond", str(file), event, "--json"]).output)["tables"]
+        name = next(k for k in data if k.endswith("_peaks"))
+        rows = {r["gauge"]: r for r in data[name]}
+        held = {r["gauge"]: r for r in data[name.replace("_peaks", "_limits")]}
+        for gauge, (low, high) in values.items():
+            size, value = SI[gauge], max(high, -low)
+            assert abs(told.loc[gauge, "peak"]) * size == pytest.approx(value, rel=close), (event, gauge)
+            assert abs(table.loc[gauge, column]) * size == pytest.approx(shown * value, rel=close), (event, gauge)
+            assert rows[gauge][column] == pytest.approx(table.loc[gauge, column], rel=1e-12)
+            if largest.get(gauge, (0.0, ""))[0] < value * (1 - 1e-9):
+                largest[gauge] = value, event
+            if gauge not in LIMIT:
+                continue
+            total = max(abs(low + rest[gauge]), abs(high + rest[gauge]))
+            if event == "static":  # its sign is known
+                total = high + rest[gauge]
+            assert limits.loc[gauge, "peak"] * size == pytest.approx(total, rel=close), (event, gauge)
+            assert limits.loc[gauge, "of"] == ("total" if state else "event")
+            allowed = {"u": 1e-3, "a": 5 * 9.80665, "k": 60.0}[gauge]
+            assert limits.loc[gauge, "use_percent"] == pytest.approx(100 * total / allowed, rel=close)
+            assert (limits.loc[gauge, "met"] == "yes") == (total <= allowed)
+            assert held[gauge]["peak"] == pytest.approx(limits.loc[gauge, "peak"], rel=1e-12)
+        meaning = {"spectrum": "combined peak", "random": "3 RMS", "static": "value",
+                   "random, longest": "expected largest in 600 s"}.get(event, "peak")  # fmt: skip
+        assert set(told["meaning"]) == set(limits["meaning"]) == {meaning}
+        assert answer.ok == bool((limits["met"] == "yes").all())
+        code = runner.invoke(cli, ["respond", str(file), event]).exception
+        assert isinstance(code, CheckFailedError) != answer.ok
+    report = modes.report(["findings", "events"])
+    over = report.tables["findings: Largest of every reading over all events"].set_index("gauge")
+    for gauge, (value, event) in largest.items():
+        assert abs(over.loc[gauge, "peak"]) * SI[gauge] == pytest.approx(value, rel=2e-4)
+        assert over.loc[gauge, "event"] == event
+    book = load_workbook(report.workbook(tmp_path / "two.xlsx"), read_only=True, data_only=True)
+    found = {}
+    for sheet in book:
+        rows = [list(r) for r in sheet.iter_rows(values_only=True)]
+        head = next((r for r in rows if {"gauge", "peak", "meaning", "event"} <= set(r)), None)
+        if head is not None and "limit" not in head:
+            at = [head.index(c) for c in ("gauge", "peak")]
+            found = {r[at[0]]: r[at[1]] for r in rows[rows.index(head) + 1 :]}
+    for gauge in largest:
+        assert found[gauge] == pytest.approx(over.loc[gauge, "peak"], rel=1e-12)
+    csv = pd.read_csv(io.StringIO(runner.invoke(cli, ["respond", str(file), "sweep rms", "--csv"]).output))
+    own = modes.respond("sweep rms").peaks()
+    np.testing.assert_allclose(csv["rms"], own["rms"], rtol=1e-12)
