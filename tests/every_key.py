@@ -228,7 +228,7 @@ SHAPES: dict[str, Any] = {
                          "coherence": [{"between": ["x", "y"], "coherence": 0.5, "phase": 0.4}], "times": 4,
                          "duration": 100.0, "static correction": True,
                          "fatigue": {"slope": 4, "amplitude": 1e4, "cycles": 1e3}},
-               "rougher": {"random": {"x": {"file": "noise.csv"}}, "peak": "expected largest",
+               "rougher": {"random": {"x": {"file": "noise.csv"}}, "peak": "expected largest", "duration": "60 s",
                            "loads": {"weight": {"frequency": [10, 100], "density": [0.1, 0.1]}}}},
     "loads": {"weight": {"gravity": "-z"}},
 }  # fmt: skip

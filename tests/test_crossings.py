@@ -422,7 +422,7 @@ def test_one_number_means_the_same_in_every_output(state, tmp_path):
         assert answer.ok == bool((limits["met"] == "yes").all())
         code = runner.invoke(cli, ["respond", str(file), event]).exception
         assert isinstance(code, CheckFailedError) != answer.ok
-    report = modes.report(["findings", "events"])
+    report = modes.report(sections=["findings", "events"])
     over = report.tables["findings: Largest of every reading over all events"].set_index("gauge")
     for gauge, (value, event) in largest.items():
         assert abs(over.loc[gauge, "peak"]) * SI[gauge] == pytest.approx(value, rel=2e-4)
@@ -440,3 +440,17 @@ def test_one_number_means_the_same_in_every_output(state, tmp_path):
     csv = pd.read_csv(io.StringIO(runner.invoke(cli, ["respond", str(file), "sweep rms", "--csv"]).output))
     own = modes.respond("sweep rms").peaks()
     np.testing.assert_allclose(csv["rms"], own["rms"], rtol=1e-12)
+
+
+def test_shapes_are_checked_in_three_lines_by_matrices_and_rows(arm):
+    modes = arm.modes(5)
+    K, M, _, T = arm.arrays
+    v = np.linalg.lstsq(T.toarray(), modes.shapes.T, rcond=None)[0]
+    np.testing.assert_allclose(T.T @ K @ T @ v, T.T @ M @ T @ v * (2 * np.pi * modes.frequencies_hz) ** 2, rtol=1e-6,
+                               atol=1e-3)  # fmt: skip
+    nodes = arm.nodes("arm")
+    tip = nodes.loc[nodes["x_mm"].idxmax()]
+    assert tip["row"] == 6 * (tip["node"] - 1) == arm.nodes("b")["row"].iloc[0]
+    along = modes.shapes[:, nodes["row"].to_numpy(int)]  # x of every node, mode by mode
+    assert along.shape == (5, len(nodes))
+    assert len(arm.nodes()) == len(arm.coordinates())

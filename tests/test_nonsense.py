@@ -87,7 +87,7 @@ WARNED = [
     (("masses", "unit", "mass"), "1e-9 kg", "beside .* of the rest: is its unit right", None),
     (("bushings", "pad", "stiffness", "x"), "4e16 N/m", "digits of all else are lost", None),
     (("materials", "steel", "E"), 205, "was an E of 205 GPa meant", None),
-    (("events", "apart", "ring down"), "1 ns", "ring-down of 1e-06 ms is less than a quarter of the lowest mode's period", "apart"),
+    (("events", "apart", "ring down"), "1 ns", "followed for 1e-06 ms after the excitation, less than a quarter of the lowest mode's period", "apart"),
 ]  # fmt: skip
 
 

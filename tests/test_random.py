@@ -346,7 +346,7 @@ def test_sources_by_rows_slopes_pasted_and_files(tmp_path, monkeypatch):
     [
         ({"random": {}}, "nothing shakes"),
         ({"random": {"x": {"frequency": [5, 4], "density": [1, 1]}}}, "does not rise"),
-        ({"random": {"x": {"frequency": [4, 5], "density": [1, 0]}}}, "above 0"),
+        ({"random": {"x": {"frequency": [4, 5], "density": [1, 0]}}}, "between all of its rows"),
         ({"random": {"x": {"frequency": [4, 5, 6], "level": 1.0, "slopes": [3]}}}, "slopes in dB per octave"),
         ({"random": {"x": {"frequency": [4, 5], "level": 1.0, "slopes": [3], "at": 7}}}, "none of the frequencies"),
         ({"random": {"x": {"frequency": [4, 5], "density": ["1 g/Hz", "1 g/Hz"]}}}, "expected"),

@@ -120,7 +120,7 @@ REFUSED: dict[str, list[tuple[str, Any, str]]] = {
         ("loads/push", {"force": [0, 10, 0]}, "a load by force needs at"),
         ("loads/push", {"at": "b"}, "give exactly one of gravity, force or moment, pressure, move (got none)"),
         ("loads/wind", {"pressure": "2 kPa"}, "a load by pressure needs on"),
-        ("loads/wind/on", {"part": "beam"}, "no face has all its corners in the selection"),
+        ("loads/wind/on", {"part": "beam"}, "no face lies in the selection"),
         ("loads/weight/gravity", "down", 'expected an axis x, y, z (or -x, -y, -z) or three numbers, got "down"'),
         ("damping", [], "the list of ratios is empty"),
         ("damping", -0.1, "must be at least 0, got -0.1"),
@@ -162,7 +162,7 @@ REFUSED: dict[str, list[tuple[str, Any, str]]] = {
         ("events/shock/pulse", {"x": {"rectangle": {"peak": 1, "duration": 0.01}}}, "give exactly one of spectrum, support spectra, pulse, support pulses, loads, let go, static, state, sweep, random (go"),
         ("events/shock", {}, "give exactly one of spectrum, support spectra, pulse, support pulses, loads, let go, static, state, sweep, random (go"),
         ("events/shock/missing mass", "no idea", "expected true or false, got 'no idea'"),
-        ("events/jolt/pulse", {"z": {"rectangle": {"peak": "3 m", "duration": "8 ms"}}}, "this displacement jumps, which needs an infinite acceleration"),
+        ("events/jolt/pulse", {"z": {"rectangle": {"peak": "3 m", "duration": "8 ms"}}}, "a displacement of the base cannot jump, it would need an infinite velocity"),
         ("events/jolt/pulse", {"z": {"rectangle": {"peak": "3 g", "duration": "0 ms"}}}, "must be greater than 0, got 0 ms"),
         ("events/jolt/pulse", {"z": {"square": {"peak": "3 g", "duration": "8 ms"}}}, 'unknown key "square"'),
         ("events/jolt/pulse", {"z": {"chirp": {"peak": 4, "range": [40, 40], "duration": 0.02}}}, "a chirp needs two different frequencies; for one frequency take sine"),
@@ -311,7 +311,6 @@ COMMANDS = [
     ("respond shelf.run drop --with test", "--with and --linear are for the figure in --out DIR"),
     ("respond shelf.run test --with drop --out o", '"drop" is one of events in time (pulse, support pulses, loads, let go); beside "test" go sine sweeps'),
     ("respond shelf.run drop --animate --film-size 1x1 --out o", "Got unexpected extra argument (1x1)"),
-    ("respond shelf.yaml rest --count 3", "loads at rest (static) need no modes: leave out --count and --upto"),
     ("respond shelf.run drop --animate --window 2s 1s --out o", "Got unexpected extra arguments (2s 1s)"),
     ("energy shelf.run --by colour", 'there is no group "colour"'),
     ("energy shelf.run --mode 99", "there is no mode 99: modes 1 to 8 were extracted"),
@@ -405,7 +404,7 @@ CALLS = [
     ("m.respond({'random': {'z': {'frequency': [5, 200], 'density': [1e-2, 1e-2]}}, 'damping': 0})", "EventError", 'event "event": the mode at 5.547 Hz has no damping, under which random vibration grows without bound'),
     ("m.respond({'spectrum': {'x': {'frequency': [20, 30], 'acceleration': [1, 1]}}})", "EventError", 'event "event", spectrum x: 7 of the modes lie outside the table of 20 to 30 Hz: 4.93, 5.547, 12.34,'),
     ("m.respond({'sweep': [5, 50], 'base': {'y': 1, 'z': 1}, 'damping': 0.0})", "EventError", "the sweep passes 2 modes without damping, whose answer is infinite: 5.547 Hz, 21.42 Hz"),
-    ("m.respond({'pulse': {'z': {'half sine': {'peak': 1, 'duration': 0.01}}}, 'step': 1e-9})", "EventError", 'event "event": 1.756972e+09 rows would be needed, and 2,000,000 are the most; give a longer step, a'),
+    ("m.respond({'pulse': {'z': {'half sine': {'peak': 1, 'duration': 0.01}}}, 'step': 1e-9})", "EventError", 'event "event": 2.128323e+08 rows would be needed, and 2,000,000 are the most; give a longer step, a'),
     ("m.enough(1.5)", "DescriptionError", "a share of mass lies between 0 and 100 %, got 1.5"),
     ("m.enough(0.9, ['w'])", "DescriptionError", 'unknown direction "w"; directions are x y z rx ry rz'),
     ("m.energy(['nobody'])", "UnknownNameError", 'there is no group "nobody"'),
@@ -437,12 +436,12 @@ CALLS = [
     ("r.density('nobody')", "UnknownNameError", 'there is no gauge "nobody"'),
     ("r.history('pump z')", "AttributeError", 'answers to random vibration (random) have no "history"'),
     ("r.deformed('1 s')", "AttributeError", 'answers to random vibration (random) have no "deformed"'),
-    ("a.modes(0)", "SolverError", "shelf.yaml: the number of modes must be 1 or more, got 0"),
+    ("a.modes(0)", "DescriptionError", "count: expected a whole number of at least 1, got 0"),
     ("a.modes(count=3, upto='-5 Hz')", "SolverError", "shelf.yaml: the upper frequency must be greater than 0 Hz, got -5"),
     ("a.modes(near='50 Hz', above='2 Hz')", "SolverError", "shelf.yaml: give a frequency to look around, or a range, not both"),
     ("a.modes(upto='5 kg')", "UnitError", 'upto: expected a frequency such as Hz, got "kg", which is of the dimension kg'),
     ("a.variant('thinner')", "UnknownNameError", 'there is no variant "thinner"'),
-    ("a.changed({'part': {}})", "UnknownNameError", 'changed: unknown key "part"'),
+    ("a.changed({'part': {}})", "UnknownKeyError", 'changed: unknown key "part"'),
     ("a.changed({'parts': {'lid': {}}})", "DescriptionError", "changed: parts, lid: a part has one geometry: give exactly one of beam, cable, ring, plate, cylinder, box,"),
     ("a.point('p', [0, 0])", "DescriptionError", "points, p, at: expected three lengths [x, y, z], got [0, 0]"),
     ("a.part('q', beam={}, plate={})", "DescriptionError", 'parts, q, beam: the key "through" is missing'),
@@ -471,7 +470,7 @@ CALLS = [
     ("a.refine(times=[1.0])", "DescriptionError", "meshes are refined by factors above 1, such as 1.5 and 2"),
     ("a.refine(times=[])", "DescriptionError", "meshes are refined by factors above 1, such as 1.5 and 2"),
     ("a.reach('parts/top/plate/thickness', mode=1, to='-3 Hz')", "DescriptionError", "a mode is brought to a frequency above zero, got -3 Hz"),
-    ("a.reach('parts/top/plate/thickness', mode=0, to='30 Hz')", "UnknownNameError", "there is no mode 0: modes 1 to 8 were extracted"),
+    ("a.reach('parts/top/plate/thickness', mode=0, to='30 Hz')", "DescriptionError", "mode: expected a whole number of at least 1, got 0"),
     ("a.coordinates('nowhere')", "UnknownNameError", 'there is no part or point "nowhere" with nodes'),
     ("hk.match({'frequency': [1, 2], 'acceleration': [1]})", "DescriptionError", "spectrum: the columns have 2 and 1 values"),
     ("hk.formula('beam')", "DescriptionError", 'formula "beam": length, E, I, mass_per_length missing'),
@@ -629,7 +628,7 @@ def test_findings_of_check_tell_file_and_line_where_there_is_a_file(tmp_path):
     made.section("s", rod={"diameter": 0.02}).part("b", beam={"through": ["a", "b"], "section": "s"}, material="m")
     made.support("root", at="a", hold="all").load("wind", pressure=5.0, on={"part": "b"}, towards="z")
     (told,) = [f.text for f in made.check().findings if f.level == "error"]
-    assert told == 'load "wind": no face has all its corners in the selection; name a part of shells or solids'
+    assert told == 'load "wind": no face lies in the selection; name a part of shells or solids'
     good = hk.Assembly.read(ek.write(ek.FRAME, tmp_path / "good.yaml"))
     assert good.check().ok
     assert not [f for f in good.check().findings if f.level == "error"]

@@ -22,6 +22,8 @@ from holokine.errors import (
 from holokine.units import argument_of, is_with_unit, with_unit
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from holokine.api.answer import Answer
     from holokine.api.at_rest import Rest
     from holokine.api.check import Check
@@ -34,7 +36,7 @@ if TYPE_CHECKING:
     from holokine.gauges.channels import GaugeSet
     from holokine.solvers.eigen import Progress
     from holokine.store.chain import Chain, Memory
-    from holokine.system.build import System
+    from holokine.system.build import Matrices, System
     from holokine.system.loads import LoadField
 
 __all__ = ["Assembly"]
@@ -538,6 +540,46 @@ class Assembly:
             return mesh.nodes[[mesh.points[name]]]
         hint = nearest_hint(name, [*mesh.part_nodes, *mesh.points], "parts and points with nodes")
         raise UnknownNameError(f'there is no part or point "{name}" with nodes. {hint}')
+
+    def nodes(self, name: str | None = None) -> pd.DataFrame:
+        """Nodes of a part, of a named point, or all: number from 1, place in mm, and the row that they begin at.
+
+        A node's six motions x y z rx ry rz stand in six rows from that one on (from 0), in shapes (as columns), in the
+        matrices, and in fields.
+
+        Raises
+        ------
+        UnknownNameError
+        """
+        import pandas as pd
+
+        mesh = self.system.mesh
+        places = self.coordinates(name)
+        numbers = list(range(len(mesh.nodes)))
+        if name is not None:
+            numbers = mesh.part_nodes[name].tolist() if name in mesh.part_nodes else [mesh.points[name]]
+        table = {"node": [n + 1 for n in numbers], **{f"{a}_mm": 1e3 * places[:, d] for d, a in enumerate("xyz")}}
+        return pd.DataFrame({**table, "row": [6 * n for n in numbers]})
+
+    @property
+    def arrays(self) -> Matrices:
+        """Stiffness, mass and damping of all motions (SI, rows as `nodes` says), and what ties them together.
+
+        With T = ``reduce``, u = T v for the independent motions v, and modes obey (Tᵀ K T) v = ω² (Tᵀ M T) v:
+
+        >>> import numpy as np, holokine as hk
+        >>> a = hk.Assembly().point("p", [0, 0, 0]).mass("m", at="p", mass=2.0)
+        >>> a = a.spring("k", between=["ground", "p"], stiffness=800.0, axis="x").support("s", at="p", hold=["y", "z"])
+        >>> K, M, C, T = a.arrays
+        >>> float(np.sqrt((T.T @ K @ T).toarray() / (T.T @ M @ T).toarray())[0, 0])
+        20.0
+
+        They cannot be written to.
+        """
+        from holokine.system.build import Matrices
+
+        system = self.system
+        return Matrices(system.stiffness, system.mass, system.damping, system.constraints.reduce)
 
     def write_mesh(self, path: str | Path) -> Path:
         """Write the mesh as VTU (or another format by its ending), with the part of each cell."""

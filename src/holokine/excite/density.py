@@ -135,4 +135,7 @@ def build_density(given: Density, folder: Folder | None, source: str, reach: tup
             f, values = np.concatenate([[low], f]), np.concatenate([values[:1], values])
         if high > f[-1]:
             f, values = np.concatenate([f, [high]]), np.concatenate([values, values[-1:]])
-    return PowerPieces.through(f, values)
+    pieces = PowerPieces.through(f, values)
+    if not pieces.level.any():
+        raise EventError(f"{source}: beside a row of 0 there is nothing, and so there is between all of its rows")
+    return pieces

@@ -167,7 +167,7 @@ def long_enough(
         short = after < period / 4.0
         text = f"followed for {_seconds(after)} after the excitation"
         if short:
-            text += f", less than a quarter of the lowest mode's period of {_seconds(period)}: give a longer ring down"
+            text += f", {_short(period)}"
         return reader, [Finding("warning" if short else "note", text)]
     decay = Decay(reader, extremes(reader))
     if search and (more := decay.needed(most - after)) > 0.0:
@@ -176,13 +176,19 @@ def long_enough(
         decay = Decay(reader, extremes(reader))
     beyond = decay.beyond()
     length = f"followed for {_seconds(after)} after the excitation"
+    if not search and after < period / 4.0:
+        return reader, [Finding("warning", f"{length}, {_short(period)}")]
     if beyond <= 0.0:
-        why = ": no gauge can exceed its peak after that" if decay.left else ", a period of the lowest mode"
+        why = ": no gauge can exceed its peak after that" if decay.left else ", a period of the lowest mode" * search
         return reader, [Finding("note", length + why)]
     cure = "give ring down to follow it longer" if search else "give a longer ring down"
     level: Level = "warning" if beyond > LEFT_OPEN else "note"
     return reader, [Finding(level, f"{length}: a gauge may still exceed its peak by up to {100 * beyond:.2g} % (if all "
                             f"that is left of the modes came together); {cure}")]  # fmt: skip
+
+
+def _short(period: float) -> str:
+    return f"less than a quarter of the lowest mode's period of {_seconds(period)}: give a longer ring down"
 
 
 def _seconds(time: float) -> str:

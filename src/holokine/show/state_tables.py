@@ -49,7 +49,7 @@ def state_lines(state: AtRest) -> list[str]:
     where = names.get(node, f"[{n(x)}, {n(y)}, {n(z)}] mm")
     lines.append(f"largest displacement: {n(1e3 * float(size[node]))} mm at {where}")
     outside, reactions, ground = state.balance
-    for word, v in (("loads in all", outside), ("supports answer", reactions), ("springs to ground", ground)):
+    for word, v in (("total applied load", outside), ("total reaction", reactions), ("springs to ground", ground)):
         if v.any():
             lines.append(f"{word}: " + ", ".join(f"{a} {n(f)} N" for a, f in zip("xyz", v, strict=True)))
     if eq.feet:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from copy import copy
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -45,6 +45,15 @@ __all__ = ["Elements", "StressBlock", "System", "build_system"]
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
 Elements = ElementKind
+
+
+class Matrices(NamedTuple):
+    """Matrices of an assembly, sparse: stiffness, mass, damping (motions, motions), and T with u = T v."""
+
+    stiffness: csr_array
+    mass: csr_array
+    damping: csr_array
+    reduce: csr_array
 
 
 @dataclass(frozen=True)
