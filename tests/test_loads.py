@@ -737,6 +737,14 @@ def test_what_loads_come_to_is_told_by_check_and_by_events(tmp_path):
     assert any(title.startswith("Loads") for title, _ in check.screens())
     modes = a.modes(4)
     said = modes.respond({"loads": {"two": {"half sine": {"duration": 0.01}}}, "ring down": 0.1}).lines()
-    assert [line for line in said if line.startswith("load two: y 30.00 N and z 4.000 N m, at [")]
+    assert [
+        line
+        for line in said
+        if line.startswith("load two: y 30.00 N, at [") and line.endswith("with a moment of z 4.000 N m about it")
+    ]
     said = a.static({"static": {"two": 2.0}}).lines()
-    assert [line for line in said if line.startswith("total applied load: y 60.00 N and z 8.000 N m, at [")]
+    assert [
+        line
+        for line in said
+        if line.startswith("total applied load: y 60.00 N, at [") and "moment of z 8.000 N m" in line
+    ]

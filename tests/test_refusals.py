@@ -212,7 +212,7 @@ REFUSED: dict[str, list[tuple[str, Any, str]]] = {
         ("events/shaken/beside", "shaken", 'there is no static event "shaken"'),
         ("events/shaken/amplitudes", "mean", "expected 'peak', 'rms' or 'peak to peak', got 'mean'"),
         ("events/rougher/random", {"x": {"frequency": [10], "density": [0.1]}}, "a density needs two frequencies at least"),
-        ("events/rougher/random", {"x": {"frequency": [10, 20], "density": [0.1, 0]}}, "densities are above 0; leave out the frequencies at which there is nothing"),
+        ("events/rougher/random", {"x": {"frequency": [10, 20], "density": [0.1, 0]}}, "beside a row of 0 there is nothing, and so there is between all of its rows"),
         ("events/rougher/random", {"x": {"frequency": [10, 20], "density": [0.1]}}, "1 densities for 2 frequencies"),
         ("events/rougher/random", {"x": {"frequency": [20, 10], "density": [0.1, 0.1]}}, "the frequency does not rise (20 Hz, then 10 Hz)"),
         ("events/rougher/random", {"x": {"frequency": [10, 20], "level": 0.1}}, "a level needs slopes in dB per octave, 1 for so many rows less one"),

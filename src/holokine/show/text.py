@@ -145,14 +145,14 @@ def load_lines(acting: Sequence[LoadField]) -> list[str]:
 
 def resultant_words(total: Resultant) -> str:
     """Force, moment where there is one, and the place that it is about."""
-    force = float(np.linalg.norm(total.force))
-    least = 1e-9 * max(
-        force * float(np.abs(total.place).max(initial=0.0)), float(np.abs(total.moment).max(initial=0.0))
-    )
-    moment = np.where(np.abs(total.moment) <= least, 0.0, total.moment)
-    parts = [w for w in (vector_words(total.force, "N"), vector_words(moment, "N m")) if w]
+    size = float(np.linalg.norm(total.force))
+    least = 1e-6 * max(size * float(np.abs(total.place).max()), float(np.abs(total.moment).max()))
+    moment = vector_words(np.where(np.abs(total.moment) <= least, 0.0, total.moment), "N m")
     area = "" if np.isnan(total.area) else f" on {n(1e6 * total.area)} mm²"
-    return f"{' and '.join(parts) or 'nothing'}{area}, at [{', '.join(n(1e3 * x) for x in total.place)}] mm"
+    at = f"at [{', '.join(n(1e3 * x) for x in total.place)}] mm"
+    if not size:
+        return f"{moment or 'nothing'}, {at}"
+    return f"{vector_words(total.force, 'N')}{area}, {at}" + (f", with a moment of {moment} about it" if moment else "")
 
 
 def vector_words(values: np.ndarray, unit: str) -> str:
