@@ -20,6 +20,8 @@ from nbclient import NotebookClient
 FOLDER = Path(__file__).parents[1] / "examples" / "notebooks"
 _LOOSE = re.compile(r"\d{4}-\d\d-\d\dT[\d:+.]+|\b\d+ s\b|0x[0-9a-f]+|\(pypardiso\)|[-+]?\d\.\d+e-\d\d|[-+]?\d+e-\d\d")
 
+_CELL = re.compile(r"\S*/ipykernel_\d+/\d+\.py:(?=\d+: )")  # the file a cell is run from: another name in each run
+
 
 def told(cell: Any) -> list[str]:
     """Outputs of a cell as texts; a picture by its kind."""
@@ -45,6 +47,8 @@ def main() -> int:
             cell.get("metadata", {}).pop("execution", None)
             for output in cell.get("outputs", []):
                 output.get("data", {}).pop("text/html", None)  # the plain text beside it says the same
+                if "text" in output:
+                    output["text"] = _CELL.sub("", output["text"])
         if check:
             for number, (old, new) in enumerate(zip(stored.cells, fresh.cells, strict=True), 1):
                 if old.cell_type == "code" and told(old) != told(new):

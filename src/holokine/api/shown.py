@@ -6,6 +6,9 @@ import logging
 import sys
 import warnings
 from abc import abstractmethod
+from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
@@ -17,12 +20,13 @@ if TYPE_CHECKING:
 
     from holokine.findings import Finding
 
-__all__ = ["Shown", "announced", "show_progress"]
+__all__ = ["Shown", "announced", "show_progress", "unannounced"]
 
 _HOME = str(Path(__file__).resolve().parents[1])
 _LOG = logging.getLogger("holokine")
 _LOG.addHandler(logging.NullHandler())
 _told: set[str] = set()
+_silent: ContextVar[bool] = ContextVar("silent", default=False)
 _MOST_TOLD = 10_000
 
 
@@ -55,6 +59,8 @@ R = TypeVar("R", bound=Shown)
 def announced(result: R) -> R:
     """The result, its findings told: warnings and errors by `warnings` (once each), notes to the log ``holokine``."""
     quiet()
+    if _silent.get():
+        return result
     for f in result.findings:
         if f.level == "note":
             _LOG.info("%s", f.text)
@@ -64,6 +70,16 @@ def announced(result: R) -> R:
             _told.add(f.text)
             warnings.warn(f.text, HolokineWarning, stacklevel=_outside())
     return result
+
+
+@contextmanager
+def unannounced() -> Iterator[None]:
+    """Within it findings stay with their results: of runs that a user did not ask for by themselves."""
+    token = _silent.set(True)
+    try:
+        yield
+    finally:
+        _silent.reset(token)
 
 
 def show_progress(on: bool | Listener = True) -> None:

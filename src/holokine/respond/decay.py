@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from holokine.errors import EventError
 from holokine.findings import Finding, Level
 from holokine.respond.readout import Motion
+from holokine.respond.reduced import slight_below
 
 if TYPE_CHECKING:
     from holokine.gauges.readings import Reading
@@ -41,18 +42,21 @@ class _Left:
     lowest: float
     highest: float
     signed: bool
+    floor: float  # below which it is nothing beside others
 
     def beyond(self, amplitudes: tuple[Floats, ...]) -> float:
         """Largest share by which what may still come exceeds what was reached; at most 0 where nothing can."""
         more = sum((amplitudes[kind] @ size for kind, size in self.sizes.items()), np.zeros(len(self.rest)))
-        peak = max(abs(self.lowest), abs(self.highest))
-        high = float((self.rest + more).max()) - max(self.highest, MATTERS * peak)
-        low = max(-self.lowest, MATTERS * peak) if self.signed else np.inf
+        peak = max(abs(self.lowest), abs(self.highest), self.floor)
+        if len(self.rest) > 1:  # of a field the larger side over all its places
+            return (float((np.abs(self.rest) + more).max()) - peak) / peak
+        high = float((self.rest + more).max()) - max(self.highest, MATTERS * peak, self.floor)
+        low = max(-self.lowest, MATTERS * peak, self.floor) if self.signed else np.inf
         return max(high, float((more - self.rest).max()) - low) / peak
 
 
 class Decay:
-    """Bounds on readings after a history, from the state in its last row.
+    """Bounds on readings after a history, from the state in its last row; of those that matter beside others.
 
     Parameters
     ----------
@@ -64,12 +68,13 @@ class Decay:
 
     def __init__(self, reader: History, reached: list[tuple[Reading, float, float]]) -> None:
         self.reader = reader
-        peaks: dict[str, float] = {}
-        for r, low, high in reached:
-            peaks[r.dimension] = max(peaks.get(r.dimension, 0.0), abs(low), abs(high))
-        self.readings = [r for r, low, high in reached if max(abs(low), abs(high)) > 1e-6 * peaks[r.dimension]]
-        kept = [(r, lo, hi) for r, lo, hi in reached if max(abs(lo), abs(hi)) > 1e-6 * peaks[r.dimension]]
-        self.left = [self._left(*one) for one in kept if not self._grows(one[0])]
+        peaks = np.array([max(abs(low), abs(high)) for _, low, high in reached])
+        floors = slight_below(tuple(r for r, _, _ in reached), peaks)
+        self.left = [
+            self._left(*one, float(floor))
+            for one, floor in zip(reached, floors, strict=True)
+            if floor > 0.0 and not self._grows(one[0])
+        ]
 
     def _grows(self, reading: Reading) -> bool:
         """Whether a reading follows a base that moves on."""
@@ -79,7 +84,7 @@ class Decay:
             frame is not None and (channels.is_absolute[own] & (channels.order[own] == 0)).any() and frame[0].any()
         )
 
-    def _left(self, reading: Reading, lowest: float, highest: float) -> _Left:
+    def _left(self, reading: Reading, lowest: float, highest: float, floor: float) -> _Left:
         reader, own = self.reader, reading.columns
         readout, r = reader.readout, reader.readout.reduced
         still = reader.rest
@@ -97,7 +102,7 @@ class Decay:
         value = (
             reading.form.value(at_rest)[0] if reading.form.signed else self._size(reading, at_rest[0].ravel()[None])[0]
         )
-        return _Left(value, sizes, lowest, highest, reading.form.signed)
+        return _Left(value, sizes, lowest, highest, reading.form.signed, floor)
 
     @staticmethod
     def _size(reading: Reading, rows: Floats) -> Floats:
@@ -167,7 +172,7 @@ def long_enough(
         short = after < period / 4.0
         text = f"followed for {_seconds(after)} after the excitation"
         if short:
-            text += f", {_short(period)}"
+            text += f", {_short(period)}: give a longer ring down"
         return reader, [Finding("warning" if short else "note", text)]
     decay = Decay(reader, extremes(reader))
     if search and (more := decay.needed(most - after)) > 0.0:
@@ -177,7 +182,9 @@ def long_enough(
     beyond = decay.beyond()
     length = f"followed for {_seconds(after)} after the excitation"
     if not search and after < period / 4.0:
-        return reader, [Finding("warning", f"{length}, {_short(period)}")]
+        if not decay.left:
+            return reader, [Finding("warning", f"{length}, {_short(period)}: give a longer ring down")]
+        length += f", {_short(period)}"
     if beyond <= 0.0:
         why = ": no gauge can exceed its peak after that" if decay.left else ", a period of the lowest mode" * search
         return reader, [Finding("note", length + why)]
@@ -188,7 +195,7 @@ def long_enough(
 
 
 def _short(period: float) -> str:
-    return f"less than a quarter of the lowest mode's period of {_seconds(period)}: give a longer ring down"
+    return f"less than a quarter of the lowest mode's period of {_seconds(period)}"
 
 
 def _seconds(time: float) -> str:

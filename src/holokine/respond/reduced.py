@@ -135,9 +135,14 @@ def reading_noise(readings: tuple[Reading, ...], peaks: Floats) -> Floats:
     return _of_largest(readings, peaks, 1e-9, 1e-11)
 
 
+def slight_below(readings: tuple[Reading, ...], peaks: Floats) -> Floats:
+    """At and below which each reading is nothing against others of its dimension, shape (readings,)."""
+    return _of_largest(readings, peaks, SLIGHT_OWN, SLIGHT)
+
+
 def slight(readings: tuple[Reading, ...], peaks: Floats) -> NDArray[np.bool_]:
     """Readings that are nothing against others of their dimension, of which ratios say nothing, shape (readings,)."""
-    return np.abs(np.nan_to_num(peaks)) <= _of_largest(readings, peaks, SLIGHT_OWN, SLIGHT)
+    return np.abs(np.nan_to_num(peaks)) <= slight_below(readings, peaks)
 
 
 def about_slight(result: Any) -> list[Finding]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from html import escape
 from typing import TYPE_CHECKING
 
@@ -31,7 +32,7 @@ def _table(data: pd.DataFrame, name: str) -> list[str]:
         return [f"  no {name}"]
     shown = data.iloc[:ROWS]
     text = shown.to_string(index=False, float_format=n, na_rep="-", max_colwidth=48, line_width=None)
-    lines = ["  " + line[:WIDTH] for line in text.splitlines()]
+    lines = [part for line in text.splitlines() for part in _wrapped(line)]
     if len(data) > len(shown):
         lines.append(f"  ... {len(data) - len(shown)} more of {len(data)} {name}")
     return lines
@@ -70,11 +71,15 @@ def told_first(findings: Sequence[Finding]) -> list[str]:
     return [*lines, f"({' and '.join(left)} in findings)"] if left else lines
 
 
+def _wrapped(line: str) -> list[str]:
+    return textwrap.wrap(line, WIDTH, initial_indent="  ", subsequent_indent="    ")
+
+
 def result_short(
     title: str, lines: Sequence[str], table: pd.DataFrame | None, rows: str, findings: Sequence[Finding] = ()
 ) -> str:
     """Title, findings that matter, what it is, and the first rows."""
-    told = [f"  {line}"[:WIDTH] for line in (*told_first(findings), *lines)]
+    told = [part for line in (*told_first(findings), *lines) for part in _wrapped(line)]
     return "\n".join([title, *told, *([] if table is None else _table(table, rows))])
 
 
@@ -84,6 +89,8 @@ def as_html(
     """The same for a notebook, findings whole."""
     told = told_first(findings)
     items = "".join(f"<li>{escape(line)}</li>" for line in told)
-    text = "\n".join([*(f"  {line}"[:WIDTH] for line in lines), *([] if table is None else _table(table, rows))])
+    text = "\n".join(
+        [*(part for line in lines for part in _wrapped(line)), *([] if table is None else _table(table, rows))]
+    )
     head = f"<strong>{escape(title)}</strong>" + (f'<ul style="margin: 0.2em 0">{items}</ul>' if items else "")
     return f'{head}<pre style="line-height: 1.25; overflow-x: auto">{escape(text)}</pre>'

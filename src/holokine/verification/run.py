@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.api.shown import unannounced
 from holokine.errors import HolokineError, UnknownNameError
 from holokine.progress import tell
 from holokine.verification.cases import CASES, Case
@@ -192,9 +193,10 @@ def verify(only: str | Sequence[str] | None = None) -> Verification:
         raise UnknownNameError(f'no verification case speaks of "{", ".join(wanted)}"; they are: '
                                + "; ".join(dict.fromkeys(c.name for c in cases)))  # fmt: skip
     outcomes = []
-    for n, case in enumerate(chosen):
-        tell(f"verification: {case.name}", n, len(chosen), "cases")
-        outcomes.append(_outcome(case))
+    with unannounced():
+        for n, case in enumerate(chosen):
+            tell(f"verification: {case.name}", n, len(chosen), "cases")
+            outcomes.append(_outcome(case))
     return Verification(outcomes, len(cases))
 
 
