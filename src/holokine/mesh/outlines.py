@@ -160,7 +160,7 @@ def _hole_curves(hole: Hole) -> list[Curve]:
 
 
 def _refuse_crossing(loops: list[list[Curve]]) -> None:
-    """Raise where an outline or a hole crosses itself or another, and for holes outside or within one another.
+    """Raise where an outline or a hole crosses itself, or crosses or touches another; for holes outside or within others.
 
     Arcs as chords of a few degrees.
     """
@@ -176,6 +176,9 @@ def _refuse_crossing(loops: list[list[Curve]]) -> None:
             if place is not None:
                 what = f"{names[i]} crosses itself" if i == j else f"{names[i]} and {names[j]} cross"
                 raise MeshError(f"{what} at [{place[0]:.6g}, {place[1]:.6g}] m in the plane")
+            if i != j and (place := _touching(one, chords[j])) is not None:
+                raise MeshError(f"{names[i]} and {names[j]} touch at [{place[0]:.6g}, {place[1]:.6g}] m in the plane: "
+                                f"leave some material between them, or write them as one outline")  # fmt: skip
     for i in range(1, len(chords)):
         start = chords[i][0, 0]
         if not even_odd(start[None], chords[0])[0]:
@@ -196,6 +199,18 @@ def _crossing(one: Floats, two: Floats) -> Floats | None:
         t = (gap[..., 0] * d[:, None, 1] - gap[..., 1] * d[:, None, 0]) / turn
         hit = np.argwhere((s > 1e-9) & (s < 1 - 1e-9) & (t > 1e-9) & (t < 1 - 1e-9))
     return None if not len(hit) else np.asarray(one[hit[0, 0], 0] + s[tuple(hit[0])] * d[hit[0, 0]])
+
+
+def _touching(one: Floats, two: Floats) -> Floats | None:
+    """A corner of either that lies on the other."""
+    for ends, chords in ((one[:, 0], two), (two[:, 0], one)):
+        along = chords[:, 1] - chords[:, 0]
+        from_start = ends[:, None] - chords[None, :, 0]
+        share = np.clip((from_start * along).sum(axis=2) / (along**2).sum(axis=1), 0.0, 1.0)
+        gaps = np.linalg.norm(from_start - share[..., None] * along, axis=2).min(axis=1)
+        if gaps.min() <= 1e-9 * np.abs(chords).max():
+            return np.asarray(ends[int(gaps.argmin())])
+    return None
 
 
 @dataclass

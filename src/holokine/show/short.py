@@ -32,7 +32,7 @@ def _table(data: pd.DataFrame, name: str) -> list[str]:
         return [f"  no {name}"]
     shown = data.iloc[:ROWS]
     text = shown.to_string(index=False, float_format=n, na_rep="-", max_colwidth=48, line_width=None)
-    lines = [part for line in text.splitlines() for part in _wrapped(line)]
+    lines = ["  " + (line if len(line) <= WIDTH else f"{line[: WIDTH - 2]} …") for line in text.splitlines()]
     if len(data) > len(shown):
         lines.append(f"  ... {len(data) - len(shown)} more of {len(data)} {name}")
     return lines
