@@ -21,6 +21,7 @@ import every_key as ek
 import holokine as hk
 from holokine import whole
 from holokine.errors import OutputError, RunFileError, StaleError
+from holokine.show.scene import write_film
 from holokine.store.sealed import seal
 
 
@@ -191,6 +192,22 @@ def test_a_full_disk_leaves_the_old_file_and_nothing_else(saved, tmp_path):
             assert run.read_bytes() == content
     modes.save(run)
     assert np.array_equal(hk.Modes.open(run).frequencies_hz, modes.frequencies_hz)
+
+
+@pytest.mark.parametrize(("ending", "most"), [(".gif", 500), (".mp4", 500), (".mp4", 48 * 1024)])
+def test_a_film_that_does_not_fit_leaves_nothing(tmp_path, ending, most):
+    """Also where the encoder fails after it took the last picture."""
+    noise = np.random.default_rng(1).integers(0, 255, (4, 240, 320, 3), dtype=np.uint8)
+    unlimited = resource.getrlimit(resource.RLIMIT_FSIZE)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (most, unlimited[1]))
+    try:
+        with pytest.raises(OutputError, match="cannot be written"):
+            write_film(tmp_path / f"mode{ending}", noise, 24.0, count=4)
+    finally:
+        resource.setrlimit(resource.RLIMIT_FSIZE, unlimited)
+    assert not list(tmp_path.iterdir())
+    write_film(tmp_path / f"mode{ending}", noise, 24.0, count=4)
+    assert (tmp_path / f"mode{ending}").stat().st_size > most
 
 
 SAVING = """

@@ -160,7 +160,7 @@ def _hole_curves(hole: Hole) -> list[Curve]:
 
 
 def _refuse_crossing(loops: list[list[Curve]]) -> None:
-    """Raise where an outline or a hole crosses itself, or crosses or touches another; for holes outside or within others.
+    """Raise where an outline or a hole crosses itself or meets another, and for holes outside or in one another.
 
     Arcs as chords of a few degrees.
     """

@@ -5,8 +5,10 @@ Where the extra is not installed, pictures fall back to Matplotlib; animations a
 
 from __future__ import annotations
 
+import errno
 import math
 import os
+import shutil
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from ctypes.util import find_library
@@ -641,10 +643,23 @@ def write_film(path: Path, pictures: Iterable[Any], rate: float, *, count: int, 
             part.write_bytes(film)
         return
     with whole_file(path, by_ending=True) as part:
-        writer: Any
+        _write_mp4(imageio, part, made * repeat, rate)
+
+
+def _write_mp4(imageio: Any, part: Path, pictures: list[Any], rate: float) -> None:
+    import imageio_ffmpeg
+
+    writer: Any
+    try:
         with imageio.get_writer(part, fps=rate, quality=8, macro_block_size=2) as writer:
-            for picture in made * repeat:
+            for picture in pictures:
                 writer.append_data(picture)
+        whole = imageio_ffmpeg.count_frames_and_secs(part)[0] == len(pictures)  # an encoder may fail after the last one
+    except (OSError, RuntimeError):
+        whole = False
+    if not whole:
+        free = shutil.disk_usage(part.parent).free
+        raise OSError(errno.EIO, f"the encoder of films stopped; {free / 1e6:.3g} MB are free there")
 
 
 def _rendered(
