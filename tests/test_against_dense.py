@@ -704,6 +704,8 @@ def test_resonances_are_the_maxima_of_the_direct_solution():
     assert low < above[0]
     assert above[-1] < high
     assert row["bandwidth_hz"] == pytest.approx(above[-1] - above[0], rel=1e-2)
+    step = grid[1] - grid[0]
+    assert list(row[["half_power_low_hz", "half_power_high_hz"]]) == pytest.approx([above[0], above[-1]], abs=step)
     assert row["amplification"] == pytest.approx(row["frequency_hz"] / row["bandwidth_hz"], rel=1e-6)
     along = np.array([size(f) for f in grid])
     dip = table[(table["component"] == "x") & (table["kind"] == "anti-resonance")].iloc[0]

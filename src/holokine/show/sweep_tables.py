@@ -90,12 +90,13 @@ def resonances_table(answer: SweepResult) -> pd.DataFrame:
             peak = kind == "peak"
             rows.append({
                 "gauge": reading.gauge, "component": reading.component, "kind": kind, "frequency_hz": e.frequency,
-                column: by * e.size / size, "unit": unit, "bandwidth_hz": e.bandwidth if peak else np.nan,
+                column: by * e.size / size, "unit": unit, "half_power_low_hz": e.low if peak else np.nan,
+                "half_power_high_hz": e.high if peak else np.nan, "bandwidth_hz": e.bandwidth if peak else np.nan,
                 "amplification": e.amplification if peak else np.nan,
                 "share_of_largest_percent": 100.0 * e.size / answer.swing[number],
             })  # fmt: skip
-    columns = ["gauge", "component", "kind", "frequency_hz", column, "unit", "bandwidth_hz", "amplification",
-               "share_of_largest_percent"]  # fmt: skip
+    columns = ["gauge", "component", "kind", "frequency_hz", column, "unit", "half_power_low_hz",
+               "half_power_high_hz", "bandwidth_hz", "amplification", "share_of_largest_percent"]  # fmt: skip
     return pd.DataFrame(rows, columns=columns)
 
 
