@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -63,17 +63,29 @@ class RandomAnswer(Answer[RandomResult]):
 
         return sources_table(self.result)
 
-    def density(self, gauge: str) -> pd.DataFrame:
+    def density(self, gauge: str, *, at: float | str | Iterable[float | str] | None = None) -> pd.DataFrame:
         """Density of a gauge over frequency (all its components), and its running RMS, in display units.
+
+        Parameters
+        ----------
+        at : float, str or several of them, optional
+            Frequencies in Hz; by default gathered about every mode.
 
         Raises
         ------
         UnknownNameError
+            No such gauge.
+        EventError
+            A frequency outside the range of what acts.
         """
         from holokine.show.random_tables import densities_table
+        from holokine.units import argument_of
 
         known = [k for k in self._numbers(gauge) if np.isfinite(self.result.rms[k])]
-        return densities_table(self.result, known)
+        if at is None:
+            return densities_table(self.result, known)
+        wanted = [at] if isinstance(at, str | float | int) else at
+        return densities_table(self.result, known, np.array([argument_of("at", f, "frequency") for f in wanted]))
 
     def shares(self) -> pd.DataFrame:
         """Share of every mode in the mean square of every reading in percent, cross terms halved between two.

@@ -49,7 +49,7 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         return critical_table(self.result)
 
     def resonances(self, gauge: str | None = None) -> pd.DataFrame:
-        """Peaks and anti-resonances of all gauges (or of one), with half-power frequencies, bandwidth and amplification.
+        """Peaks and anti-resonances of all gauges (or of one), half-power frequencies, bandwidth, amplification.
 
         Raises
         ------

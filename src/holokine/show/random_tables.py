@@ -8,6 +8,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from holokine.errors import EventError
 from holokine.respond.curves import gathered_points
 from holokine.respond.random import RandomResult, dirlik, exceeded, narrow_band
 from holokine.show.figures import COLOURS, SIZE, main_readings, plain_ticks
@@ -167,16 +168,31 @@ def _running(answer: RandomResult, number: int, f: Floats) -> Floats:
     return np.asarray(answer.rms[number] * np.sqrt(total / max(float(total[-1]), 1e-300)))
 
 
-def densities_table(answer: RandomResult, numbers: list[int]) -> pd.DataFrame:
-    """Density of readings over frequency in display units squared per Hz, and their running RMS."""
+def densities_table(answer: RandomResult, numbers: list[int], at: Floats | None = None) -> pd.DataFrame:
+    """Density of readings over frequency in display units squared per Hz, and their running RMS.
+
+    Raises
+    ------
+    EventError
+        A frequency of `at` outside the range of what acts.
+    """
     f = frequencies_of(answer)
-    table: dict[str, Any] = {"frequency_hz": f}
+    rows: Any = slice(None)
+    if at is not None:
+        outside = (at < f[0] * (1 - 1e-9)) | (at > f[-1] * (1 + 1e-9))
+        if outside.any():
+            raise EventError(f"at: what acts reaches from {f[0]:.6g} to {f[-1]:.6g} Hz; "
+                             f"{at[outside][0]:.6g} Hz lies outside")  # fmt: skip
+        at = np.clip(at, f[0], f[-1])
+        f = np.union1d(f, at)  # the running RMS needs those between as well
+        rows = np.searchsorted(f, at)
+    table: dict[str, Any] = {"frequency_hz": f[rows]}
     for number in numbers:
         reading = answer.reduced.readings[number]
         unit, size = display_unit(reading.dimension)
         values = answer.reader.density(reading, int(answer.governing[number]), f)
-        table[f"{reading.label} ({unit}²/Hz)"] = values / size**2
-        table[f"{reading.label}, running RMS ({unit})"] = _running(answer, number, f) / size
+        table[f"{reading.label} ({unit}²/Hz)"] = values[rows] / size**2
+        table[f"{reading.label}, running RMS ({unit})"] = _running(answer, number, f)[rows] / size
     return pd.DataFrame(table)
 
 
