@@ -368,6 +368,56 @@ def test_what_makes_no_sense_is_refused(event, words):
         one_mass().modes(1).respond(event)
 
 
+@pytest.mark.parametrize("stiffness", [4e4, 4e8, 4e9, 4e11])
+def test_stiff_modes_keep_their_digits_beside_large_accelerations(stiffness):
+    """Displacements of 1e-7 m beside 1e3 m/s²: the transmissibility of one mass by adaptive quadrature."""
+    a = hk.Assembly().point("g", [0, 0, 0]).support("s", at="g", hold="all").damping(0.03)
+    a.point("p", [0.1, 0, 0]).mass("m", at="p", mass=2.0, inertia=[1.0, 1.0, 1.0])
+    a.support("guide", at="p", hold=["y", "z", "rx", "ry", "rz"])
+    a.spring("k", between=["g", "p"], stiffness=stiffness, axis="x").gauge("u", displacement="p", axis="x")
+    answer = a.modes().respond({"random": {"x": {"frequency": [5, 2000], "density": ["1 g^2/Hz"] * 2}}})
+    f0 = sqrt(stiffness / 2.0) / (2 * np.pi)
+    edges = sorted({5.0, 2000.0, *(x for x in (0.8 * f0, 0.95 * f0, f0, 1.05 * f0, 1.3 * f0) if 5 < x < 2000)})
+    square = sum(
+        quad(lambda f: 1.0 / ((f0**2 - f**2) ** 2 + (0.06 * f0 * f) ** 2), lo, hi, epsabs=0, epsrel=1e-12)[0]
+        for lo, hi in pairwise(edges)
+    )
+    wanted = 9.80665 / (2 * np.pi) ** 2 * sqrt(square)
+    assert answer.result.rms[0] == pytest.approx(wanted, rel=1e-8)
+    assert answer.field.displacement().max() == pytest.approx(wanted, rel=1e-8)
+
+
+def test_covariances_give_what_a_gauge_of_the_difference_reads():
+    """By the RMS of gauges between two points, and of a spring between them."""
+    a = hk.Assembly().point("g", [0, 0, 0]).support("s", at="g", hold="all").damping(0.03)
+    for n, (mass, k) in enumerate(((2.0, 4e4), (1.0, 3e4)), 1):
+        a.point(f"p{n}", [0.1 * n, 0, 0]).mass(f"m{n}", at=f"p{n}", mass=mass, inertia=[1.0, 1.0, 1.0])
+        a.support(f"guide {n}", at=f"p{n}", hold=["y", "z", "rx", "ry", "rz"])
+        a.spring(f"k{n}", between=["g" if n == 1 else f"p{n - 1}", f"p{n}"], stiffness=k, axis="x")
+        a.gauge(f"u{n}", displacement=f"p{n}").gauge(f"a{n}", acceleration=f"p{n}", axis="x").gauge(
+            f"f{n}", force=f"k{n}"
+        )
+    a.gauge("gap", displacement="p2", relative_to="p1", axis="x").gauge(
+        "da", acceleration="p2", relative_to="p1", axis="x"
+    )
+    answer = a.modes().respond({"random": {"x": TABLE}})
+    rms = answer.peaks().set_index(["gauge", "component"])["rms"]
+    table = answer.covariance("u1", "u2 x", "f2", "a1", "a2", "u1")
+    names = ["u1 x (mm)", "u1 y (mm)", "u1 z (mm)", "u2 x (mm)", "f2 along (N)", "a1 x (g)", "a2 x (g)"]
+    assert table.index.tolist() == table.columns.tolist() == names
+    for name, column in (("u1 x (mm)", ("u1", "x")), ("f2 along (N)", ("f2", "along")), ("a2 x (g)", ("a2", "x"))):
+        assert table.loc[name, name] == pytest.approx(rms[column] ** 2, rel=1e-12)
+    for weights, gauge in (({"u2 x (mm)": 1.0, "u1 x (mm)": -1.0}, "gap"), ({"a2 x (g)": 1.0, "a1 x (g)": -1.0}, "da"),
+                           ({"u2 x (mm)": 30.0, "u1 x (mm)": -30.0}, "f2")):  # fmt: skip
+        w = table.columns.map(weights).fillna(0.0).to_numpy()
+        assert (w @ table.to_numpy() @ w) ** 0.5 == pytest.approx(rms[gauge].iloc[0], rel=1e-8)
+    assert table.loc["f2 along (N)", "u2 x (mm)"] == pytest.approx(
+        30.0 * (table.loc["u2 x (mm)", "u2 x (mm)"] - table.loc["u1 x (mm)", "u2 x (mm)"]), rel=1e-8)  # fmt: skip
+    for words, wrong in (("no gauge", ["nobody"]), ("name gauges with a component", ["u1 magnitude"])):
+        with pytest.raises(HolokineError, match=words):
+            answer.covariance(*wrong)
+
+
 def test_fields_shares_curves_and_limits_go_with_the_table(tmp_path):
     a = bent().limit("tip", {"z": "1 mm"}).event("road", random={"z": TABLE, "y": TABLE}, duration="1 h", times=4)
     a.band("fan", range=["20 Hz", "30 Hz"])

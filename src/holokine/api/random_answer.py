@@ -87,6 +87,28 @@ class RandomAnswer(Answer[RandomResult]):
         wanted = [at] if isinstance(at, str | float | int) else at
         return densities_table(self.result, known, np.array([argument_of("at", f, "frequency") for f in wanted]))
 
+    def covariance(self, *gauges: str) -> pd.DataFrame:
+        """Covariance of components of gauges in display units, a square table with a row and a column for each.
+
+        Magnitudes, stresses combined of components and largest ones of many places are left out. With weights ``w`` the
+        RMS of a sum of the rest is ``(w @ table @ w) ** 0.5``; the diagonal holds the mean squares.
+
+        Parameters
+        ----------
+        *gauges : str
+            Gauges or single components of them (``"fan z"``).
+
+        Raises
+        ------
+        UnknownNameError
+            No such gauge.
+        EventError
+            None of them has a component that is one channel.
+        """
+        from holokine.show.random_tables import covariance_table
+
+        return covariance_table(self.result, [k for gauge in gauges for k in self._numbers(gauge)])
+
     def shares(self) -> pd.DataFrame:
         """Share of every mode in the mean square of every reading in percent, cross terms halved between two.
 

@@ -306,9 +306,12 @@ def half_form(reading: Reading) -> Floats | None:
 
 def root_of(C: Floats) -> Floats:
     """B with BᵀB = C for a covariance, shape (rank, size)."""
-    values, vectors = np.linalg.eigh(0.5 * (C + C.T))
+    # as correlations: displacements of stiff modes are 1e-10 of the accelerations that stand beside them
+    size = np.sqrt(np.maximum(np.diag(C), 0.0))
+    size[size == 0.0] = 1.0
+    values, vectors = np.linalg.eigh(0.5 * (C + C.T) / np.outer(size, size))
     keep = values > 1e-18 * max(float(values.max(initial=0.0)), 0.0)
-    return np.asarray((vectors[:, keep] * np.sqrt(values[keep])).T)
+    return np.asarray((vectors[:, keep] * np.sqrt(values[keep])).T * size)
 
 
 @dataclass(frozen=True)

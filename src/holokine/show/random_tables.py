@@ -21,6 +21,7 @@ from holokine.show.text import kept_lines, load_lines
 from holokine.units import STANDARD_GRAVITY
 
 __all__ = [
+    "covariance_table",
     "densities_table",
     "fatigue_table",
     "frequencies_of",
@@ -194,6 +195,26 @@ def densities_table(answer: RandomResult, numbers: list[int], at: Floats | None 
         table[f"{reading.label} ({unit}²/Hz)"] = values[rows] / size**2
         table[f"{reading.label}, running RMS ({unit})"] = _running(answer, number, f)[rows] / size
     return pd.DataFrame(table)
+
+
+def covariance_table(answer: RandomResult, numbers: list[int]) -> pd.DataFrame:
+    """Covariance of readings of one channel each, in display units.
+
+    Raises
+    ------
+    EventError
+        There is none among them.
+    """
+    readings = answer.reduced.readings
+    own = [readings[k] for k in dict.fromkeys(numbers) if readings[k].form.signed and not readings[k].form.field]
+    if not own:
+        raise EventError("covariance: name gauges with a component that is one channel (x, y, z, along); magnitudes "
+                         "and largest stresses have none")  # fmt: skip
+    units = [display_unit(r.dimension) for r in own]
+    sizes = np.array([size for _, size in units])
+    names = [f"{r.label} ({unit})" for r, (unit, _) in zip(own, units, strict=True)]
+    found = answer.reader.covariance(np.array([r.channels[0] for r in own])) / np.outer(sizes, sizes)
+    return pd.DataFrame(0.5 * (found + found.T), index=names, columns=names)
 
 
 def random_points(nodes: dict[str, int], displacement: Floats, acceleration: Floats) -> pd.DataFrame:
