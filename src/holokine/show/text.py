@@ -116,6 +116,7 @@ def mass_lines(modes: ModeSet) -> list[str]:
     """How much of the mass the modes hold, per direction."""
     lines = []
     captured = modes.effective_mass.sum(axis=0)
+    captured = np.where(captured[:3] > 1e-12 * modes.whole_mass[:3], captured[:3], 0.0)  # what rounding leaves
     for d, axis in enumerate("xyz"):
         free, whole = modes.free_mass[d], modes.whole_mass[d]
         of_free = 100 * captured[d] / free if free else 0.0
