@@ -186,7 +186,7 @@ class Answer(Shown, Generic[R]):
     @property
     def shown(self) -> Meaning:
         """What tables and pictures of whole fields show."""
-        return getattr(self._numbers_of, "shown", self._numbers_of.meaning)  # type: ignore[no-any-return]
+        return self._numbers_of.meaning  # type: ignore[no-any-return]
 
     @cached_property
     def _totals(self) -> NDArray[Any]:

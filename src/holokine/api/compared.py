@@ -90,11 +90,10 @@ class RulesAgainstTime(Shown):
     @property
     def lines(self) -> list[str]:
         """Which rules lie above time for every reading that matters, by how much, and where others do not."""
-        from holokine.respond.reduced import slight
+        from holokine.respond.reduced import slight_of
         from holokine.show.tables import conservatism_lines
 
-        small = slight(self.time.reduced.readings, self.time.peaks) & (abs(self.time.peaks) > self.time.noise)
-        return conservatism_lines(self.table(), self.rules, int(small.sum()))
+        return conservatism_lines(self.table(), self.rules, int(slight_of(self.time).sum()))
 
     def plot(self) -> Any:
         """Each rule's peak over the peak in time, reading by reading; returns the Figure."""

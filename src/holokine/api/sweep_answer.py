@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from holokine.api.deformed import Deformed
+    from holokine.respond.meaning import Meaning
     from holokine.respond.sweep_field import FieldSweep
 
 __all__ = ["SweepAnswer"]
@@ -29,6 +30,11 @@ class SweepAnswer(MovingAnswer[SweepResult]):
 
     extras = frozenset({"film", "instant", "axes"})
     peak_word = "Largest over the sweep"
+
+    @property
+    def shown(self) -> Meaning:
+        """As the event says: peaks, RMS, or peak to peak."""
+        return self.result.shown
 
     def peaks(self) -> pd.DataFrame:
         """Largest amplitude of every gauge in display units: frequency, phase, bandwidth, modes that make it."""

@@ -165,7 +165,7 @@ def curve_of(shape: PulseShape) -> tuple[list[Segment], bool]:
 
 
 def differentiated(
-    segments: list[Segment], hold: bool, order: int, scale: float, where: str, what: str
+    segments: list[Segment], hold: bool, order: int, scale: float, where: str
 ) -> tuple[Floats, Floats, Jumps]:
     """Rows (time, value) of a derivative of a curve, instants twice where it jumps; and jumps of its integral.
 

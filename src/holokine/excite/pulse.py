@@ -189,7 +189,7 @@ def _rows(shape: PulseShape, folder: Folder | None, source: str, of_load: bool) 
         size = 1.0 if p.peak is None else p.peak.plain if of_load else p.peak.value
         what = "factor" if of_load else p.peak.of
         segments, hold = curve_of(shape)
-        t, a, jumps = differentiated(segments, hold, 0 if of_load else _ORDER[what], size, source, what)
+        t, a, jumps = differentiated(segments, hold, 0 if of_load else _ORDER[what], size, source)
         if hold and not of_load and _ORDER[what]:
             hold = False  # a base that has come to a new place, or moves on evenly, has no acceleration
         found = _Rows.closed(p.start + t, _clean(a), hold, (), tuple((p.start + at, by) for at, by in jumps))

@@ -48,8 +48,7 @@ def half_open_seams(mesh: Mesh, held: Ints) -> list[Seam]:
 
     Of the two sides the one with more nodes left over is told. `held`: nodes that a tie, link or joint holds.
     """
-    bodies = [p for p, nodes in mesh.part_nodes.items()
-              if len(nodes) and any(CELLS[b.kind].family != "line" for b in mesh.blocks_of(p))]  # fmt: skip
+    bodies = [p for p, nodes in mesh.part_nodes.items() if len(nodes) and _has_faces(mesh, p)]
     if len(bodies) < 2:
         return []
     rims = {p: np.setdiff1d(rim(mesh, p), held) for p in bodies}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -30,13 +31,27 @@ UPWARDS = 0.9
 
 def implausible(system: System, totals: MassTotals, members: dict[str, MassTotals]) -> list[Finding]:
     """Sizes that a slip of units explains better than an assembly does."""
-    d, found = system.description, []
+    d = system.description
+    return [
+        *_materials(d),
+        *_heavy_or_light(system, totals, members),
+        *_gravity(d),
+        *_thick(system),
+        *_twice(totals, members),
+        *_spinning(system),
+        *_damped(d),
+        *_stiff_connections(system),
+    ]
+
+
+def _materials(d: Description) -> Iterator[Finding]:
+    """Densities, and speeds of waves, that no material has."""
     for name, material in d.materials.items():
         if material.density == 0.0 and any(name in p.materials for p in d.parts.values()):
-            found.append(Finding("warning", f'the material "{name}" has no density'))
+            yield Finding("warning", f'the material "{name}" has no density')
         elif material.density and not LIGHTEST < material.density < HEAVIEST:
             told = f"a density of {material.density:.4g} kg/m³: is its unit right?"
-            found.append(Finding("warning", f'the material "{name}" has {told}'))
+            yield Finding("warning", f'the material "{name}" has {told}')
         if not material.density:
             continue
         speed = float(np.sqrt(material.young / material.density))
@@ -46,42 +61,37 @@ def implausible(system: System, totals: MassTotals, members: dict[str, MassTotal
         times = next((t for t in (1e3, 1e-3, 1e6, 1e-6, 1e9) if SLOW <= speed * np.sqrt(t) < FAST), None)
         gpa = material.young / 1e9
         meant = f"; was an E of {gpa * times:.4g} GPa meant?" if times else ": are E and density right?"
-        found.append(
-            Finding("warning", f'the material "{name}" has E = {gpa:.4g} GPa at {material.density:.4g} '
-                    f"kg/m³: waves would run at {speed:.3g} m/s in it, in metals it is 1000 to 6000{meant}")
-        )  # fmt: skip
+        yield Finding("warning", f'the material "{name}" has E = {gpa:.4g} GPa at {material.density:.4g} kg/m³: waves '
+                      f"would run at {speed:.3g} m/s in it, in metals it is 1000 to 6000{meant}")  # fmt: skip
+
+
+def _heavy_or_light(system: System, totals: MassTotals, members: dict[str, MassTotals]) -> Iterator[Finding]:
+    """Point masses that are all of the mass, or nothing beside it."""
     for name, own in ((body.name, members[body.name].mass) for body in system.masses):
         rest = totals.mass - own
         if rest > 0.0 and own > OUTWEIGHS * rest:
-            found.append(
-                Finding("warning", f'"{name}" has {own:.4g} kg, {own / rest:.3g} times all the rest together '
-                        f"({rest:.4g} kg): is its unit right (t, kg, g)?")
-            )  # fmt: skip
+            yield Finding("warning", f'"{name}" has {own:.4g} kg, {own / rest:.3g} times all the rest together '
+                          f"({rest:.4g} kg): is its unit right (t, kg, g)?")  # fmt: skip
         elif 0.0 < own < FEATHER * rest:
-            found.append(Finding("warning", f'"{name}" has {own:.3g} kg beside {rest:.4g} kg of the rest: is its unit '
-                                 "right (t, kg, g)?"))  # fmt: skip
+            yield Finding("warning", f'"{name}" has {own:.3g} kg beside {rest:.4g} kg of the rest: is its unit '
+                          "right (t, kg, g)?")  # fmt: skip
+
+
+def _gravity(d: Description) -> Iterator[Finding]:
+    """Gravity of another size, or upwards."""
     for name, load in d.loads.items():
+        if load.gravity is None:
+            continue
         pull = load.size / STANDARD_GRAVITY
-        if load.gravity is not None and not 0.01 < pull <= 100.0:
-            found.append(Finding("warning", f'the load "{name}" pulls with {pull:.4g} g: is its unit right?'))
-        if load.gravity is not None and max(load.gravity) > UPWARDS:
+        if not 0.01 < pull <= 100.0:
+            yield Finding("warning", f'the load "{name}" pulls with {pull:.4g} g: is its unit right?')
+        if max(load.gravity) > UPWARDS:
             way = "xyz"[int(np.argmax(load.gravity))]
-            found.append(
-                Finding("note", f'the load "{name}" pulls along +{way}: that is upwards where {way} points up')
-            )
-    return [
-        *found,
-        *_thick(system),
-        *_twice(totals, members),
-        *_spinning(system),
-        *_damped(d),
-        *_stiff_connections(system),
-    ]
+            yield Finding("note", f'the load "{name}" pulls along +{way}: that is upwards where {way} points up')
 
 
-def _thick(system: System) -> list[Finding]:
+def _thick(system: System) -> Iterator[Finding]:
     """Shells thicker than they are large."""
-    found = []
     for name, part in system.description.parts.items():
         thickness = None if part.shell is None else part.shell.thickness
         nodes = system.mesh.part_nodes.get(name)
@@ -89,64 +99,56 @@ def _thick(system: System) -> list[Finding]:
             continue
         size = float(np.ptp(system.mesh.nodes[nodes], axis=0).max())
         if thickness > THICK * size > 0.0:
-            found.append(Finding(
+            yield Finding(
                 "warning", f'"{name}" is {1e3 * thickness:.4g} mm thick and {1e3 * size:.4g} mm large: is its unit '
                 f"right? Perhaps {thickness:.4g} mm was meant",
-            ))  # fmt: skip
-    return found
+            )  # fmt: skip
 
 
-def _twice(totals: MassTotals, members: dict[str, MassTotals]) -> list[Finding]:
+def _twice(totals: MassTotals, members: dict[str, MassTotals]) -> Iterator[Finding]:
     """Heavy things of equal mass in one place."""
     heavy = [(n, m) for n, m in members.items() if m.mass > HALF_TWICE * totals.mass]
-    found = []
     for k, (one, a) in enumerate(heavy):
         for other, b in heavy[k + 1 :]:
             near = float(np.abs(np.asarray(a.centre) - np.asarray(b.centre)).max()) < 1e-3
             if near and abs(a.mass - b.mass) < 1e-6 * a.mass:
-                found.append(Finding(
+                yield Finding(
                     "warning", f'"{one}" and "{other}" have the same mass ({a.mass:.4g} kg, '
                     f"{100 * a.mass / totals.mass:.0f} % of all) in one place: is it there twice?",
-                ))  # fmt: skip
-    return found
+                )  # fmt: skip
 
 
-def _spinning(system: System) -> list[Finding]:
+def _spinning(system: System) -> Iterator[Finding]:
     """Point masses whose inertia belongs to a far smaller or larger body than the assembly has room for."""
     places = system.mesh.nodes
     size = float(np.linalg.norm(np.ptp(places, axis=0))) if len(places) else 0.0
-    found = []
     for body in system.masses:
         inertia = np.abs(np.linalg.eigvalsh(body.inertia)) if body.inertia.ndim == 2 else np.abs(body.inertia)
         if not body.mass > 0.0 or not size > 0.0 or not inertia.any():
             continue
         radius = float(np.sqrt(inertia.max() / body.mass))
         if radius > ROOMY * size or radius < size / TIGHT:
-            found.append(Finding(
+            yield Finding(
                 "warning", f'"{body.name}": its inertia is that of {body.mass:.4g} kg at {1e3 * radius:.3g} mm from '
                 f"its centre, in an assembly of {1e3 * size:.4g} mm: is its unit right (kg m², kg mm²)?",
-            ))  # fmt: skip
-    return found
+            )  # fmt: skip
 
 
-def _damped(d: Description) -> list[Finding]:
+def _damped(d: Description) -> Iterator[Finding]:
     """Damping that is rather a percentage."""
     ratio = getattr(d.damping, "ratio", None)
-    if ratio is None or not ratio > MUCH:
-        return []
-    return [Finding("warning", f"damping of {100 * ratio:.4g} % of critical: was {ratio:g} % meant?")]
+    if ratio is not None and ratio > MUCH:
+        yield Finding("warning", f"damping of {100 * ratio:.4g} % of critical: was {ratio:g} % meant?")
 
 
-def _stiff_connections(system: System) -> list[Finding]:
+def _stiff_connections(system: System) -> Iterator[Finding]:
     """Springs and bushings so stiff beside what they connect that digits of the rest are lost."""
-    found = []
     own = {c.name: float(np.abs(np.asarray(c.stiffness)).max(initial=0.0)) for c in system.connectors}
     diagonal = np.abs(system.stiffness.diagonal())
     usual = float(np.median(diagonal[diagonal > 0])) if (diagonal > 0).any() else 0.0
     for name, stiffness in own.items():
         if usual and stiffness > RIGID * usual:
-            found.append(Finding(
+            yield Finding(
                 "warning", f'"{name}" has a stiffness of {stiffness:.3g} (SI), {stiffness / usual:.1g} times the usual '
                 "entry of the stiffness matrix: digits of all else are lost to it; link what is rigid (links: rigid)",
-            ))  # fmt: skip
-    return found
+            )  # fmt: skip

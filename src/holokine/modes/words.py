@@ -305,12 +305,11 @@ def _spin(field: _Field) -> tuple[str, float]:
     """Turning about an axis of its own, and the share of it that all nodes have in common."""
     assert field.inertia is not None
     whole = float((field.inertia * field.turn**2).sum())
-    sign = np.sign(field.turn[np.arange(len(field.turn)), np.abs(field.turn).argmax(axis=1)])
     mean = (field.inertia * field.turn).sum(axis=0) / np.maximum(field.inertia.sum(axis=0), 1e-300)
     together = float((field.inertia.sum(axis=0) * mean**2).sum()) / whole
     if together < 0.5:  # rollers that turn against each other
-        turned = field.turn * sign[:, None]
-        mean = (field.inertia * turned).sum(axis=0)
+        sign = np.sign(field.turn[np.arange(len(field.turn)), np.abs(field.turn).argmax(axis=1)])
+        mean = (field.inertia * field.turn * sign[:, None]).sum(axis=0)
     return f"spins about {_axis_name(mean)}", max(together, 0.95)
 
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -76,6 +77,13 @@ class Decay:
             if floor > 0.0 and not self._grows(one[0])
         ]
 
+    @cached_property
+    def _at_rest(self) -> Motion:
+        """Everything at rest under the loads of the last row."""
+        rest, reader = self.reader.rest, self.reader
+        none = np.zeros_like(rest)
+        return Motion(rest, none, none, rest, reader.path.load[-1:], *(reader.last_frame or (None, None)))
+
     def _grows(self, reading: Reading) -> bool:
         """Whether a reading follows a base that moves on."""
         channels, frame = self.reader.readout.reduced.channels, self.reader.last_frame
@@ -85,14 +93,9 @@ class Decay:
         )
 
     def _left(self, reading: Reading, lowest: float, highest: float, floor: float) -> _Left:
-        reader, own = self.reader, reading.columns
-        readout, r = reader.readout, reader.readout.reduced
-        still = reader.rest
-        none = np.zeros_like(still)
-        frame = reader.last_frame or (None, None)
-        load = reader.path.load[-1:]
-        motion = Motion(still, none, none, still, load, *frame)
-        at_rest = readout.read(motion, own).reshape(1, reading.count, reading.width)
+        readout, own = self.reader.readout, reading.columns
+        r = readout.reduced
+        at_rest = readout.read(self._at_rest, own).reshape(1, reading.count, reading.width)
         sizes: dict[int, Floats] = {}
         which = np.broadcast_to(readout.which[own], (r.count, len(reading.channels)))
         for kind in np.unique(which):
@@ -168,34 +171,26 @@ def long_enough(
     period = 2.0 * np.pi / float(reduced.omega.min())
     after = min(period, most) if search else most
     reader = followed(after)
-    if search is None:
-        short = after < period / 4.0
-        text = f"followed for {_seconds(after)} after the excitation"
-        if short:
-            text += f", {_short(period)}: give a longer ring down"
-        return reader, [Finding("warning" if short else "note", text)]
-    decay = Decay(reader, extremes(reader))
+    decay = Decay(reader, [] if search is None else extremes(reader))
     if search and (more := decay.needed(most - after)) > 0.0:
         after = min(1.02 * (after + more), most)
         reader = followed(after)
         decay = Decay(reader, extremes(reader))
-    beyond = decay.beyond()
     length = f"followed for {_seconds(after)} after the excitation"
-    if not search and after < period / 4.0:
-        if not decay.left:
-            return reader, [Finding("warning", f"{length}, {_short(period)}: give a longer ring down")]
-        length += f", {_short(period)}"
-    if beyond <= 0.0:
-        why = ": no gauge can exceed its peak after that" if decay.left else ", a period of the lowest mode" * search
-        return reader, [Finding("note", length + why)]
+    short = not search and after < period / 4.0
+    if short:
+        length += f", less than a quarter of the lowest mode's period of {_seconds(period)}"
     cure = "give ring down to follow it longer" if search else "give a longer ring down"
+    if not decay.left:
+        if short:
+            return reader, [Finding("warning", f"{length}: {cure}")]
+        return reader, [Finding("note", f"{length}, a period of the lowest mode" if search else length)]
+    beyond = decay.beyond()
+    if beyond <= 0.0:
+        return reader, [Finding("note", f"{length}: no gauge can exceed its peak after that")]
     level: Level = "warning" if beyond > LEFT_OPEN else "note"
     return reader, [Finding(level, f"{length}: a gauge may still exceed its peak by up to {100 * beyond:.2g} % (if all "
                             f"that is left of the modes came together); {cure}")]  # fmt: skip
-
-
-def _short(period: float) -> str:
-    return f"less than a quarter of the lowest mode's period of {_seconds(period)}"
 
 
 def _seconds(time: float) -> str:

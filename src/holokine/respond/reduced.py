@@ -30,8 +30,10 @@ __all__ = [
     "left_out_fields",
     "read_static",
     "reading_noise",
-    "slight",
     "reduce_model",
+    "slight",
+    "slight_below",
+    "slight_of",
     "solve_static",
     "with_loads",
 ]
@@ -145,10 +147,14 @@ def slight(readings: tuple[Reading, ...], peaks: Floats) -> NDArray[np.bool_]:
     return np.abs(np.nan_to_num(peaks)) <= slight_below(readings, peaks)
 
 
+def slight_of(result: Any) -> NDArray[np.bool_]:
+    """Readings of an answer that are slight, and yet more than rounding, shape (readings,)."""
+    return slight(result.reduced.readings, result.peaks) & (np.abs(np.nan_to_num(result.peaks)) > result.noise)
+
+
 def about_slight(result: Any) -> list[Finding]:
     """Which readings of an answer have no ratios."""
-    readings = result.reduced.readings
-    small = slight(readings, result.peaks) & (np.abs(np.nan_to_num(result.peaks)) > result.noise)
+    readings, small = result.reduced.readings, slight_of(result)
     if result.meaning.kind == "value" or not small.any():
         return []
     names = first_few((readings[k].label for k in np.flatnonzero(small)), 4)

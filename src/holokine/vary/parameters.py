@@ -96,6 +96,16 @@ class Parameter:
     linked: tuple[Path, ...] = ()
 
     @property
+    def paths(self) -> tuple[Path, ...]:
+        """All places that take its values."""
+        return (self.path, *self.linked)
+
+    def write(self, data: Mapping[str, Any], change: dict[str, Any], value: Any) -> None:
+        """Write a value into a change of the description, in all places (`with_value`)."""
+        for path in self.paths:
+            with_value(data, change, path, value)
+
+    @property
     def unit(self) -> str:
         """Unit in which the values are written, where all have the same."""
         if self.spread.drawn or not self.spread.values:

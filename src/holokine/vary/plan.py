@@ -15,7 +15,7 @@ import numpy as np
 
 from holokine.describe.document import Document, variant_of
 from holokine.errors import DescriptionError, HolokineError, UnknownKeyError, shown
-from holokine.vary.parameters import Parameter, Path, parameter_at, plain_number, with_value
+from holokine.vary.parameters import Parameter, Path, parameter_at, plain_number
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -46,8 +46,7 @@ class Plan:
         """What a variant writes in place of the description's own."""
         change: dict[str, Any] = {}
         for parameter, value in zip(self.parameters, row, strict=True):
-            for path in (parameter.path, *parameter.linked):
-                with_value(data, change, path, value)
+            parameter.write(data, change, value)
         return change
 
     def numbers(self) -> np.ndarray:
@@ -87,7 +86,7 @@ def plan_of(
         found.append(parameter_at(data, given, values.tolist() if columns else values))
     taken: list[tuple[Path, str]] = []
     for parameter in found:
-        for path in (parameter.path, *parameter.linked):
+        for path in parameter.paths:
             clash = next((text for other, text in taken if _overlap(other, path)), None)
             if clash is not None:
                 raise DescriptionError(f'parameters "{clash}" and "{parameter.text}" change the same place')
@@ -150,8 +149,7 @@ def _refuse_misfits(document: Document, plan: Plan) -> None:
         first: HolokineError | None = None
         for value in dict.fromkeys(row[k] for row in plan.rows):
             alone: dict[str, Any] = {}
-            for path in (parameter.path, *parameter.linked):
-                with_value(document.data, alone, path, value)
+            parameter.write(document.data, alone, value)
             try:
                 variant_of(document, "", alone, f'parameter "{parameter.text}"')
                 break

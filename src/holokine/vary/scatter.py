@@ -20,7 +20,7 @@ from holokine.errors import DescriptionError
 from holokine.progress import tell
 from holokine.store.chain import Chain, Memory
 from holokine.vary.follow import follow
-from holokine.vary.parameters import Parameter, Spread, parameter_at, with_value
+from holokine.vary.parameters import Parameter, Spread, parameter_at
 from holokine.vary.run import ReadingAsked, VariantResult, _Base, _Job, _solved, key_of
 
 if TYPE_CHECKING:
@@ -116,8 +116,7 @@ def first_order(
     def made(values: Floats) -> Document:
         change: dict[str, Any] = {}
         for p, v in zip(parameters, values, strict=True):
-            for path in (p.path, *p.linked):
-                with_value(document.data, change, path, p.spread.written(float(v)))
+            p.write(document.data, change, p.spread.written(float(v)))
         return variant_of(document, "", change, "inputs at " + ", ".join(f"{v:.6g}" for v in values))
 
     def run(number: int, values: Floats) -> VariantResult:
