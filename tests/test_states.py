@@ -806,3 +806,103 @@ def test_load_steps_agree_with_the_given_geometry_where_displacements_are_small(
     np.testing.assert_allclose(np.abs(one.readings()["value"]), np.abs(many.readings()["value"]), rtol=1e-3)
     np.testing.assert_allclose(one.springs()["force_n"], many.springs()["force_n"], rtol=1e-3)
     np.testing.assert_allclose(one.assembly.modes(4).frequencies_hz, many.assembly.modes(4).frequencies_hz, rtol=1e-4)
+
+
+# -- load factors at which something changes ---------------------------------------------------------------------
+
+
+def test_feet_touch_open_slide_and_tip_at_factors_by_hand():
+    """Props with a gap by beam formulas, friction and tipping by statics; the state solved on either side agrees."""
+    L, over, P, gap = 1.0, 0.4, 500.0, 2e-3
+    a = steel().section("bar", rectangle={"width": B, "height": B})
+    for name, x in zip("abcd", (0.0, L / 2, L, L + over), strict=True):
+        a.point(name, [x, 0, 0])
+    a.part("bar", beam={"through": list("abcd"), "section": "bar", "divisions": [4, 4, 4], "theory": "euler"},
+           material="steel").support("end", at="a", hold=["x", "y", "z", "rx", "rz"])  # fmt: skip
+    a.support("prop b", at="b", pushes="z").support("prop c", at="c", pushes="z", gap=gap)
+    a.load("tip", at="d", force=[0, 0, -P])
+    over_b, s = L / 2 + over, L / 2  # up to the gap it stands on a and b, and c goes down
+    down = P * over_b * s / (3 * E * INERTIA) * s + P * s**2 * (3 * over_b - s) / (6 * E * INERTIA)
+    lift = P * over * s * (L**2 - s**2) / (6 * E * INERTIA * L)  # then on a and c, b going down by half the gap
+    answer = in_state(a, loads="tip").rest().changes(10)
+    np.testing.assert_allclose(answer.factors, [gap / down, gap / 2 / lift], rtol=1e-10)
+    assert [c.words for c in answer.result.found] == ["prop c touches", "prop b opens"]
+    assert list(answer.table()["above"]) == ["touching", "open"]
+    for factor, change in zip(answer.factors, answer.result.found, strict=True):
+        for side, word in ((1 - 1e-5, change.below), (1 + 1e-5, change.above)):
+            feet = in_state(a, loads={"tip": float(factor * side)}).rest().feet().set_index("support")
+            assert feet.loc[change.name, "state"] == word
+
+    push = block(10.0)
+    slides = in_state(push, loads=["weight", "push"], constant="weight").rest().changes(50)
+    tall, width, weight = 0.3, 1.0, push.check().mass * G0
+    foot = 100 * G0 * 0.6 / 2 + (weight - 100 * G0) / 4  # of the two behind, less what the push takes off them
+    assert slides.result.ends == pytest.approx(0.3 * weight / 10.0, rel=2e-6)
+    assert slides.result.found[0].above == "sliding"
+    assert 0.0 < slides.factors[0] < slides.result.ends < foot / (10 * tall / width / 2)
+    np.testing.assert_allclose(  # the slides of either state on its own
+        [slides.factors[0]], [_first_slide(push, slides.factors[0])], rtol=1e-7
+    )
+    tips = in_state(block(10.0, friction=9.0), loads=["weight", "push"], constant="weight").rest().changes(500)
+    assert tips.result.ends == pytest.approx((2 * foot) * width / (10.0 * tall), rel=1e-5)
+    assert "ends at" in " ".join(tips.lines)
+
+
+def _first_slide(a: hk.Assembly, near: float) -> float:
+    """Where a foot's friction reaches its limit, from two full solutions below."""
+    margins = []
+    for k in (0.8 * near, 0.9 * near):
+        feet = in_state(a, loads={"weight": 1.0, "push": float(k)}).rest().feet()
+        margins.append((feet["limit_n"] - feet["friction_n"]).to_numpy())
+    first, second = margins
+    return float((0.9 * near + 0.1 * near * second / (first - second)).min())
+
+
+def test_cables_and_springs_change_at_factors_that_constant_loads_decide():
+    """A guy tightened before the wind goes slack where superposition says; without constant loads only gaps do."""
+    a = steel().section("mast", pipe={"diameter": "60 mm", "wall": "3 mm"})
+    for name, at in {"foot": [0, 0, 0], "head": [0, 0, 6], "left": [-3, 0, 0], "right": [3, 0, 0]}.items():
+        a.point(name, at)
+    a.part("mast", beam={"through": ["foot", "head"], "section": "mast", "up": "x", "divisions": 8}, material="steel")
+    for k in ("left", "right"):
+        a.part(f"guy {k}", cable={"through": ["head", k], "area": "20 mm^2"}, material="steel")
+        a.support(k, at=k, hold="all")
+    a.support("foot", at="foot", hold=["x", "y", "z", "rx", "rz"]).support("plane", at="head", hold=["y"])
+    a.load("wind", at="head", force=[400, 0, 0])
+    a.spring("stop", between=["head", "ground"], axis="x", one_way="push", gap=6e-3, stiffness=1e6)
+    a.state("tight", shortening={"guy left": 2e-3, "guy right": 2e-3})
+    a.state("windy", loads="wind", installed="tight")
+    upright, windy = (a.rest(k).axial().set_index("part")["lowest_n"] for k in ("tight", "windy"))
+    slack = upright["guy right"] / (upright["guy right"] - windy["guy right"])
+    answer = a.rest("windy").changes(100)
+    first, second = answer.result.found
+    assert (first.words, second.words) == ("guy right goes slack", "stop acts")
+    assert first.factor == pytest.approx(slack, rel=1e-9)
+    for side, word in ((1 - 1e-5, "open"), (1 + 1e-5, "acting")):
+        own = a.changed({"states": {"windy": {"loads": {"wind": float(second.factor * side)}}}}).rest("windy")
+        assert own.springs().set_index("spring").loc["stop", "state"] == word
+    alone = a.state("gust", loads="wind", shortening={"guy left": 2e-3, "guy right": 2e-3}).rest("gust").changes(5)
+    assert [c.name for c in alone.result.found] == ["stop"]  # all of it times the factor: only the gap stays
+    both = a.state("both", loads="wind", one_way=False).rest("both").changes()
+    assert (len(both.factors), both.result.members) == (0, 0)
+    assert "nothing can change" in " ".join(both.lines)
+    with pytest.raises(DescriptionError, match="a range around 1"):
+        a.rest("windy").changes(0.5)
+
+
+def test_buckling_says_what_lets_go_before():
+    """A prop that the load lifts off before the column buckles: the factor of buckling is of the prop's own state."""
+    a = column(1.0, ["x", "y", "z", "rx"], ["y", "z"], n=8).point("m", [0.5, 0, 0])
+    a = a.changed({"parts": {"bar": {"beam": {"through": ["a", "m", "b"], "divisions": [4, 4]}}}})
+    a.support("prop", at="m", pushes="z").load("press", at="m", force=[0, 0, -100.0])
+    a.load("push", at="b", force=[-1000.0, 0, 0]).load("lift", at="m", force=[0, 0, 10.0])
+    a = in_state(a, loads=["press", "push", "lift"], constant="press")
+    rest = a.rest()
+    assert rest.changes(50).factors == pytest.approx([10.0], rel=1e-9)
+    answer = rest.buckling(1)
+    assert answer.factors[0] > 10.0
+    found = [f for f in answer.findings if "before it buckles" in f.text]
+    assert [f.level for f in found] == ["warning"]
+    assert "prop opens at a load factor of 10" in found[0].text
+    calm = in_state(a, loads=["press", "push"], constant="press").rest().buckling(1)
+    assert not any("before it buckles" in f.text for f in calm.findings)

@@ -21,9 +21,10 @@ if TYPE_CHECKING:
     from holokine.findings import Finding
     from holokine.state.about import AtRest
     from holokine.state.buckling import Buckling
+    from holokine.state.changes import Changes
     from holokine.state.sequence import FrequencyPath
 
-__all__ = ["BucklingAnswer", "Rest"]
+__all__ = ["BucklingAnswer", "Rest", "StateChanges"]
 
 
 class Rest(Shown):
@@ -157,8 +158,56 @@ class Rest(Shown):
             )
         return BucklingAnswer(self, self.state.buckling(count))
 
+    def changes(self, high: float = 10.0) -> StateChanges:
+        """Load factors up to `high` at which feet open, touch, slide or stick, springs let go, cables go slack.
+
+        The factor is on all loads but those that the state names constant (where it names none, on its temperatures,
+        tensions and shortenings too), as for buckling.
+
+        Raises
+        ------
+        DescriptionError
+            `high` below 1.
+        """
+        return StateChanges(self, self.state.changes(high))
+
     def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
         return f"{self.assembly.title}: at rest", self.lines, None, ""
+
+
+class StateChanges(Shown):
+    """Load factors at which members that act one way change.
+
+    Attributes
+    ----------
+    rest : Rest
+    result : Changes
+        The numbers.
+    """
+
+    def __init__(self, rest: Rest, result: Changes) -> None:
+        self.rest, self.result = rest, result
+
+    @property
+    def factors(self) -> NDArray[Any]:
+        """Load factors, rising; members that change together have one each."""
+        return np.array([c.factor for c in self.result.found])
+
+    @property
+    def lines(self) -> list[str]:
+        """The nearest change on either side of the state, and where its equilibrium ends."""
+        from holokine.show.state_tables import changes_lines
+
+        return changes_lines(self.rest.state, self.result)
+
+    def table(self) -> pd.DataFrame:
+        """By rising load factor: the member, where it is, and what it does below and above."""
+        from holokine.show.state_tables import changes_table
+
+        return changes_table(self.rest.state, self.result)
+
+    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
+        return f"{self.rest.assembly.title}: what changes with the load", self.lines, self.table(), "changes"
 
 
 class BucklingAnswer(Shown):
@@ -173,6 +222,14 @@ class BucklingAnswer(Shown):
 
     def __init__(self, rest: Rest, result: Buckling) -> None:
         self.rest, self.result = rest, result
+
+    @cached_property
+    def findings(self) -> tuple[Finding, ...]:
+        """What to know before trusting it: of the state, and of what lets go before it buckles."""
+        from holokine.state.changes import before_buckling
+
+        top = float(self.factors[0]) if len(self.factors) else 10.0
+        return (*self.rest.findings, *before_buckling(self.rest.state.changes(max(1.0, min(top, 10.0)), low=1.0)))
 
     @property
     def factors(self) -> NDArray[Any]:

@@ -171,9 +171,12 @@ def check(assembly: Path, as_saved: bool, sections: bool, to: Delivery, look: Lo
 @cli.command()
 @_ASSEMBLY
 @click.argument("name", required=False)
+@click.option("--up-to", type=click.FloatRange(min=1.0), metavar="FACTOR",
+              help="Also the factors on its loads, up to this one, at which feet open, touch, slide or stick, springs "
+              "let go or act, and cables go slack or pull.")  # fmt: skip
 @_output
 @_pictures
-def state(assembly: Path, name: str | None, to: Delivery, look: LookAsked) -> None:
+def state(assembly: Path, name: str | None, up_to: float | None, to: Delivery, look: LookAsked) -> None:
     """The assembly at rest in a state: displacement, forces, stress, what touches, slides or is slack.
 
     NAME is a state of the file; the one that is switched on, or the only one, when left out.
@@ -182,10 +185,11 @@ def state(assembly: Path, name: str | None, to: Delivery, look: LookAsked) -> No
     Example:
       holokine state crate.yaml
       holokine state crate.yaml parked --out results
+      holokine state crate.yaml "iced up" --up-to 5
     """
     from holokine.cli.state_reports import StateView
 
-    StateView.of(assembly, name, look).deliver(to)
+    StateView.of(assembly, name, look, up_to).deliver(to)
 
 
 @cli.command()

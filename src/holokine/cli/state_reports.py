@@ -21,8 +21,15 @@ class StateView(_View):
     """`holokine state`."""
 
     @classmethod
-    def of(cls, path: Path, name: str | None, look: LookAsked = PLAIN) -> StateView:
-        return cls.about(_read(path, False).rest(name), look)
+    def of(cls, path: Path, name: str | None, look: LookAsked = PLAIN, up_to: float | None = None) -> StateView:
+        rest = _read(path, False).rest(name)
+        view = cls.about(rest, look)
+        if up_to is not None:
+            found = rest.changes(up_to)
+            view.lines = [*view.lines, *found.lines]
+            view.tables["state_changes"] = table = found.table()
+            view.screens = [("What changes with the load", table), *view.screens] if len(table) else view.screens
+        return view
 
     @classmethod
     def about(cls, rest: Rest, look: LookAsked = PLAIN) -> StateView:
@@ -59,6 +66,6 @@ class BucklingView(_View):
         drawn = range(1, min(len(table), 3) + 1)
         return cls(
             rest.assembly, f"{rest.assembly.title}: buckling", "state", rest.key, lines=found.lines, screens=screens,
-            tables=tables, figures=figures, findings=rest.findings,
+            tables=tables, figures=figures, findings=found.findings,
             pictures={f"buckling_{n}.png": partial(found.picture, n, **look.keys) for n in drawn},
         )  # fmt: skip

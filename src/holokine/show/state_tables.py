@@ -19,12 +19,13 @@ from holokine.state.buckling import FARTHEST, Buckling
 if TYPE_CHECKING:
     from holokine.gauges.channels import GaugeSet
     from holokine.state.about import AtRest
+    from holokine.state.changes import Changes
     from holokine.state.sequence import FrequencyPath
     from holokine.system.build import System
 
 __all__ = [
-    "axial_table", "buckling_lines", "buckling_table", "feet_table", "path_table", "plot_path", "readings_table",
-    "spring_table", "state_lines", "supports_at_rest",
+    "axial_table", "buckling_lines", "buckling_table", "changes_lines", "changes_table", "feet_table", "path_table",
+    "plot_path", "readings_table", "spring_table", "state_lines", "supports_at_rest",
 ]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
@@ -166,6 +167,44 @@ def buckling_table(found: Buckling, words: list[str]) -> pd.DataFrame:
     """Load factors, lowest first, negative ones after, with what moves most."""
     factors = np.concatenate([found.positive, found.negative])
     return pd.DataFrame({"number": np.arange(1, len(factors) + 1), "load_factor": factors, "moves_most": words})
+
+
+def changes_lines(state: AtRest, found: Changes) -> list[str]:
+    """The nearest change on either side of the state, and where its equilibrium ends."""
+    constant = f", {', '.join(state.state.constant)} held constant" if state.state.constant else ""
+    lines = [f"load factors of the state's loads{constant}, from {found.low:g} to {found.high:g}; the state is at 1"]
+    if not found.members:
+        return [*lines, "nothing of it acts one way only: nothing can change"]
+    above, below = ([c for c in found.found if (c.factor > 1.0) == side] for side in (True, False))
+    if above:
+        first = above[0]
+        lines.append(f"first change under more load: at {n(first.factor)}, {first.words}")
+    else:
+        lines.append(f"under more load nothing changes up to {n(found.high if found.ends is None else found.ends)}")
+    if below:
+        lines.append(f"last change under less load: at {n(below[-1].factor)}, {below[-1].words}")
+    if found.ends is not None:
+        lines.append(f"its equilibrium ends at {n(found.ends)}; beyond it: {found.why}")
+    if not found.whole:
+        lines.append(f"there are more changes than the {len(found.found)} listed")
+    if found.curved:
+        lines.append("feet slide, springs have a law or load steps are followed: what changes and comes back between "
+                     "two factors that were looked at may be missed")  # fmt: skip
+    return lines
+
+
+def changes_table(state: AtRest, found: Changes) -> pd.DataFrame:
+    """By rising load factor: the member, where it is, and what it does below and above."""
+    mesh = state.elastic.mesh
+    names = {k: p for p, k in mesh.points.items()}
+    rows = []
+    for c in found.found:
+        where = ""
+        if c.node is not None:
+            where = names.get(c.node, "[{}, {}, {}] mm".format(*(n(v) for v in 1e3 * mesh.nodes[c.node])))
+        rows.append({"load_factor": c.factor, "member": c.name, "kind": c.kind, "at": where,
+                     "below": c.below, "above": c.above})  # fmt: skip
+    return pd.DataFrame(rows, columns=["load_factor", "member", "kind", "at", "below", "above"])
 
 
 def path_table(path: FrequencyPath) -> pd.DataFrame:

@@ -13,10 +13,11 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.elements.beam import BeamElements
-from holokine.errors import EquilibriumError, SolverError
+from holokine.errors import DescriptionError, EquilibriumError, SolverError
 from holokine.findings import Finding
 from holokine.progress import tell
 from holokine.state.buckling import Buckling, buckling_factors
+from holokine.state.changes import LOWEST, Changes, changes
 from holokine.state.equilibrium import BALANCED, Equilibrium, as_installed, equilibrium, solve_about
 from holokine.state.limits import gives_way, largest_turn, negative_motion, pressed_springs, steps_follow
 from holokine.state.rest import factor_at_rest
@@ -45,6 +46,8 @@ class AtRest:
     ----------
     name : str
     state : State
+    base : System
+        Without the state.
     equilibrium : Equilibrium
     added : sparse array, shape (dofs, dofs)
         What stress adds to the stiffness of the pattern found (zero where it is switched off).
@@ -55,6 +58,7 @@ class AtRest:
 
     name: str
     state: State
+    base: System
     equilibrium: Equilibrium
     added: csr_array
     system: System
@@ -142,6 +146,18 @@ class AtRest:
         if len(self.equilibrium.drifts) or self.equilibrium.by_stress:  # only stress holds something: from the state
             return buckling_factors(self.system.reduced_stiffness, G, T, count, base=1.0)
         return buckling_factors(elastic.reduced_stiffness, G, T, count)
+
+    def changes(self, high: float = 10.0, low: float = LOWEST) -> Changes:
+        """Load factors from `low` to `high` at which something lets go, touches, slides, goes slack (`state.changes`).
+
+        Raises
+        ------
+        DescriptionError
+            The range does not hold 1, or begins at or below 0.
+        """
+        if not 0.0 < low <= 1.0 <= high:
+            raise DescriptionError(f"load factors are looked through from {low:g} to {high:g}: give a range around 1")
+        return changes(self.base, self.name, self.equilibrium, low, high)
 
     def _constant_stiffness(self) -> csr_array:
         """What the loads named constant (and free strain, gaps, tensions) add."""
@@ -241,7 +257,7 @@ def at_rest(base: System, state: State, name: str) -> AtRest:
         found.system, stiffness=csr_array(found.system.stiffness + added), elements=elements, stressed=tuple(blocks),
         added=added, about=name, resting=_resting(found), kept={},
     )  # fmt: skip
-    result = AtRest(name, state, found, added, system, ())
+    result = AtRest(name, state, base, found, added, system, ())
     _refuse_turned(result)
     _refuse_beyond(result)
     return replace(result, findings=tuple(_findings(result)))

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
@@ -38,7 +39,17 @@ if TYPE_CHECKING:
     from holokine.describe.states import State
     from holokine.system.build import System
 
-__all__ = ["BALANCED", "Equilibrium", "FootRow", "SpringRow", "as_installed", "equilibrium", "growths", "solve_about"]
+__all__ = [
+    "BALANCED",
+    "Equilibrium",
+    "FootRow",
+    "KeptSolutions",
+    "SpringRow",
+    "as_installed",
+    "equilibrium",
+    "growths",
+    "solve_about",
+]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -310,6 +321,22 @@ class _Solver:
         return np.asarray(u - Z @ share)
 
 
+@dataclass
+class _Kept:
+    """A system with everything engaged, and what is solved once about it: whatever the loads."""
+
+    system: System
+    condensed: Floats | None = None
+
+    @cached_property
+    def solver(self) -> _Solver:
+        return _Solver(self.system)
+
+
+KeptSolutions = dict[tuple[frozenset[str], float], _Kept]
+"""By the cables that are absent, and the stiffness of springs under feet."""
+
+
 def solve_about(system: System, field_: LoadField) -> Floats:
     """Motions (dofs,) of a system under loads, free motions that nothing drives left out."""
     solver = _Solver(system)
@@ -317,8 +344,10 @@ def solve_about(system: System, field_: LoadField) -> Floats:
     return solver.settled(solver.solve(load[:, None])[:, 0] + field_.moved)
 
 
-def equilibrium(base: System, state: State, name: str) -> Equilibrium:
+def equilibrium(base: System, state: State, name: str, kept: KeptSolutions | None = None) -> Equilibrium:
     """Find what acts of one-way members and springs, and the assembly at rest with that.
+
+    `kept` holds what states of the same assembly share that differ in their loads only; it is added to.
 
     Raises
     ------
@@ -337,7 +366,7 @@ def equilibrium(base: System, state: State, name: str) -> Equilibrium:
     hung: csr_array | None = None
     for _ in range(_ROUNDS + (_PULLS if pulls or hangs else 0)):
         try:
-            found = _round(base, state, name, absent, pulls, hung)
+            found = _round(base, state, name, absent, pulls, hung, kept=kept)
         except _DrivenError:  # what hangs on cables is held across by their tension
             if not hangs or hung is not None:
                 raise
@@ -402,7 +431,7 @@ def as_installed(base: System, state: State, name: str) -> State:
 
 def _round(
     base: System, state: State, name: str, absent: frozenset[str], pulls: dict[int, Floats], hung: csr_array | None,
-    leave: bool = False,
+    leave: bool = False, kept: KeptSolutions | None = None,
 ) -> Equilibrium:  # fmt: skip
     """The equilibrium with some cables absent; its slack ones are those of them that stay so, and new ones.
 
@@ -412,24 +441,31 @@ def _round(
     d = base.description
     growth = growths(base, state)
     field_ = load_sum(base, name, state.loads)
-    plain = engaged = base.with_pattern(
-        replace(fully_engaged(d), slack=absent) if state.one_way else _both_ways(base)
-    )  # fmt: skip
+    kept = {} if kept is None else kept
+    if (absent, 0.0) not in kept:
+        kept[absent, 0.0] = _Kept(
+            base.with_pattern(replace(fully_engaged(d), slack=absent) if state.one_way else _both_ways(base))
+        )
+    rigid = kept[absent, 0.0]
+    plain = rigid.system
     more = strung(plain, pulls) if hung is None else hung
     if more is not None:
-        engaged = replace(plain, stiffness=csr_array(plain.stiffness + more), kept={})
+        kept, rigid = {}, _Kept(replace(plain, stiffness=csr_array(plain.stiffness + more), kept={}))
+    engaged = rigid.system
     own = {f'support "{f.name}"' for f in base.feet} if state.one_way else set()
     failed: EquilibriumError | None = None
     if not own & set(engaged.constraints.redundant):
         try:
-            return _settled(base, plain, engaged, state, name, growth, field_, more, 0.0, leave)
+            return _settled(base, plain, rigid, state, name, growth, field_, more, 0.0, leave)
         except EquilibriumError as err:
             if not own:
                 raise
             failed = err
-    springs, press = _on_springs(engaged, field_)
+    press = _press(engaged, field_)
+    if (absent, press) not in kept:
+        kept[absent, press] = _Kept(_on_springs(engaged, press))
     try:
-        found = _settled(base, plain, springs, state, name, growth, field_, more, press, leave)
+        found = _settled(base, plain, kept[absent, press], state, name, growth, field_, more, press, leave)
     except EquilibriumError as err:
         raise (failed or err) from None
     if failed is not None and frozenset(found.slack) == absent and not found.balanced:
@@ -441,15 +477,16 @@ class _DrivenError(EquilibriumError):
     """Loads drive a motion that nothing elastic resists."""
 
 
-def _on_springs(engaged: System, field_: LoadField) -> tuple[System, float]:
-    """The same with every foot, and its friction, on a spring of one stiffness in N/m, stiff beside what it carries.
-
-    So forces that rigid feet could share in many ways are shared in one, of least squares, and feet that oppose one
-    another at one place do not contradict.
-    """
+def _sprung(engaged: System) -> Ints:
+    """Motions of all feet, and across where they rub."""
     every = [(6 * node + axis) for feet in engaged.feet for node in feet.nodes.tolist()
              for axis in (feet.axis, *(feet.across if feet.friction else ()))]  # fmt: skip
-    dofs = np.array([i for i in every if engaged.active[i]], dtype=np.int64)
+    return np.array([i for i in every if engaged.active[i]], dtype=np.int64)
+
+
+def _press(engaged: System, field_: LoadField) -> float:
+    """Stiffness in N/m of springs under feet (`_on_springs`), stiff beside what they carry."""
+    dofs = _sprung(engaged)
     diagonal = np.abs(engaged.stiffness.diagonal())
     near = diagonal[np.unique(6 * (dofs // 6)[:, None] + np.arange(3))]
     press = _PRESS * (float(near.max(initial=0.0)) or float(diagonal.max(initial=0.0)))
@@ -460,19 +497,29 @@ def _on_springs(engaged: System, field_: LoadField) -> tuple[System, float]:
     gap = max(f.gap for f in engaged.feet)
     if gap:  # forces over gaps, from which those of the loads are told
         press = min(press, _OVER_GAPS * weight / gap)
+    return press
+
+
+def _on_springs(engaged: System, press: float) -> System:
+    """The same with every foot, and its friction, on a spring of one stiffness.
+
+    So forces that rigid feet could share in many ways are shared in one, of least squares, and feet that oppose one
+    another at one place do not contradict.
+    """
+    dofs = _sprung(engaged)
     held = csr_array(coo_array((np.full(len(dofs), press), (dofs, dofs)), shape=engaged.stiffness.shape))
     apart = {f.name: np.ones(len(f.nodes), dtype=bool) for f in engaged.feet}
     free = engaged.with_pattern(replace(engaged.pattern, open=apart))
-    return replace(free, stiffness=csr_array(free.stiffness + held), kept={}), press
+    return replace(free, stiffness=csr_array(free.stiffness + held), kept={})
 
 
 def _settled(
-    base: System, plain: System, engaged: System, state: State, name: str, growth: dict[str, float],
+    base: System, plain: System, kept: _Kept, state: State, name: str, growth: dict[str, float],
     field_: LoadField, more: csr_array | None, press: float, leave: bool,
 ) -> Equilibrium:  # fmt: skip
     """The equilibrium with rigid feet, or with feet on springs of the stiffness `press`; `leave` as in `_round`."""
     d, where = base.description, f'state "{name}"'
-    solver = _Solver(engaged)
+    engaged, solver = kept.system, kept.solver
     members = _members(engaged, state, growth, press)
     inner = _growth_forces(engaged, growth)
     y0 = np.zeros(len(members))
@@ -498,7 +545,9 @@ def _settled(
     u = solver.exact(load) + moved
     y, F, F0, count = np.zeros(0), np.zeros(0), np.zeros(0), 0
     if members:
-        H, F0 = _condensed(engaged, solver, members, u, outside, y0)
+        if kept.condensed is None:
+            kept.condensed = _condensed(engaged, solver, members)
+        H, F0 = kept.condensed, _at_start(engaged, members, u, outside, y0)
         y, count = _small_problem(engaged, solver, members, H, F0, where)
         F = F0 + H @ y
         push, slid = _together(members, y, engaged.size)
@@ -644,19 +693,24 @@ def _together(members: list[_Member], y: Floats, size: int) -> tuple[Floats, Flo
     return force, moved
 
 
-def _condensed(
-    system: System, solver: _Solver, members: list[_Member], u: Floats, outside: Floats, y0: Floats
-) -> tuple[Floats, Floats]:
-    """H and F0 of F = F0 + H y: forces of all members from `y0` on, and what amounts of them add.
+def _at_start(system: System, members: list[_Member], u: Floats, outside: Floats, y0: Floats) -> Floats:
+    """F0 of F = F0 + H y: forces of all members with the amounts `y0`.
 
     Feet feel what is unbalanced along their unit motion, K u less the loads from `outside`; all others
     -load · u + own y + start.
     """
+    L = csr_array(vstack([m.load for m in members]))
+    moves = csr_array(vstack([m.moved for m in members]))
+    plain = -(L @ u) + np.array([m.own for m in members]) * y0 + np.array([m.start for m in members])
+    return np.where([m.imposed for m in members], moves @ (system.stiffness @ u - outside), plain)
+
+
+def _condensed(system: System, solver: _Solver, members: list[_Member]) -> Floats:
+    """H of F = F0 + H y: what amounts of members add to the forces of all."""
     n = len(members)
     L = csr_array(vstack([m.load for m in members]))
     moves = csr_array(vstack([m.moved for m in members]))
     feet = np.array([m.imposed for m in members])
-    own = np.array([m.own for m in members])
     H = np.empty((n, n))
     step = max(1, 40_000_000 // max(system.size, 1))
     for a in range(0, n, step):
@@ -664,9 +718,8 @@ def _condensed(
         load = L[some].T.toarray()
         H[:, some] = -(L @ (solver.solve(load) + moves[some].T.toarray()))
         H[:, some] -= (moves @ load) * ~feet[some]
-    H[np.diag_indices(n)] += own
-    plain = -(L @ u) + own * y0 + np.array([m.start for m in members])
-    return (H + H.T) / 2.0, np.where(feet, moves @ (system.stiffness @ u - outside), plain)
+    H[np.diag_indices(n)] += [m.own for m in members]
+    return (H + H.T) / 2.0
 
 
 def _small_problem(
