@@ -75,7 +75,7 @@ FRAME: dict[str, Any] = {
         "cut m": {"cut moment": "beam", "plane": {"at": [250, 0, 0], "normal": "x"}},
     },
     "limits": {"unit a": "20 g", "wall r": {"z": 500}},
-    "loads": {"weight": {"gravity": "-z", "size": "1 g"}, "push": {"at": "b", "force": [0, 10, -50], "moment": [0, 500, 0]},
+    "loads": {"weight": {"gravity": "-z", "size": "1 g", "tilted": {"x": "3 deg"}}, "push": {"at": "b", "force": [0, 10, -50], "moment": [0, 500, 0]},
               "wind": {"pressure": "2 kPa", "on": {"part": "plate"}, "towards": "-z"},
               "settle": {"supports": "wall", "move": {"z": -0.5}}},
     "damping": "2 %",
@@ -93,6 +93,9 @@ FRAME: dict[str, Any] = {
                  "loads": {"push": {"step": {"rise": "3 ms", "peak": 0.5}}}, "ring down": "60 ms", "step": "1 ms",
                  "start from": "rest", "static correction": True, "method": "modes",
                  "damping": ["3 %", "2 %"], "upto": "2 kHz"},
+        "uneven": {"sweep": [5, 60], "support swings": {"west": {"supports": ["wall"], "base": {"x": "1 mm"}}}},
+        "rough": {"support densities": {"west": {"supports": ["wall"], "random": {
+                  "x": {"frequency": [5, 60], "density": ["0.01 g^2/Hz", "0.02 g^2/Hz"]}}}}},
         "rest": {"static": {"weight": 1.0, "wind": 0.5}},
         "sunk": {"static": ["settle", "push"]},
     },

@@ -800,3 +800,100 @@ def test_scatter_to_first_order_is_the_derivative_of_the_dense_problem():
     effects = np.array([by_modulus * 0.04 * E_, by_mass * 0.1 * mass]) / (8 * np.pi**2 * dense.omega[:6] / (2 * np.pi))
     np.testing.assert_allclose(table["deviation"], np.sqrt((effects**2).sum(axis=0)), rtol=2e-3)
     np.testing.assert_allclose(table["as_written"], dense.omega[:6] / (2 * np.pi), rtol=1e-9)
+
+
+# -- groups of supports over frequency ---------------------------------------------------------------------------
+
+LEVELS = {"west": (30.0, 0.0), "east": (20.0, 0.9)}  # m/s², rad
+
+
+def chain(loss: float, dashpot: float, ratio: float) -> hk.Assembly:
+    """Two masses between two walls, a dashpot and a loss in the first spring."""
+    a = hk.Assembly("chain")
+    for k in range(4):
+        a.point(f"p{k}", [k, 0, 0])
+    a.mass("m1", at="p1", mass=2.0).mass("m2", at="p2", mass=1.0)
+    for k, stiffness in enumerate((3e3, 2e3, 5e3)):
+        a.spring(f"k{k}", between=[f"p{k}", f"p{k + 1}"], stiffness=stiffness, damping=dashpot if k == 0 else 0.0)
+    a.support("rails", at=["p1", "p2"], hold=["y", "z"])
+    a.support("west", at="p0", hold="all").support("east", at="p3", hold="all")
+    for n in (1, 2):
+        a.gauge(f"u{n}", displacement=f"p{n}", axis="x").gauge(f"a{n}", acceleration=f"p{n}", axis="x")
+    a.gauge("v1", velocity="p1", axis="x").gauge("f", force="k0").gauge("c", damper_force="k0")
+    a.gauge("t", total_force="k0").gauge("r", reaction="west", axis="x").gauge("e", reaction="east", axis="x")
+    a.gauge("between", displacement="p2", relative_to="p1", axis="x")
+    a.damping({"loss factor": {"k0": loss}} if loss else ratio)
+    return a
+
+
+def chain_by_hand(f: np.ndarray, loss: float, dashpot: float, ratio: float) -> dict[str, np.ndarray]:
+    """Complex amplitudes of all gauges per m/s² of the two walls, (frequencies, walls), from the equations in space."""
+    K = np.array([[3e3, -3e3, 0, 0], [-3e3, 5e3, -2e3, 0], [0, -2e3, 7e3, -5e3], [0, 0, -5e3, 5e3]])
+    one = np.array([[1.0, -1], [-1, 1]])
+    M = np.diag([2.0, 1.0])
+    w2, phi = scipy.linalg.eigh(K[1:3, 1:3], M)
+    modal = M @ phi @ np.diag(2 * (0.0 if loss else ratio) * np.sqrt(w2)) @ phi.T @ M
+    follow = -np.linalg.solve(K[1:3, 1:3], K[1:3][:, [0, 3]])
+    found: dict[str, list[np.ndarray]] = {}
+    for w in 2 * np.pi * f:
+        whole = K.astype(complex)
+        whole[:2, :2] += (1j * loss * 3e3 + 1j * w * dashpot) * one
+        walls = -np.eye(2) / w**2
+        inner = whole[1:3, 1:3] + 1j * w * modal - w**2 * M
+        u = np.linalg.solve(inner, (1j * w * modal @ follow - whole[1:3][:, [0, 3]]) @ walls)
+        every = np.vstack([walls[0], u, walls[1]])
+        stretch = every[1] - every[0]
+        force = whole @ every
+        passed = 1j * w * modal @ (u - follow @ walls)
+        row = {"u1": u[0], "u2": u[1], "a1": -(w**2) * u[0], "a2": -(w**2) * u[1], "v1": 1j * w * u[0],
+               "f": 3e3 * stretch, "c": (1j * loss * 3e3 + 1j * w * dashpot) * stretch, "between": u[1] - u[0],
+               "t": (3e3 * (1 + 1j * loss) + 1j * w * dashpot) * stretch,
+               "r": force[0] - follow[:, 0] @ passed, "e": force[3] - follow[:, 1] @ passed}  # fmt: skip
+        for name, value in row.items():
+            found.setdefault(name, []).append(value)
+    return {name: np.array(rows) for name, rows in found.items()}
+
+
+@pytest.mark.parametrize(("loss", "dashpot", "ratio"), [(0.0, 0.0, 0.04), (0.0, 12.0, 0.03), (0.2, 0.0, 0.0),
+                                                        (0.1, 9.0, 0.0)])  # fmt: skip
+def test_groups_of_supports_swing_and_shake_at_random(loss, dashpot, ratio):
+    """Walls that move differently: every gauge is the solution of the equations in space, its mean square their
+    quadrature; the whole model agrees."""
+    modes = chain(loss, dashpot, ratio).modes()
+    at = np.array([1.5, 4.0, 6.2, 11.0, 16.0])
+    groups = {w: {"supports": [w], "base": {"x": {"amplitude": f"{size} m/s^2", "phase": turn}}}
+              for w, (size, turn) in LEVELS.items()}  # fmt: skip
+    answer = modes.respond({"sweep": {"at": at.tolist()}, "support swings": groups, "full model at": at.tolist()})
+    result = answer.result
+    swing = np.array([size * np.exp(1j * turn) for size, turn in LEVELS.values()])
+    exact = chain_by_hand(at, loss, dashpot, ratio)
+    for number, reading in enumerate(result.reduced.readings):
+        mine = exact[reading.gauge] @ swing
+        told = result.values(number)[:, 0]
+        sign = np.sign(np.real(told[0] * np.conj(mine[0])))  # of reactions and forces by their convention
+        np.testing.assert_allclose(sign * told, mine, atol=1e-9 * np.abs(mine).max(), err_msg=reading.label)
+        np.testing.assert_allclose(result.full.full[:, number], np.abs(mine), rtol=1e-8, err_msg=reading.label)
+    one = answer.transfer("a1", to="west x")
+    np.testing.assert_allclose(one["a1_x_amplitude"], np.abs(exact["a1"][:, 0]), rtol=1e-9)
+    assert "supports west x" in answer.lines()[0]
+
+    level = {"west": 4.0, "east": 9.0}
+    groups = {w: {"supports": [w], "random": {"x": {"frequency": [2, 30], "density": [f"{s} (m/s^2)^2/Hz"] * 2}}}
+              for w, s in level.items()}  # fmt: skip
+    together = {"between": ["west x", "east x"], "coherence": 0.5, "phase": 0.6}
+    told = modes.respond({"support densities": groups, "coherence": [together]})
+    x, weight = np.polynomial.legendre.leggauss(120)
+    spans = list(pairwise([2, 5, 6.5, 7, 7.6, 8.5, 11, 13, 13.5, 13.65, 13.75, 13.9, 14.5, 17, 30]))
+    f = np.concatenate([lo + (hi - lo) * (x + 1) / 2 for lo, hi in spans])
+    df = np.concatenate([(hi - lo) / 2 * weight for lo, hi in spans])
+    cross = np.sqrt(0.5) * 6.0 * np.exp(0.6j)
+    S = np.array([[4.0, cross], [np.conj(cross), 9.0]])
+    exact = chain_by_hand(f, loss, dashpot, ratio)
+    for number, reading in enumerate(told.result.reduced.readings):
+        H = exact[reading.gauge]
+        square = np.einsum("fi,ij,fj->f", H, S, H.conj()).real @ df
+        assert told.result.rms[number] == pytest.approx(np.sqrt(square), rel=1e-9), reading.label
+    by_point = told.points().set_index("point")
+    names = [r.gauge for r in told.result.reduced.readings]
+    assert by_point.loc["p1", "x_rms_mm"] == pytest.approx(1e3 * told.result.rms[names.index("u1")], rel=1e-9)
+    assert "supports west x" in told.lines()[0]

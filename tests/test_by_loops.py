@@ -325,15 +325,15 @@ SWINGS = [
 @pytest.mark.parametrize("number", range(len(SWINGS)))
 def test_sources_over_frequency_are_what_is_written(number):
     written, power, expected = SWINGS[number]
-    swing = build_swing(Harmonic.model_validate(written), base=True)
+    swing = build_swing(Harmonic.model_validate(written), "base")
     f = np.linspace(10, 40, 13)
     assert swing.power == power
     np.testing.assert_allclose(swing.at(f), expected(f), rtol=1e-12)
     if len(swing.frequency_hz) > 1:
         with pytest.raises(EventError, match=r"runs from 10 to 40 Hz and does not cover the sweep from 5 to 40 Hz"):
             swing.at(np.array([5.0, 40.0]))
-        zero = build_swing(Harmonic.model_validate({**written, "outside": "zero"}), base=True)
-        hold = build_swing(Harmonic.model_validate({**written, "outside": "hold"}), base=True)
+        zero = build_swing(Harmonic.model_validate({**written, "outside": "zero"}), "base")
+        hold = build_swing(Harmonic.model_validate({**written, "outside": "hold"}), "base")
         assert zero.at(np.array([5.0, 50.0])).tolist() == [0.0, 0.0]
         omega = 2j * np.pi * np.array([5.0, 50.0])
         ends = swing.at(np.array([10.0, 40.0])) / (2j * np.pi * np.array([10.0, 40.0])) ** power

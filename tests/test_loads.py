@@ -277,7 +277,7 @@ def test_groups_of_supports_that_cannot_be(crate_modes):
     refused('"mount 1" is named twice', {"a": one, "b": one})
     refused('there is no support "mount 9"', {"a": {**one, "supports": "mount 9"}})
     refused('"mount 4" does not hold x', {"a": {"supports": "mount 4", "spectrum": {"x": table}}})
-    refused("needs supports and a spectrum", {"a": {"supports": [], "spectrum": {"z": table}}})
+    refused("needs supports and spectrum", {"a": {"supports": [], "spectrum": {"z": table}}})
     refused("acts in no direction", {})
     refused("exactly one of", {"a": one}, spectrum={"z": table})
     refused("three values|directions of a length", {"a": {**one, "displacement": [1, 2]}})
@@ -667,7 +667,7 @@ def test_fields_and_refusals_of_groups_of_supports_in_time(tmp_path):
     for bad, words in (
         ({**event, "pulse": {"x": HIT}}, "not both"),
         ({**event, "model": "full", "method": "average acceleration"}, "by modes"),
-        ({"support pulses": {"l": {"supports": ["foot left"], "pulse": {}}}}, "needs supports and a pulse"),
+        ({"support pulses": {"l": {"supports": ["foot left"], "pulse": {}}}}, "needs supports and pulse"),
         ({"support pulses": {"l": {"supports": ["foot left"], "pulse": {"x": HIT}},
                              "m": {"supports": ["foot left"], "pulse": {"z": HIT}}}}, "named twice"),
         ({"support pulses": {"l": {"supports": ["foot lfet"], "pulse": {"x": HIT}}}}, 'Did you mean "foot left"'),
@@ -676,6 +676,26 @@ def test_fields_and_refusals_of_groups_of_supports_in_time(tmp_path):
             modes.respond(bad)
     with pytest.raises(EventError, match="energy balance"):
         answer.energies()
+    level = {"frequency": [2, 50], "density": ["1 g^2/Hz", "1 g^2/Hz"]}
+    swings = {"left": {"supports": "foot left", "base": {"x": 1}}}
+    for bad, words in (
+        ({"sweep": [2, 50], "base": {"z": 1}, "support swings": swings}, "not both"),
+        ({"sweep": [2, 50], "support swings": {"left": {"supports": "foot left", "base": {}}}}, "supports and base"),
+        ({"sweep": [2, 50], "support swings": {**swings, "more": swings["left"]}}, "named twice"),
+        ({"sweep": [2, 50], "support swings": {"left": {"supports": "foot left", "base": {"x": "3 %"}}}},
+         "expected an acceleration"),
+        ({"random": {"z": level}, "support densities": {"left": {"supports": "foot left", "random": {"x": level}}}},
+         "got random and support densities"),
+        ({"support densities": {"left": {"supports": "foot left", "random": {"x": level}}},
+          "coherence": [{"between": ["left x", "z"], "coherence": 1}]}, '"z" is no source here; they are left x'),
+    ):  # fmt: skip
+        with pytest.raises(HolokineError, match=words):
+            modes.respond(bad)
+    named = modes.assembly.changed({"loads": {"left x": {"gravity": "-z"}}})
+    with pytest.raises(HolokineError, match="rename one of them"):
+        named.modes(2).respond({"sweep": [2, 50], "support swings": swings, "loads": {"left x": 1}})
+    with pytest.raises(HolokineError, match="load-dependent vectors"):
+        modes.assembly.ritz({"sweep": [2, 50], "support swings": swings})
 
 
 PRESSED = {

@@ -679,24 +679,24 @@ def test_tables_over_frequency(tmp_path, interpolate: str) -> None:
     (tmp_path / "swing.csv").write_text("frequency_hz,velocity_mm_s\n5,10\n20,40\n80,20\n")
     folder = hk.Assembly("x").document.folder.__class__(tmp_path)
     rows = Harmonic(file="swing.csv", scale=2.0, phase=0.3, interpolate=interpolate, outside="hold")
-    swing = build_swing(rows, base=True, folder=folder)
+    swing = build_swing(rows, "base", folder=folder)
     f = np.array([2.0, 5.0, 10.0, 20.0, 40.0, 90.0])
     middle = {"log-log": (20.0, np.sqrt(800.0)), "linear": (20.0, 40 - 20 / 3)}[interpolate]
     speed = 2e-3 * np.array([10.0, 10.0, middle[0], 40.0, middle[1], 20.0])
     np.testing.assert_allclose(swing.at(f), speed * np.exp(0.3j) * 2j * np.pi * f, rtol=1e-12)
-    zero = build_swing(rows.model_copy(update={"outside": "zero"}), base=True, folder=folder)
+    zero = build_swing(rows.model_copy(update={"outside": "zero"}), "base", folder=folder)
     assert (zero.at(f)[[0, -1]] == 0).all()
     with pytest.raises(hk.HolokineError, match="does not cover"):
-        build_swing(rows.model_copy(update={"outside": "error"}), base=True, folder=folder).at(f)
+        build_swing(rows.model_copy(update={"outside": "error"}), "base", folder=folder).at(f)
     with pytest.raises(hk.HolokineError, match="expected a column of factor"):
-        build_swing(rows, base=False, folder=folder)
+        build_swing(rows, "load", folder=folder)
     for text, words in (("time_s,velocity_mm_s\n1,2\n2,3\n", "a column of frequency"),
                         ("frequency_hz,velocity_mm_s\n5,10\n4,9\n", "rise"),
                         ("frequency_hz,factor\n5,1\n9,0\n", "column"),
                         ("frequency_hz,velocity_mm_s\n5,10\n8,-9\n", "at least 0")):  # fmt: skip
         (tmp_path / "swing.csv").write_text(text)
         with pytest.raises(hk.HolokineError, match=words):
-            build_swing(rows, base=True, folder=folder)
+            build_swing(rows, "base", folder=folder)
 
 
 @pytest.mark.parametrize("damping", ["modes", "table", "composite"])

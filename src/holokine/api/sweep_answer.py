@@ -94,9 +94,10 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         Parameters
         ----------
         to : str
-            x, y or z: the base (transmissibility: of a motion per the same motion of the base; of a force per m/s²); or
-            a load of the event by force or moment: receptance (displacement), mobility (velocity) or inertance
-            (acceleration) per N or N m, a plain ratio of forces.
+            x, y or z: the base, or a group of supports with its direction, such as `left z` (transmissibility: of a
+            motion per the same motion of it; of a force per m/s²); or a load of the event by force or moment:
+            receptance (displacement), mobility (velocity) or inertance (acceleration) per N or N m, a plain ratio of
+            forces.
 
         Raises
         ------
@@ -110,7 +111,8 @@ class SweepAnswer(MovingAnswer[SweepResult]):
 
     def _transfer(self, gauge: str, to: str) -> tuple[NDArray[Any], NDArray[Any], list[str], str]:
         r = self.result
-        sources = [s for s in r.reduced.loads if s in ("x", "y", "z") or s in self.assembly.description.loads]
+        moving = ("x", "y", "z", *(r.reduced.loads[k] for k in r.reduced.apart))
+        sources = [s for s in r.reduced.loads if s in moving or s in self.assembly.description.loads]
         if to not in sources:
             raise UnknownNameError(f'there is no source "{to}". {nearest_hint(to, sources, "sources of this sweep")}')
         f = r.frequency_hz
@@ -124,7 +126,7 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         values = np.column_stack([r.reader.rows(motion, np.array([x.channels[0]]))[:, 0] for x in singles])
         unit = {"displacement": "m", "angle": "rad", "velocity": "m/s", "acceleration": "m/s2", "force": "N",
                 "moment": "Nm", "stress": "Pa"}[singles[0].dimension]  # fmt: skip
-        if to in ("x", "y", "z"):
+        if to in moving:
             order = {"displacement": 2, "velocity": 1, "acceleration": 0}.get(singles[0].dimension)
             if order is None:
                 return f, values, [x.label for x in singles], f"{unit} per m/s2"
@@ -342,7 +344,7 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         loads = self.assembly.description.loads
         found = {}
         for source in dict.fromkeys(r.reader.excitation.columns):
-            if source not in ("x", "y", "z"):
+            if source not in ("x", "y", "z") and r.reduced.column(source) not in r.reduced.apart:
                 load = loads.get(source)
                 if load is None or (load.force is None and load.moment is None):
                     continue

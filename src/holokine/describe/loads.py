@@ -3,12 +3,15 @@
 from collections import Counter
 from collections.abc import Iterable
 from itertools import chain
-from typing import TYPE_CHECKING, Annotated, Any, Literal, Self
+from math import cos, sin
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import BeforeValidator, ValidationInfo, model_validator
 
 from holokine.describe.fields import (
     ONE_OR_MORE,
+    Angle,
+    Axis,
     Direction,
     Strict,
     UnitVector,
@@ -21,7 +24,7 @@ from holokine.describe.targets import Selection, Target
 from holokine.errors import UnitError, shown
 from holokine.units import UnitSystem, quantity
 
-__all__ = ["Load", "Supports", "each_moves_with_one_group", "length_vector"]
+__all__ = ["Load", "SupportGroup", "Supports", "each_moves_with_one_group", "length_vector"]
 
 
 def each_moves_with_one_group(key: str, groups: Iterable[tuple[str, ...]]) -> None:
@@ -80,10 +83,24 @@ else:
     """One support or several."""
 
 
+class SupportGroup(Strict):
+    """A group of supports that moves by itself; supports in no group stay where they are."""
+
+    moved_by: ClassVar[str]
+    supports: Supports
+
+    @model_validator(mode="after")
+    def _some(self) -> Self:
+        if not self.supports or not getattr(self, self.moved_by):
+            raise complaint(f"a group of supports needs supports and {self.moved_by} by direction")
+        return self
+
+
 class Load(Strict):
     """One load: gravity, a force and moment, a pressure, or supports that are moved.
 
-    ``gravity``: the direction into which weight pulls, with `size` of the acceleration (1 g). ``force``, ``moment``:
+    ``gravity``: the direction into which weight pulls, with `size` of the acceleration (1 g), and `tilted` by angles
+    about axes (by the right-hand rule, one after the other as written). ``force``, ``moment``:
     on a point or selection (`at`), the whole of it, shared evenly over the nodes. ``pressure``: on the faces whose
     nodes a selection holds (`on`); it pushes against the outside of solids; shells need `towards`, the side to which
     it pushes (a direction, or their `normal` or `-normal`). In a state it keeps its direction unless it is `following`,
@@ -91,6 +108,7 @@ class Load(Strict):
     """
 
     gravity: UnitVector | None = None
+    tilted: dict[Axis, Angle] | None = None
     size: quantity_field("acceleration", above=0.0) = 9.80665  # type: ignore[valid-type]
     at: Target | None = None
     force: _vector("force") | None = None  # type: ignore[valid-type]
@@ -101,6 +119,18 @@ class Load(Strict):
     following: bool | None = None
     supports: Supports | None = None
     move: Annotated[dict[Direction, float], BeforeValidator(_movement), by_direction("length or angle")] | None = None
+
+    @property
+    def pull(self) -> tuple[float, float, float]:
+        """Direction of gravity, tilted, of length one."""
+        x = self.gravity or (0.0, 0.0, 0.0)
+        for axis, angle in (self.tilted or {}).items():
+            one, other = (("xyz".index(axis) + k) % 3 for k in (1, 2))
+            turned = list(x)
+            turned[one] = x[one] * cos(angle) - x[other] * sin(angle)
+            turned[other] = x[one] * sin(angle) + x[other] * cos(angle)
+            x = (turned[0], turned[1], turned[2])
+        return x
 
     @property
     def kind(self) -> str:
@@ -126,6 +156,8 @@ class Load(Strict):
                 raise complaint(f"a load by {self.kind} needs {name}")
         if self.kind != "pressure":
             self.has_no_effect(self.model_fields_set, ("following",), "but on a pressure")
-        if self.kind != "gravity" and "size" in self.model_fields_set:
-            raise complaint("size belongs to gravity only")
+        if self.kind != "gravity":
+            for name in ("size", "tilted"):
+                if name in self.model_fields_set:
+                    raise complaint(f"{name} belongs to gravity only")
         return self

@@ -52,7 +52,7 @@ def _gravity(d: Description, factors: Mapping[str, float]) -> list[float]:
     for name, factor in factors.items():
         load = d.loads[name]
         if load.gravity is not None:
-            total = [t + factor * load.size * g for t, g in zip(total, load.gravity, strict=True)]
+            total = [t + factor * load.size * g for t, g in zip(total, load.pull, strict=True)]
     return total
 
 

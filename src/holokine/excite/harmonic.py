@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from holokine.describe.events.sweep_event import Harmonic
     from holokine.describe.files import Folder
 
-__all__ = ["Excitation", "Swing", "build_swing"]
+__all__ = ["Excitation", "Felt", "Swing", "build_swing"]
 
 Floats = NDArray[Any]  # float64
 Complex = NDArray[Any]  # complex128
@@ -35,8 +35,10 @@ class Swing:
     amplitude, phase : ndarray, shape (points,)
         Peak in SI, and rad.
     power : int
-        How often the given quantity is still to be differentiated: 1 a velocity, 2 a displacement. -2: an unbalance,
-        whose force is the amplitude times ω².
+        How often the given quantity is still to be differentiated: 1 a velocity, 2 a displacement.
+    acts : str
+        On what: the whole base, a group of supports, a load; a rotor out of balance has a force of the amplitude times
+        ω².
     """
 
     frequency_hz: Floats
@@ -46,6 +48,7 @@ class Swing:
     interpolate: Literal["log-log", "linear"] = "log-log"
     outside: Literal["error", "hold", "zero"] = "error"
     source: str = "swing"
+    acts: Literal["base", "supports", "load", "rotor"] = "load"
 
     def at(self, frequencies: Floats) -> Complex:
         """Complex amplitude at frequencies in Hz, shape (frequencies,).
@@ -59,7 +62,7 @@ class Swing:
         omega = 2.0 * np.pi * f
         size, turn = self._size(f)
         value = size * np.exp(1j * turn)
-        if self.power == -2:
+        if self.acts == "rotor":
             return np.asarray(value * omega**2)
         return np.asarray(value * (1j * omega) ** self.power)
 
@@ -82,28 +85,57 @@ class Swing:
 
 
 @dataclass(frozen=True)
+class Felt:
+    """A force that goes with the motion of a group of supports.
+
+    Attributes
+    ----------
+    column : str
+        Of the force.
+    of : str
+        Column of the group's acceleration.
+    power : int
+        -1 with its velocity, -2 with its displacement.
+    factor : complex
+        1, or i of loss factors.
+    """
+
+    column: str
+    of: str
+    power: int
+    factor: complex = 1.0
+
+
+@dataclass(frozen=True)
 class Excitation:
     """Everything that swings, by column of the reduced model.
 
     Attributes
     ----------
     columns : tuple of str
-        Names of the reduced model's columns (x y z, loads, turning forces of rotors) that swing.
+        Names of the reduced model's columns (x y z, groups of supports, loads, turning forces of rotors) that swing.
     swings : tuple of Swing
-    words : tuple of str
-        Each source as it is told.
+    felt : tuple of Felt
+        Forces that go with the motion of groups.
     """
 
     columns: tuple[str, ...]
     swings: tuple[Swing, ...]
-    words: tuple[str, ...] = field(default=())
+    felt: tuple[Felt, ...] = ()
 
     def at(self, frequencies: Floats, loads: tuple[str, ...]) -> Complex:
         """Complex amplitude of all columns, shape (frequencies, loads)."""
         result = np.zeros((len(frequencies), len(loads)), dtype=complex)
         for column, swing in zip(self.columns, self.swings, strict=True):
             result[:, loads.index(column)] += swing.at(frequencies)
-        return result
+        return self.with_felt(frequencies, result, loads)
+
+    def with_felt(self, frequencies: Floats, load: Complex, loads: tuple[str, ...]) -> Complex:
+        """Complex amplitudes of all columns, (frequencies, loads), with the forces that go with groups."""
+        omega = 2.0 * np.pi * np.asarray(frequencies)
+        for f in self.felt:
+            load[:, loads.index(f.column)] = f.factor * load[:, loads.index(f.of)] * (1j * omega) ** f.power
+        return load
 
     @property
     def corners(self) -> Floats:
@@ -112,7 +144,9 @@ class Excitation:
         return np.unique(np.concatenate(rows)) if rows else np.zeros(0)
 
 
-def build_swing(swing: Harmonic, *, base: bool, folder: Folder | None = None, source: str = "swing") -> Swing:
+def build_swing(
+    swing: Harmonic, acts: Literal["base", "supports", "load"], *, folder: Folder | None = None, source: str = "swing"
+) -> Swing:
     """A source from what the description says: an amplitude, a table, or a CSV file.
 
     Raises
@@ -120,11 +154,12 @@ def build_swing(swing: Harmonic, *, base: bool, folder: Folder | None = None, so
     EventError
         Files and tables that cannot be used.
     """
+    base = acts != "load"
     if swing.amplitude is not None:
         given = swing.amplitude
         value = given.value if base else float(given.plain or 0.0)
         power = _POWER[given.of] if base else 0
-        return Swing(np.ones(1), np.array([value]), np.array([swing.phase]), power, source=source)
+        return Swing(np.ones(1), np.array([value]), np.array([swing.phase]), power, source=source, acts=acts)
     phase: Floats | None = None
     if swing.table is not None:
         name, x = swing.table.column, np.array(swing.table.frequency)
@@ -147,7 +182,7 @@ def build_swing(swing: Harmonic, *, base: bool, folder: Folder | None = None, so
         raise EventError(f"{source}: expected a column of {wanted}, got {name}")
     _check(source, x, y, swing.interpolate)
     turn = swing.phase + (np.zeros(len(x)) if phase is None else np.unwrap(phase))
-    return Swing(x, y * swing.scale, turn, _POWER.get(name, 0), swing.interpolate, swing.outside, source)
+    return Swing(x, y * swing.scale, turn, _POWER.get(name, 0), swing.interpolate, swing.outside, source, acts)
 
 
 def _check(source: str, x: Floats, y: Floats, interpolate: str) -> None:

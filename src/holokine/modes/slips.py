@@ -85,8 +85,8 @@ def _gravity(d: Description) -> Iterator[Finding]:
         pull = load.size / STANDARD_GRAVITY
         if not 0.01 < pull <= 100.0:
             yield Finding("warning", f'the load "{name}" pulls with {pull:.4g} g: is its unit right?')
-        if max(load.gravity) > UPWARDS:
-            way = "xyz"[int(np.argmax(load.gravity))]
+        if max(load.pull) > UPWARDS:
+            way = "xyz"[int(np.argmax(load.pull))]
             yield Finding("note", f'the load "{name}" pulls along +{way}: that is upwards where {way} points up')
 
 

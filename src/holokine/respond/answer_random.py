@@ -12,15 +12,17 @@ from holokine.errors import EventError
 from holokine.excite.density import build_density
 from holokine.excite.plausible import about_density
 from holokine.findings import Finding
-from holokine.respond.bench import Bench, damping_words, taken
+from holokine.respond.bench import Bench, about_supports, damping_words, taken
+from holokine.respond.following import following
 from holokine.respond.meaning import Meaning
 from holokine.respond.random import FatigueLine, RandomReader, RandomResult, Source, respond_random
 from holokine.respond.reduced import ReducedModel, with_loads
-from holokine.respond.steady import steady_model
+from holokine.respond.steady import loss_of, steady_model
 from holokine.system.loads import LoadField, base_field, load_field
 
 if TYPE_CHECKING:
     from holokine.describe.events import RandomEvent
+    from holokine.excite.harmonic import Felt
 
 __all__ = ["answer_random"]
 
@@ -45,7 +47,15 @@ def answer_random(bench: Bench, name: str, event: RandomEvent) -> RandomResult:
     sources, extra, findings = [], list[LoadField](), list[Finding]()
     for axis, given in event.random.items():
         density = build_density(given, folder, f'event "{name}", random {axis}', reach)
-        sources.append(Source(str(axis), density, given.rms))
+        sources.append(Source(str(axis), density, given.rms, "base"))
+    felt: tuple[Felt, ...] = ()
+    if event.support_densities:
+        moving = following(bench.system, f'event "{name}"', event.moving, loss_of(bench, event.damping))
+        extra, felt = moving.fields, moving.felt
+        for group, own in event.support_densities.items():
+            for axis, given in own.random.items():
+                density = build_density(given, folder, f'event "{name}", supports "{group}", {axis}', reach)
+                sources.append(Source(f"{group} {axis}", density, given.rms, "supports"))
     for load, one in (event.loads or {}).items():
         field = load_field(bench.system, load, d.loads[load])
         if field.moved.any():
@@ -64,15 +74,15 @@ def answer_random(bench: Bench, name: str, event: RandomEvent) -> RandomResult:
     low = min(float(s.density.start[0]) for s in sources)
     high = max(float(s.density.end[-1]) for s in sources)
     _refuse_undamped(name, model.vibration.poles, low, high)
-    reader = RandomReader(model, tuple(sources), event.coherence_matrix(), event.static_correction)
+    reader = RandomReader(model, tuple(sources), event.coherence_matrix(), event.static_correction, felt)
     given_line = event.fatigue
     line = None if given_line is None else FatigueLine(given_line.slope, given_line.amplitude, given_line.cycles)
     meaning = Meaning("times rms", amount=event.times)
     if event.peak == "expected largest":
         meaning = Meaning("expected largest", amount=float(event.duration or 0.0))
     result = respond_random(reader, name, meaning, event.duration, line)
-    base = [s for s in sources if s.column in event.axes]
-    findings += [f for s in base for f in about_density(s.column, s.density)]
+    findings += [f for s in sources if s.acts != "load" for f in about_density(s.column, s.density)]
+    findings += about_supports(bench, event)
     findings += [*_stated(sources), *_about_modes(reduced, high), *damping_words(bench, event, reduced)]
     untold = [r.label for r, v in zip(model.reduced.readings, result.rms, strict=True) if v != v]
     if untold:

@@ -70,7 +70,5 @@ def answer_spectrum(bench: Bench, name: str, event: SpectrumEvent) -> SpectrumRe
     )
     size = by_direction([(d, "warning", text) for d, spectrum in spectra.items() for text in about_spectrum(spectrum)])
     more = [*size, *damping_words(bench, event, reduced)]
-    if imposed:
-        named = [s for own in (event.support_spectra or {}).values() for s in own.supports]
-        more += about_supports(bench, named)
+    more += about_supports(bench, event)
     return replace(answer, findings=(*answer.findings, *more)) if more else answer

@@ -10,16 +10,17 @@ from numpy.typing import NDArray
 from scipy.sparse import block_array, csr_array
 
 from holokine.errors import EventError
-from holokine.excite.harmonic import Excitation, Swing, build_swing
+from holokine.excite.harmonic import Excitation, Felt, Swing, build_swing
 from holokine.findings import Finding
 from holokine.modes.damping import rayleigh_factors
 from holokine.progress import counted
-from holokine.respond.bench import Bench, damping_words, taken
+from holokine.respond.bench import Bench, about_supports, damping_words, taken
 from holokine.respond.curves import gathered_points
+from holokine.respond.following import following
 from holokine.respond.readout import passed_on, read_fields
 from holokine.respond.reduced import ReducedModel, read_static, solve_static, with_loads
 from holokine.respond.resting import state_values
-from holokine.respond.steady import SteadyModel, steady_model
+from holokine.respond.steady import SteadyModel, loss_of, steady_model
 from holokine.respond.sweep import SweepReader, SweepResult, respond_sweep, with_full
 from holokine.system.loads import LoadField, base_field, load_field, load_sum
 from holokine.system.wide import explicit
@@ -70,7 +71,7 @@ def answer_sweep(bench: Bench, name: str, event: SweepEvent) -> SweepResult:
         result = with_full(result, at, full_steady(bench.system, bench.gauges, model, fields(), at, forces,
                                                    _rayleigh(bench, event)))  # fmt: skip
     findings = [*model.findings, *damping_words(bench, event, reduced), *_about_points(event, result)]
-    findings += _about_modes(reduced, frequencies)
+    findings += [*_about_modes(reduced, frequencies), *about_supports(bench, event)]
     return replace(result, findings=(*result.findings, *findings))
 
 
@@ -87,20 +88,29 @@ def swinging(bench: Bench, name: str, event: SweepEvent) -> tuple[Excitation, li
     extra: list[LoadField] = []
     for axis, swing in (event.base or {}).items():
         columns.append(str(axis))
-        swings.append(build_swing(swing, base=True, folder=folder, source=f'event "{name}", base {axis}'))
+        swings.append(build_swing(swing, "base", folder=folder, source=f'event "{name}", base {axis}'))
+    felt: tuple[Felt, ...] = ()
+    if event.support_swings:
+        moving = following(bench.system, f'event "{name}"', event.moving, loss_of(bench, event.damping))
+        extra, felt = moving.fields, moving.felt
+        for group, own in event.support_swings.items():
+            for axis, swing in own.base.items():
+                columns.append(f"{group} {axis}")
+                source = f'event "{name}", supports "{group}", {axis}'
+                swings.append(build_swing(swing, "supports", folder=folder, source=source))
     for load, swing in (event.loads or {}).items():
         field = load_field(bench.system, load, d.loads[load])
         if field.moved.any():
             raise EventError(f'event "{name}": the load "{load}" moves supports, which works at rest only; shake base')
         extra.append(field)
         columns.append(load)
-        swings.append(build_swing(swing, base=False, folder=folder, source=f'event "{name}", load {load}'))
+        swings.append(build_swing(swing, "load", folder=folder, source=f'event "{name}", load {load}'))
     for rotor, one in (event.unbalance or {}).items():
         for field, phase in _turning(bench.system, name, rotor, one):
             extra.append(field)
             columns.append(field.name)
-            swings.append(Swing(np.ones(1), np.array([one.amount]), np.array([phase]), -2, source=rotor))
-    return Excitation(tuple(columns), tuple(swings)), extra
+            swings.append(Swing(np.ones(1), np.array([one.amount]), np.array([phase]), source=rotor, acts="rotor"))
+    return Excitation(tuple(columns), tuple(swings), felt), extra
 
 
 def _turning(system: System, name: str, rotor: str, one: Unbalance) -> list[tuple[LoadField, float]]:
@@ -245,7 +255,11 @@ def _read_full(
         taken = taken + rayleigh[0] * (system.mass @ v) + rayleigh[1] * (system.stiffness @ v)
     elif ratios.any():
         taken = taken + carried @ (ratios * (carried.T @ v))
-    field = (u, v, a, a + load @ ride)
+    inner, absolute = u, a + load @ ride
+    for k in model.reduced.apart:  # beside what moves relative to it, what follows groups of supports at rest
+        s = -load[k] / w**2 * ride[k]
+        u, v, a = u + s, v + 1j * w * s, a - w**2 * s
+    field = (u, v, a, absolute)
     rows = tuple(np.stack([x.real, x.imag]) for x in field)
     balance = load @ outside - taken
     frame = (load[:3] / (1j * w), -load[:3] / w**2)
@@ -255,5 +269,5 @@ def _read_full(
     )  # fmt: skip
     lost = 0.0 if model.loss_map is None else 1j * (model.loss_map @ u)
     factor = ratios if rayleigh is None else np.full(model.modes, rayleigh[0])
-    inside = passed_on(model.reduced, carried.T @ v, factor)
+    inside = passed_on(model.reduced, 1j * w * (carried.T @ inner), factor)
     return np.asarray(values[0] + 1j * values[1] + lost + inside)

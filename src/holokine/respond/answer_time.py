@@ -11,14 +11,14 @@ from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse, build_pulse
 from holokine.modes.damping import COUPLED, rayleigh_factors
 from holokine.respond.bench import Bench, about_supports, damping_words, taken
-from holokine.respond.reduced import ReducedModel, solve_static, with_loads
+from holokine.respond.following import following
+from holokine.respond.reduced import ReducedModel, with_loads
 from holokine.respond.resting import STATE, state_values, with_state
 from holokine.respond.transient import TimeResult, respond_pulse
-from holokine.system.loads import LoadField, base_field, load_field, load_sum, moved_supports
+from holokine.system.loads import LoadField, base_field, load_field, load_sum
 
 if TYPE_CHECKING:
     from holokine.describe.events import PulseShape, TimeEvent
-    from holokine.findings import Finding
     from holokine.respond.direct import FullModel
 
 __all__ = ["answer_time"]
@@ -33,9 +33,6 @@ def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
     """
     reduced = taken(bench, event)
     pulse, extra = _excitation(bench, name, event)
-    findings: tuple[Finding, ...] = ()
-    if event.support_pulses is not None:
-        findings = tuple(about_supports(bench, [s for g in event.support_pulses.values() for s in g.supports]))
     if extra:
         reduced = with_loads(reduced, bench.modes, bench.gauges, extra)
     if event.with_state:
@@ -62,7 +59,7 @@ def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
         high_frequency_damping=event.high_frequency_damping,
         full=_full(bench, reduced, extra, event) if event.model == "full" else None,
     )
-    findings = (*answer.findings, *findings, *damping_words(bench, event, reduced))
+    findings = (*answer.findings, *about_supports(bench, event), *damping_words(bench, event, reduced))
     return replace(answer, acting=tuple(extra), findings=findings)
 
 
@@ -84,15 +81,13 @@ def _relieved(bench: Bench, reduced: ReducedModel) -> ReducedModel:
 def _excitation(bench: Bench, name: str, event: TimeEvent) -> tuple[BasePulse, list[LoadField]]:
     """Signals on common rows, and the loads that they (and the start) act with."""
     d = bench.document.description
-    groups = _groups(bench, name, event)
-    extra = [field for field, _ in groups.values()]
-    # what dampers take from the motion of the supports itself, C r s'
-    pushed = {column: -(bench.system.damping @ field.ride) for column, (field, _) in groups.items()}
-    pushed = {column: force for column, force in pushed.items() if force.any()}
-    extra += [
-        LoadField(f"{column}, dampers", force, np.zeros_like(force), np.zeros_like(force))
-        for column, force in pushed.items()
-    ]
+    signals: dict[str, PulseShape] = {}
+    extra: list[LoadField] = []
+    felt: list[str] = []
+    if event.support_pulses:  # a run file answers without its system being built
+        groups = following(bench.system, f'event "{name}"', event.moving)
+        extra, felt = groups.fields, [f.of for f in groups.felt]
+        signals = {f"{g} {axis}": s for g, own in event.support_pulses.items() for axis, s in own.pulse.items()}
     if event.load_names or event.at_rest:
         extra += [load_field(bench.system, load, d.loads[load]) for load in event.load_names]
     stays: list[str] = []
@@ -115,30 +110,11 @@ def _excitation(bench: Bench, name: str, event: TimeEvent) -> tuple[BasePulse, l
             )
     base = {str(a): s for a, s in (event.pulse or {}).items()}
     pulse = build_pulse(
-        base, groups={c: shape for c, (_, shape) in groups.items()}, felt=list(pushed), loads=event.loads,
+        base, groups=signals, felt=felt, loads=event.loads,
         stays=[*stays, *([STATE] if event.with_state else [])], goes=goes, folder=bench.document.folder,
         source=f'event "{name}"',
     )  # fmt: skip
     return pulse, extra
-
-
-def _groups(bench: Bench, name: str, event: TimeEvent) -> dict[str, tuple[LoadField, PulseShape]]:
-    """By column: the assembly that follows a unit motion of a group of supports at rest, and the group's signal.
-
-    Its motion relative to that answers to the inertia -M r s'' (Clough & Penzien, section 26-7).
-    """
-    found: dict[str, tuple[LoadField, PulseShape]] = {}
-    if not event.support_pulses:
-        return found  # a run file answers without its system being built
-    system, none = bench.system, np.zeros(bench.system.size)
-    for group, own in event.support_pulses.items():
-        for axis, shape in own.pulse.items():
-            column = f"{group} {axis}"
-            where = f'event "{name}", supports "{group}"'
-            imposed = moved_supports(system, own.supports, {str(axis): 1.0}, where)
-            ride = solve_static(system, [LoadField(column, none, none, imposed)])[0]
-            found[column] = (LoadField(column, none, ride, none, True), shape)
-    return found
 
 
 def _full(bench: Bench, reduced: ReducedModel, extra: list[LoadField], event: TimeEvent) -> FullModel:

@@ -122,7 +122,7 @@ def acting_loads(system: System, event: EventKind, name: str) -> list[LoadField]
     names = [*event.load_names, *(n for e in event.at_rest for n in d.events[e].load_names)]
     fields = [base_field(system, axis) for axis in event.axes]
     fields += [load_field(system, n, d.loads[n]) for n in dict.fromkeys(names)]
-    if not fields:
+    if not fields or event.moving:
         raise EventError(f'"{name}": load-dependent vectors are made for the whole base and for loads')
     for f in fields:
         if f.moved.any():
@@ -130,11 +130,14 @@ def acting_loads(system: System, event: EventKind, name: str) -> list[LoadField]
     return fields
 
 
-def about_supports(bench: Bench, named: list[str]) -> list[Finding]:
-    """What motion of some supports alone leaves as it is."""
+def about_supports(bench: Bench, event: EventKind) -> list[Finding]:
+    """What motion of groups of supports leaves as it is."""
+    named = [s for supports, _ in event.moving.values() for s in supports]
+    if not named:
+        return []
     d = bench.document.description
     rest = [s for s in d.supports if s not in named]
-    found = []
+    found = [Finding("note", "groups of supports move differently: displacements and velocities are those in space")]
     if rest:
         found.append(Finding("note", f"supports in no group stay where they are: {', '.join(rest)}"))
     tables: tuple[dict[str, Any], ...] = (d.springs, d.bushings)

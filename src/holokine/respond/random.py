@@ -12,13 +12,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property
 from math import erfc, gamma, sqrt
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from holokine.errors import EventError, first_few
 from holokine.excite.density import PowerPieces, crossed
+from holokine.excite.harmonic import Felt
 from holokine.ranking import first_largest
 from holokine.respond.moments import FeatureSpace
 from holokine.respond.reduced import ReducedModel, reading_noise
@@ -56,11 +57,17 @@ EULER = 0.5772156649015329
 
 @dataclass(frozen=True)
 class Source:
-    """What acts: a column of the reduced model with its density (one-sided, per Hz)."""
+    """What acts, and on what: a column of the reduced model with its density (one-sided, per Hz)."""
 
     column: str
     density: PowerPieces
     stated: float | None = None
+    acts: Literal["base", "supports", "load"] = "load"
+
+    @property
+    def words(self) -> str:
+        """Such as `base z`; a load by its name."""
+        return self.column if self.acts == "load" else f"{self.acts} {self.column}"
 
 
 @dataclass(frozen=True)
@@ -96,25 +103,39 @@ class Look:
 class _Features:
     """Motion under one unit source, its rows being features in place of frequencies; see `readout.Motion`."""
 
-    def __init__(self, space: FeatureSpace, poles: Complex, held: Complex, weights: Floats, load: int, r: ReducedModel):
+    def __init__(
+        self, space: FeatureSpace, poles: Complex, held: Complex, weights: Floats, column: int, felt: list[Felt],
+        r: ReducedModel,
+    ) -> None:  # fmt: skip
+        """Of a unit of a column's acceleration; `held`, `weights`: of all columns, (loads, ...)."""
         n, rows = len(poles), space.count
         one = 1.0 / (2j * np.pi)  # 1 / (s - s_k) = 1 / 2πi · 1 / (f - z_k)
-        self.q = np.zeros((rows, held.shape[1]), dtype=complex)
+        at = {p: n + k for k, p in enumerate(space.powers)}
+        self.q = np.zeros((rows, held.shape[2]), dtype=complex)
         self.v, self.a = np.zeros_like(self.q), np.zeros_like(self.q)
-        self.q[:n] = one * held
-        self.v[:n] = one * poles[:, None] * held
-        self.a[:n] = one * poles[:, None] ** 2 * held
-        constant = n + space.powers.index(0)
         self.load = np.zeros((rows, len(r.loads)), dtype=complex)
-        self.load[constant, load] = 1.0
-        self.s = -self.a / r.omega**2  # its constant is (-Γ - w) / ω² = 0
-        self.a[constant] = weights
-        self.base_velocity = self.base_displacement = None
+        self.s = np.zeros_like(self.q)
+        itself = Felt(r.loads[column], r.loads[column], 0)
+        for f in (itself, *felt):
+            k = r.loads.index(f.column)
+            R, p = f.factor * held[k] * poles[:, None] ** f.power, f.power
+            self.q[:n] += one * R
+            self.v[:n] += one * poles[:, None] * R
+            self.a[:n] += one * poles[:, None] ** 2 * R
+            self.load[at[p], k] += f.factor * one**-p
+            if p == 0:
+                self.a[at[0]] = weights[k]  # so that the constant of the balance is (-Γ - w) / ω² = 0
+                continue
+            self.q[at[-1]] -= one * R.sum(axis=0)  # what H(s) / s, H(s) / s² have beside the poles
+            self.s[at[p]] += one**-p * f.factor * weights[k] / r.omega**2
+            if p == -2:
+                self.q[at[-2]] -= one**2 * (poles[:, None] * R).sum(axis=0)
+                self.v[at[-1]] -= one * (poles[:, None] * R).sum(axis=0)
+        self.s[:n] = -self.a[:n] / r.omega**2
+        self.base_velocity, self.base_displacement = np.zeros_like(self.load), np.zeros_like(self.load)
         if len(space.powers) > 1:
-            self.base_velocity, self.base_displacement = (np.zeros((rows, 3), dtype=complex) for _ in range(2))
-            if load < 3:
-                self.base_velocity[n + space.powers.index(-1), load] = one
-                self.base_displacement[n + space.powers.index(-2), load] = one**2
+            self.base_velocity[at[-1], column] = one
+            self.base_displacement[at[-2], column] = one**2
 
     def coordinate(self, which: int) -> Complex:
         """By the number that `Readout.which` gives."""
@@ -138,8 +159,9 @@ class RandomReader:
     """
 
     def __init__(
-        self, model: SteadyModel, sources: tuple[Source, ...], together: Complex, correct: bool = True
-    ) -> None:
+        self, model: SteadyModel, sources: tuple[Source, ...], together: Complex, correct: bool = True,
+        felt: tuple[Felt, ...] = (),
+    ) -> None:  # fmt: skip
         self.model, self.sources, self.together, self.correct = model, sources, together, correct
         self.readout = SteadyReadout(model, correct)
         r = model.reduced
@@ -147,8 +169,11 @@ class RandomReader:
         poles, held = model.vibration.fractions(weights)
         self.poles = poles
         self.space = FeatureSpace(poles, (0, -1, -2) if self.readout.needs_frame else (0,))
-        at = [r.column(s.column) for s in sources]
-        self.motions = [_Features(self.space, poles, held[k], weights[:, k], k, r) for k in at]
+        self.felt = felt
+        self.motions = [
+            _Features(self.space, poles, held, weights.T, r.column(s.column), [f for f in felt if f.of == s.column], r)
+            for s in sources
+        ]
         self._grams: dict[float, Complex] = {}
 
     @property
@@ -180,12 +205,22 @@ class RandomReader:
 
     @cached_property
     def root(self) -> Floats:
-        """B with BᵀB = covariance of modal displacements and loads, shape (rank, modes + loads)."""
+        """B with BᵀB = covariance of modal displacements, loads and displacements of groups, shape (rank, of these)."""
         return root_of(self.coordinates_covariance("q"))
 
+    def slow_weights(self, columns: Any) -> Floats:
+        """What channels that read displacements take of the coordinates of `root`, shape (coordinates, columns)."""
+        r, apart = self.reduced, list(self.reduced.apart)
+        groups = [] if r.settled is None else [r.settled[apart][:, columns]]
+        return np.vstack([r.modal[:, columns], self.readout.per_load(columns), *groups])
+
     def coordinates_covariance(self, which: str, power: float = 0.0) -> Floats:
-        """Covariance of a modal coordinate (q, v, a) and of what acts, real."""
-        X = np.concatenate([np.hstack([getattr(m, which), m.load]) for m in self.motions])
+        """Covariance of a modal coordinate (q, v, a) and of what acts, real; with q also of displacements of groups."""
+        apart = list(self.reduced.apart) if which == "q" else []
+        X = np.concatenate([
+            np.hstack([getattr(m, which), m.load, *([m.base_displacement[:, apart]] if apart else [])])
+            for m in self.motions
+        ])  # fmt: skip
         return np.asarray((X.T @ (self.gram(power) @ X.conj())).real)
 
     def covariance(self, columns: Any, power: float = 0.0) -> Floats:
@@ -212,7 +247,7 @@ class RandomReader:
             own = reading.channels[a * width : min(a + _PLACES, reading.count) * width]
             columns = slice(own.start, own.stop, own.step)
             if root is not None:
-                W = np.vstack([self.reduced.modal[:, columns], self.readout.per_load(columns)])
+                W = self.slow_weights(columns)
                 W = (W.reshape(len(W), -1, width) @ half.T).reshape(len(W), -1)
                 square = np.square(root @ W).sum(axis=0)
             else:
@@ -240,7 +275,7 @@ class RandomReader:
         R = self.features(columns)
         products = [self.gram(power) @ R.conj() for power in _MOMENTS]
         # of what reads displacements only the covariance is a square of real numbers, which keeps small ones exact
-        slow = self.root @ np.vstack([self.reduced.modal[:, columns], self.readout.per_load(columns)])
+        slow = self.root @ self.slow_weights(columns)
         weighed, covariances, moments = np.empty_like(R), [], []
         for (reading, _), at in zip(chosen, own, strict=True):
             half = half_form(reading)

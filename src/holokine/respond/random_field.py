@@ -36,12 +36,12 @@ class RandomField:
     def left_out(self) -> Floats:
         """What left-out modes answer statically to each load, shape (loads, dofs)."""
         reader = self.answer.reader
-        columns = [s.column for s in reader.sources] if reader.correct else []
+        columns = [s.column for s in reader.sources] + [f.column for f in reader.felt] if reader.correct else []
         return left_out_fields(self.modes.system, self.loads, columns, self.answer.reduced, self.shapes)
 
     @cached_property
     def _fields(self) -> Floats:
-        return np.vstack([self.shapes, self.left_out])
+        return np.vstack([self.shapes, self.left_out, *(self.loads[k].ride[None] for k in self.answer.reduced.apart)])
 
     @cached_property
     def _root(self) -> Floats:
@@ -53,7 +53,7 @@ class RandomField:
 
     def acceleration(self, dofs: NDArray[Any]) -> Floats:
         """RMS of absolute acceleration of some motions, m/s² and rad/s²."""
-        rides = np.array([f.ride[dofs] for f in self.loads])
+        rides = np.array([f.ride[dofs] if f.is_base else 0.0 * f.ride[dofs] for f in self.loads])
         covariance = self.answer.reader.coordinates_covariance("a")
         return self._rms(root_of(covariance), np.vstack([self.shapes[:, dofs], rides]))
 

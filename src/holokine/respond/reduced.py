@@ -76,6 +76,8 @@ class ReducedModel:
         For groups of supports: reading of the assembly that follows a unit motion of the group at rest.
     settled_damper : ndarray, shape (loads, channels), or None
         And of dampers, to a unit velocity of the group.
+    apart : tuple of int
+        Columns of these groups.
     """
 
     omega: Floats
@@ -94,6 +96,7 @@ class ReducedModel:
     loads: tuple[str, ...] = ("x", "y", "z")
     settled: Floats | None = None
     settled_damper: Floats | None = None
+    apart: tuple[int, ...] = ()
 
     def __post_init__(self) -> None:
         for f in fields(self):
@@ -271,6 +274,7 @@ def with_loads(reduced: ReducedModel, modes: ModeSet, gauges: GaugeSet, fields: 
         loads=(*reduced.loads, *(f.name for f in fields)),
         settled=settled,
         settled_damper=settled_damper,
+        apart=tuple(len(reduced.loads) + k for k, f in enumerate(fields) if f.is_base),
     )
 
 
@@ -305,4 +309,5 @@ def at_supports(reduced: ReducedModel, modes: ModeSet, gauges: GaugeSet, groups:
         static=np.array([c["static"] for c in columns]), rigid=np.array([c["rigid"] for c in columns]),
         captured=np.where(whole > 0, (gamma**2).sum(axis=0) / np.where(whole > 0, whole, 1.0), 1.0),
         free_mass=whole, whole_mass=whole, loads=tuple(groups), settled=np.array(settled),
+        apart=tuple(range(len(groups))),
     )  # fmt: skip

@@ -75,6 +75,8 @@ class SteadyModel:
     relieved_by_losses: Floats | None = None
     plain: ReducedModel | None = None
     """Without static shapes: what the modes hold."""
+    settled_loss: Floats | None = None
+    """`loss_map` of what follows each group of supports at rest, shape (loads, channels)."""
 
     @cached_property
     def shapes(self) -> Floats:
@@ -137,13 +139,13 @@ class SteadyMotion:
 
     @property
     def base_velocity(self) -> Complex:
-        """Of the frame along x y z."""
-        return self.load[:, :3] / (1j * self.omega[:, None])
+        """Of the frame along x y z, and of groups of supports."""
+        return np.asarray(self.load / (1j * self.omega[:, None]))
 
     @property
     def base_displacement(self) -> Complex:
-        """Of the frame along x y z."""
-        return -self.load[:, :3] / (self.omega**2)[:, None]
+        """Of the frame along x y z, and of groups of supports."""
+        return np.asarray(-self.load / (self.omega**2)[:, None])
 
 
 class SteadyReadout(Readout):
@@ -171,6 +173,8 @@ class SteadyReadout(Readout):
             np.zeros(count, dtype=bool) if m is None else (m != 0).any(axis=0) for m in (self.on_rate, self.on_loss)
         )
 
+        self._settled_loss = model.settled_loss
+
     def beside(self, motion: Any, column: int) -> Complex:
         """What each coordinate adds to a channel beside its modal value, on the first row, (modes and shapes,)."""
         result = motion.v[0] * self.reduced.modal_damper[:, column]
@@ -185,6 +189,8 @@ class SteadyReadout(Readout):
             result = result + motion.product(1, self.on_rate[:, columns])
         if self.on_loss is not None and self._loses[columns].any():
             result = result + 1j * motion.product(0, self.on_loss[:, columns])
+        if self._settled_loss is not None:
+            result = result + 1j * (motion.base_displacement @ self._settled_loss[:, columns])
         return result
 
     def read_each(self, motion: Any, columns: Any) -> Complex:
@@ -194,6 +200,8 @@ class SteadyReadout(Readout):
             result = result + np.einsum("km,mkc->kc", motion.v, self.on_rate[:, columns])
         if self.on_loss is not None and self._loses[columns].any():
             result = result + 1j * np.einsum("km,mkc->kc", motion.q, self.on_loss[:, columns])
+        if self._settled_loss is not None:
+            result = result + 1j * np.einsum("kd,dkc->kc", motion.base_displacement, self._settled_loss[:, columns])
         return result
 
 
@@ -223,8 +231,12 @@ def steady_model(
         if c.loss is not None:
             losses = at_rest_under(bench, c.shapes, c.loss)
             losses[:, mixed] = 0.0
+    settled = None
+    if loss_map is not None and reduced.settled is not None:
+        rides = np.array([f.ride if k >= 3 and f.is_base else 0.0 * f.ride for k, f in enumerate(fields())])
+        settled = np.ascontiguousarray((loss_map @ rides.T).T)
     kept = (c.vibration, c.own, c.losses, c.loss, loss_map, c.modes, c.attached, c.mode_shapes, c.findings)
-    return SteadyModel(reduced, *kept, dampers, losses, plain)
+    return SteadyModel(reduced, *kept, dampers, losses, plain, settled)
 
 
 def at_rest_under(bench: Bench, shapes: Floats, matrix: csr_array) -> Floats:
@@ -255,6 +267,14 @@ class Coupling:
     def shapes(self) -> Floats:
         """Shapes of all coordinates, (modes and shapes, dofs)."""
         return self.mode_shapes if self.attached is None else np.vstack([self.mode_shapes, self.attached.shapes])
+
+
+def loss_of(bench: Bench, damping: Damping | None = None) -> csr_array | None:
+    """Σ η K of all that has a loss factor; None where nothing has."""
+    d = bench.document.description
+    described = damping or d.damping_used
+    losses, uniform = loss_factors(d, described), (described.loss_factor or {}).get("default", 0.0)
+    return loss_matrix(bench.system, losses, uniform) if losses or uniform else None
 
 
 def coupling(bench: Bench, count: int, damping: Damping | None = None) -> Coupling:

@@ -69,7 +69,8 @@ class SweepReader:
     def motion(self, frequencies: Floats, load: Complex | None = None) -> SteadyMotion:
         """Complex amplitudes at frequencies in Hz, under what swings or under loads of their own, (rows, loads)."""
         f = np.asarray(frequencies, dtype=float)
-        load = self.excitation.at(f, self.reduced.loads) if load is None else load
+        loads = self.reduced.loads
+        load = self.excitation.at(f, loads) if load is None else self.excitation.with_felt(f, load, loads)
         omega = 2.0 * np.pi * f
         q = self.model.vibration.solve(omega, -self.reduced.participation, load)
         return SteadyMotion(q, load, omega, self.reduced)
@@ -395,7 +396,10 @@ def _beside(
             phases[n] = np.angle(value[0])
         still = reader.readout.static(columns)
         if still is not None:
-            static[n] = float(over_cycle(reading, row.load[0] @ still))
+            slow = row.load[0] @ still
+            if reader.readout.settled is not None:
+                slow = slow + row.base_displacement[0] @ reader.readout.settled[:, columns]
+            static[n] = float(over_cycle(reading, slow))
         if reader.readout.has_correction(columns) and swing[n] > 0:
             left = row.load[0] @ reader.readout.residual[:, columns]
             share[n] = float(over_cycle(reading, left)) / swing[n]

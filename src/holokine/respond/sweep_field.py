@@ -53,17 +53,22 @@ class FieldSweep:
         self.loads = [base_field(modes.system, axis) for axis in "xyz"] + list(answer.acting)
         self.shapes = answer.reader.model.shapes
 
+    @property
+    def _apart(self) -> list[int]:
+        """Groups of supports, whose motion at rest belongs to displacement."""
+        return list(self.answer.reduced.apart)
+
     @cached_property
     def left_out(self) -> Floats:
         """What left-out modes answer statically to each load, shape (loads, dofs)."""
         reader = self.answer.reader
-        columns = list(reader.excitation.columns) if reader.correct else []
+        columns = [*reader.excitation.columns, *(f.column for f in reader.excitation.felt)] if reader.correct else []
         return left_out_fields(self.modes.system, self.loads, columns, self.answer.reduced, self.shapes)
 
     def fields(self, what: str = "displacement") -> Floats:
         """Fields that go with `coordinates`, shape (coordinates, dofs)."""
         if what == "displacement":
-            return np.vstack([self.shapes, self.left_out])
+            return np.vstack([self.shapes, self.left_out, *(self.loads[k].ride[None] for k in self._apart)])
         return np.vstack([self.shapes, np.array([f.ride for f in self.loads])])
 
     def coordinates(self, what: str = "displacement", frequencies: Floats | None = None) -> Complex:
@@ -72,7 +77,8 @@ class FieldSweep:
         load = motion.load
         if what == "acceleration":  # loads that are no base motion carry nobody
             load = np.where([f.is_base for f in self.loads], load, 0.0)
-        return np.hstack([motion.q if what == "displacement" else motion.a, load])
+            return np.hstack([motion.a, load])
+        return np.hstack([motion.q, load, motion.base_displacement[:, self._apart]])
 
     def at(self, frequency: float, phase: float = 0.0) -> Floats:
         """Displacement relative to the frame at an instant of the cycle, shape (dofs,), m and rad."""

@@ -272,7 +272,7 @@ def host_of(
         + (reduced.participation / reduced.omega[:, None] ** 2).T @ shape
     )
     acting, pushed = reader.motion(f), reader.motion(f, _unit(len(f), len(fields), device))
-    carried = acting.base_displacement @ direction
+    carried = acting.base_displacement @ [f.ride[dofs] @ direction if f.is_base else 0.0 for f in fields]
     moved = acting.q @ shape + acting.load @ still
     yields = pushed.q @ shape + still[device]
     if reading is None:
@@ -326,7 +326,7 @@ def tune(
     band = band or (0.6 * f, 1.5 * f)
     tell("curves of the assembly without the damper")
     host = host_of(bench, node, direction, acts, reading, band)
-    kind: Acts = "base" if acts == "base" or (isinstance(acts, tuple) and acts[1].base) else "force"
+    kind: Acts = "base" if acts == "base" or (isinstance(acts, tuple) and (acts[1].base or acts[1].moving)) else "force"
     first = classic_setting(mass, ratio, float(modes.omega[mode]), kind)
     classic = host.set(mass, first.stiffness, first.damping)
     tell("the least of the largest")

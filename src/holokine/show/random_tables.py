@@ -60,10 +60,9 @@ def sources_table(answer: RandomResult) -> pd.DataFrame:
     """What acts: range of each density, its overall RMS, and the one stated."""
     rows = []
     for s in answer.reader.sources:
-        base = s.column in ("x", "y", "z")
-        size, unit = (STANDARD_GRAVITY, "g") if base else (1.0, "factor")
+        size, unit = (1.0, "factor") if s.acts == "load" else (STANDARD_GRAVITY, "g")
         rows.append({
-            "source": f"base {s.column}" if base else s.column, "from_hz": s.density.start[0],
+            "source": s.words, "from_hz": s.density.start[0],
             "to_hz": s.density.end[-1], "rms": s.density.rms / size, "unit": unit,
             "stated_rms": np.nan if s.stated is None else s.stated / size, "rows": len(s.density.start) + 1,
         })  # fmt: skip
@@ -237,7 +236,7 @@ def plot_random(answer: RandomResult, numbers: list[int] | None = None, checks: 
     groups: dict[str, list[int]] = {}
     for number in shown:
         groups.setdefault(display_unit(answer.reduced.readings[number].dimension)[0], []).append(number)
-    acting = {"g" if s.column in ("x", "y", "z") else "factor" for s in answer.reader.sources}
+    acting = {"factor" if s.acts == "load" else "g" for s in answer.reader.sources}
     units = [*sorted(acting), *(u for u in groups if u not in acting)]
     figure = empty_figure(SIZE)
     axes = np.atleast_1d(figure.subplots(len(units) + 1, 1, sharex=True))
@@ -260,13 +259,12 @@ def _densities(ax: Any, answer: RandomResult, unit: str, numbers: list[int], sho
     """Densities of one unit: of what acts in it, and of readings."""
     top = 0.0
     for k, s in enumerate(answer.reader.sources):
-        base = s.column in ("x", "y", "z")
-        if unit != ("g" if base else "factor"):
+        if (unit == "factor") != (s.acts == "load"):
             continue
-        values = s.density.at(f) / (STANDARD_GRAVITY**2 if base else 1.0)
+        values = s.density.at(f) / (1.0 if s.acts == "load" else STANDARD_GRAVITY**2)
         top = max(top, float(values.max()))
         ax.loglog(f, np.where(values > 0, values, np.nan), "--" if k == 0 else ":", color="black", lw=1.3,
-                  label=own_label(f"base {s.column}" if base else s.column))  # fmt: skip
+                  label=own_label(s.words))  # fmt: skip
     for number in numbers:
         reading = answer.reduced.readings[number]
         size = display_unit(reading.dimension)[1]

@@ -195,8 +195,8 @@ def members_reach_table(ends: BeamEnds, reach: Reach, by: float) -> pd.DataFrame
 
 def _swing_words(column: str, swing: Swing) -> str:
     """A source in a line: ``base z 1 g``."""
-    base = column in ("x", "y", "z")
-    if swing.power == -2:
+    base = swing.acts in ("base", "supports")
+    if swing.acts == "rotor":
         rotor, _, axis = column.rpartition(" ")
         if axis == "2":  # the other half of the same turning force
             return ""
@@ -215,7 +215,7 @@ def _swing_words(column: str, swing: Swing) -> str:
         if np.ptp(turn)
         else ""
     )
-    return f"{'base' if base else 'load'} {column} {words} {unit}{lag}"
+    return f"{swing.acts} {column} {words} {unit}{lag}"
 
 
 def sweep_lines(answer: SweepResult) -> list[str]:

@@ -130,6 +130,8 @@ class _DenseFactor:
 
     def solve(self, right: Floats) -> Floats:
         columns = right if right.ndim == 2 else right[:, None]
+        if not columns.size:  # all is held
+            return np.zeros_like(right)
         result, info = scipy.linalg.lapack.dsytrs(self._ldu, self._pivots, columns, lower=1)
         if info or not np.isfinite(result).all():
             raise SolverError("the matrix is singular to working precision")

@@ -112,7 +112,7 @@ def load_field(system: System, name: str, load: Load) -> LoadField:
     area = float("nan")
     where = f'load "{name}"'
     if load.gravity is not None:
-        ride = -load.size * np.array(load.gravity) @ system.rigid_motions(np.zeros(3))[:3]
+        ride = -load.size * np.array(load.pull) @ system.rigid_motions(np.zeros(3))[:3]
     elif load.pressure is not None:
         force, area = acting.pressure(system, where, load)
     elif load.move is not None:

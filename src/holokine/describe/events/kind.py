@@ -1,9 +1,11 @@
 """What every kind of event has. A kind is a model of its own options, entered in `events.EVENT_KINDS`."""
 
-from typing import ClassVar
+from typing import ClassVar, Self
+
+from pydantic import model_validator
 
 from holokine.describe.damping import Damping
-from holokine.describe.fields import Frequency, Strict
+from holokine.describe.fields import Frequency, Strict, complaint
 
 __all__ = ["EventKind", "ModalEvent"]
 
@@ -38,6 +40,16 @@ class EventKind(Strict):
         return ()
 
     @property
+    def moving(self) -> dict[str, tuple[tuple[str, ...], tuple[str, ...]]]:
+        """Supports and directions of every group of supports that moves by itself."""
+        return {}
+
+    @property
+    def group_columns(self) -> tuple[str, ...]:
+        """Every group with each of its directions: `left z`."""
+        return tuple(f"{group} {axis}" for group, (_, axes) in self.moving.items() for axis in axes)
+
+    @property
     def load_names(self) -> tuple[str, ...]:
         """Loads of the description that act."""
         return ()
@@ -63,3 +75,10 @@ class ModalEvent(EventKind):
 
     damping: Damping | None = None
     upto: Frequency | None = None
+
+    @model_validator(mode="after")
+    def _tells_groups_from_loads(self) -> Self:
+        both = [name for name in self.group_columns if name in self.load_names]
+        if both:
+            raise complaint(f'"{both[0]}" is a load, and a group of supports with its direction; rename one of them')
+        return self

@@ -20,11 +20,14 @@ from holokine.describe.fields import (
     names_of,
     quantity_field,
 )
+from holokine.describe.loads import SupportGroup, each_moves_with_one_group
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-__all__ = ["AccelerationDensity", "Coherence", "Density", "Fatigue", "LoadDensity", "RandomEvent"]
+__all__ = [
+    "AccelerationDensity", "Coherence", "Density", "Fatigue", "LoadDensity", "RandomEvent", "SupportDensities",
+]  # fmt: skip
 
 
 class Density(Strict):
@@ -91,8 +94,18 @@ class LoadDensity(Density):
     rms: Number | None = None
 
 
+class SupportDensities(SupportGroup):
+    """A group of supports under random motion of its own; supports in no group stay where they are."""
+
+    moved_by: ClassVar[str] = "random"
+    random: dict[Axis, AccelerationDensity]
+
+
 class Coherence(Strict):
-    """How two of the sources (directions, loads) go together: coherence γ² from 0 to 1, and a phase of the first."""
+    """How two of the sources (directions, groups with theirs, loads) go together.
+
+    Coherence γ² from 0 to 1, and a phase of the first.
+    """
 
     between: tuple[str, str]
     coherence: Number = Field(ge=0.0, le=1.0)
@@ -116,6 +129,7 @@ class Fatigue(Strict):
 class RandomEvent(ModalEvent):
     """Stationary random vibration: of the base along directions (`random`), and by `loads`.
 
+    `support densities`, in place of `random`: groups of supports that move differently, the others at rest.
     Sources are independent but for their `coherence`. `times`: how many RMS are told as the peak (a quantity that is no
     Gaussian has the value that it exceeds as rarely). `duration`: for expected largest values, cycles and damage.
     `peak: expected largest` tells the mean of the largest over the duration in place of so many RMS; limits go by it.
@@ -123,9 +137,10 @@ class RandomEvent(ModalEvent):
 
     kind: ClassVar[str] = "random"
     words: ClassVar[str] = "random vibration (random)"
-    told_by: ClassVar[tuple[str, ...]] = ("random",)
+    told_by: ClassVar[tuple[str, ...]] = ("random", "support_densities")
 
-    random: dict[Axis, AccelerationDensity]
+    random: dict[Axis, AccelerationDensity] = {}
+    support_densities: dict[str, SupportDensities] | None = None
     loads: dict[names_of("loads"), LoadDensity] | None = None  # type: ignore[valid-type]
     coherence: tuple[Coherence, ...] = ()
     static_correction: bool = True
@@ -136,8 +151,9 @@ class RandomEvent(ModalEvent):
 
     @model_validator(mode="after")
     def _sense(self) -> Self:
-        if not self.random and not self.loads:
+        if not (self.random or self.support_densities or self.loads):
             raise complaint("nothing shakes the assembly: give random (z: a density) or loads (densities of factors)")
+        each_moves_with_one_group("support densities", (g.supports for g in (self.support_densities or {}).values()))
         if self.fatigue is not None and self.duration is None:
             raise complaint("fatigue needs a duration")
         if self.peak == "expected largest":
@@ -146,7 +162,7 @@ class RandomEvent(ModalEvent):
                 raise complaint("peak: expected largest needs a duration")
         if self.times > 5.5:
             raise complaint(f"times: {self.times:g} RMS are exceeded less than once in 10^7; give at most 5.5")
-        names = [*self.axes, *self.load_names]
+        names = self.sources
         seen = set()
         for c in self.coherence:
             unknown = [n for n in c.between if n not in names]
@@ -166,10 +182,10 @@ class RandomEvent(ModalEvent):
             raise complaint("coherence: these pairs cannot all be so; sources that go with a third go with each other")
 
     def coherence_matrix(self) -> "NDArray[Any]":
-        """√coherence with its phase of every two sources (axes, then loads), complex, shape (sources, sources)."""
+        """√coherence with its phase of every two sources, complex, shape (sources, sources)."""
         import numpy as np
 
-        names = [*self.axes, *self.load_names]
+        names = self.sources
         matrix = np.eye(len(names), dtype=complex)
         for c in self.coherence:
             i, j = (names.index(n) for n in c.between)
@@ -181,6 +197,16 @@ class RandomEvent(ModalEvent):
     def axes(self) -> tuple[str, ...]:
         """Directions in which the whole base moves."""
         return tuple(str(d) for d in self.random)
+
+    @property
+    def sources(self) -> tuple[str, ...]:
+        """Directions of the base, groups of supports with theirs (`left z`), loads."""
+        return (*self.axes, *self.group_columns, *self.load_names)
+
+    @property
+    def moving(self) -> dict[str, tuple[tuple[str, ...], tuple[str, ...]]]:
+        """Supports and directions of every group that moves by itself."""
+        return {g: (own.supports, tuple(map(str, own.random))) for g, own in (self.support_densities or {}).items()}
 
     @property
     def load_names(self) -> tuple[str, ...]:

@@ -18,7 +18,7 @@ from holokine.describe.fields import (
     complaint,
     quantity_field,
 )
-from holokine.describe.loads import Supports, each_moves_with_one_group, length_vector
+from holokine.describe.loads import SupportGroup, each_moves_with_one_group, length_vector
 from holokine.errors import UnitError
 from holokine.units import quantity
 
@@ -120,17 +120,15 @@ class SpectrumTable(Strict):
         return self
 
 
-class SupportSpectra(Strict):
+class SupportSpectra(SupportGroup):
     """A group of supports with its own spectra, and the most by which it may move from the others."""
 
-    supports: Supports
+    moved_by: ClassVar[str] = "spectrum"
     spectrum: dict[Axis, SpectrumTable]
     displacement: length_vector = (0.0, 0.0, 0.0)  # type: ignore[valid-type]
 
     @model_validator(mode="after")
-    def _some(self) -> Self:
-        if not self.supports or not self.spectrum:
-            raise complaint("a group of supports needs supports and a spectrum")
+    def _moves(self) -> Self:
         for axis, size in zip("xyz", self.displacement, strict=True):
             if size and axis not in self.spectrum:
                 raise complaint(f"a displacement along {axis} needs a spectrum along {axis} too")
@@ -183,6 +181,11 @@ class SpectrumEvent(ModalEvent):
             "support spectra", (group.supports for group in (self.support_spectra or {}).values())
         )
         return self
+
+    @property
+    def moving(self) -> dict[str, tuple[tuple[str, ...], tuple[str, ...]]]:
+        """Supports and directions of every group that moves by itself."""
+        return {g: (own.supports, tuple(map(str, own.spectrum))) for g, own in (self.support_spectra or {}).items()}
 
     @property
     def axes(self) -> tuple[str, ...]:

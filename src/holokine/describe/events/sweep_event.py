@@ -20,8 +20,9 @@ from holokine.describe.fields import (
     names_of,
     quantity_field,
 )
+from holokine.describe.loads import SupportGroup, each_moves_with_one_group
 
-__all__ = ["Harmonic", "HarmonicTable", "SweepEvent", "SweepRange", "Unbalance"]
+__all__ = ["Harmonic", "HarmonicTable", "SupportSwings", "SweepEvent", "SweepRange", "Unbalance"]
 
 _QUANTITIES = ("acceleration", "velocity", "displacement", "factor")
 
@@ -139,9 +140,17 @@ class Unbalance(Strict):
     turning: Literal["forward", "backward"] = "forward"
 
 
+class SupportSwings(SupportGroup):
+    """A group of supports that swings by itself; supports in no group stay where they are."""
+
+    moved_by: ClassVar[str] = "base"
+    base: dict[Axis, Harmonic]
+
+
 class SweepEvent(ModalEvent):
     """Steady vibration over a range of frequencies (`sweep`): of the `base`, by `loads`, by `unbalance`.
 
+    `support swings`, in place of `base`: groups of supports that swing differently, the others at rest.
     `beside`: loads at rest that stay on, told apart from the vibration. `full model at`: frequencies at which the whole
     model is solved too, as a check. `octaves per minute`: how fast a real sweep would run. `with state`: the state
     stays on beside it, as loads at rest do.
@@ -153,6 +162,7 @@ class SweepEvent(ModalEvent):
 
     sweep: SweepRange
     base: dict[Axis, Harmonic] | None = None
+    support_swings: dict[str, SupportSwings] | None = None
     loads: dict[names_of("loads"), Harmonic] | None = None  # type: ignore[valid-type]
     unbalance: dict[str, Unbalance] | None = None
     beside: names_of("events", kind="static") | None = None  # type: ignore[valid-type]
@@ -164,18 +174,22 @@ class SweepEvent(ModalEvent):
 
     @model_validator(mode="after")
     def _sense(self) -> Self:
-        if not self.base and not self.loads and not self.unbalance:
+        if not (self.base or self.support_swings or self.loads or self.unbalance):
             raise complaint(
-                "nothing shakes the assembly: give base (z: 1 g), loads (factors on loads) or unbalance; a sweep is "
-                "its frequencies only"
+                "nothing shakes the assembly: give base (z: 1 g), support swings, loads (factors on loads) or "
+                "unbalance; a sweep is its frequencies only"
             )
-        for axis, swing in (self.base or {}).items():
+        groups = self.support_swings or {}
+        if self.base and groups:
+            raise complaint("give base (the whole base) or support swings (groups of supports), not both")
+        each_moves_with_one_group("support swings", (group.supports for group in groups.values()))
+        moving = {f"base {axis}": swing for axis, swing in (self.base or {}).items()}
+        moving |= {f"support swings, {g}, {axis}": s for g, own in groups.items() for axis, s in own.base.items()}
+        for where, swing in moving.items():
             if swing.table is not None and swing.table.column == "factor":
-                raise complaint(
-                    f"base {axis}: a factor is for loads; the base has acceleration, velocity or displacement"
-                )
+                raise complaint(f"{where}: a factor is for loads; the base has acceleration, velocity or displacement")
             if swing.amplitude is not None and swing.amplitude.value != swing.amplitude.value:
-                raise complaint(f"base {axis}: expected an acceleration, velocity or displacement, got a percentage")
+                raise complaint(f"{where}: expected an acceleration, velocity or displacement, got a percentage")
         for load, swing in (self.loads or {}).items():
             plain = swing.table.column == "factor" if swing.table is not None else True
             if swing.amplitude is not None:
@@ -188,6 +202,11 @@ class SweepEvent(ModalEvent):
     def axes(self) -> tuple[str, ...]:
         """Directions in which the whole base moves."""
         return tuple(str(d) for d in self.base or ())
+
+    @property
+    def moving(self) -> dict[str, tuple[tuple[str, ...], tuple[str, ...]]]:
+        """Supports and directions of every group that moves by itself."""
+        return {g: (own.supports, tuple(map(str, own.base))) for g, own in (self.support_swings or {}).items()}
 
     @property
     def load_names(self) -> tuple[str, ...]:

@@ -6,8 +6,8 @@ from pydantic import BeforeValidator, ValidationInfo, WithJsonSchema, model_vali
 
 from holokine.describe.events.kind import ModalEvent
 from holokine.describe.events.signals import PulseShape
-from holokine.describe.fields import Axis, Strict, Time, complaint, names_of, quantity_field, quantity_schema
-from holokine.describe.loads import Supports, each_moves_with_one_group
+from holokine.describe.fields import Axis, Time, complaint, names_of, quantity_field, quantity_schema
+from holokine.describe.loads import SupportGroup, each_moves_with_one_group
 from holokine.errors import UnitError
 from holokine.units import UnitSystem, quantity
 
@@ -38,17 +38,11 @@ def _ring_down(value: Any, info: ValidationInfo) -> float | tuple[float]:
 _AtRest = names_of("events", kind="static")
 
 
-class SupportPulses(Strict):
+class SupportPulses(SupportGroup):
     """A group of supports that moves by signals of its own; supports in no group stay where they are."""
 
-    supports: Supports
+    moved_by: ClassVar[str] = "pulse"
     pulse: dict[Axis, PulseShape]
-
-    @model_validator(mode="after")
-    def _some(self) -> Self:
-        if not self.supports or not self.pulse:
-            raise complaint("a group of supports needs supports and a pulse")
-        return self
 
 
 class TimeEvent(ModalEvent):
@@ -105,6 +99,11 @@ class TimeEvent(ModalEvent):
     def axes(self) -> tuple[str, ...]:
         """Directions of the whole base."""
         return tuple(str(d) for d in self.pulse or ())
+
+    @property
+    def moving(self) -> dict[str, tuple[tuple[str, ...], tuple[str, ...]]]:
+        """Supports and directions of every group that moves by itself."""
+        return {g: (own.supports, tuple(map(str, own.pulse))) for g, own in (self.support_pulses or {}).items()}
 
     @property
     def load_names(self) -> tuple[str, ...]:
