@@ -147,7 +147,7 @@ def test_gauges_that_make_no_sense_are_refused():
     for keys, match in (
         ({"displacement": "p1", "relative_to": "p1", "motion": "absolute"}, "cannot be absolute"),
         ({"force": "k1", "motion": "relative"}, "but to displacement"),
-        ({"displacement": "p1", "axis": "q"}, "axis must be x, y, z or magnitude"),
+        ({"displacement": "p1", "axis": "q"}, "axis must be x, y, z, magnitude or a direction"),
         ({"stress": "k1", "axis": "x"}, "components, not an axis"),
         ({"cut_force": "k1"}, "needs a plane"),
         ({}, "exactly one of"),
@@ -456,3 +456,143 @@ def test_let_go_alone():
     assert u[0] == pytest.approx(40 / 8e3)
     with pytest.raises(DescriptionError, match="give exactly one of"):
         a.modes().respond({"ring down": 1.0})
+
+
+# -- one convention for portions, directions, several things read together -------------------------------------------
+
+EVENTS = {
+    "sweep": {"sweep": {"at": [11.0, 24.3, 36.5]}, "base": {"z": 2.0}},
+    "pulse": {"pulse": {"z": {"half sine": {"peak": 20.0, "duration": 0.03}}}, "ring down": 0.2},
+    "random": {"random": {"z": {"frequency": [2, 60], "density": [1.0, 1.0]}}},
+    "spectrum": {
+        "spectrum": {"z": {"frequency": [1, 100], "acceleration": [3.0, 3.0]}},
+        "combine": "srss",
+        "outside": "hold",
+    },
+    "pull": {"static": "pull"},
+}
+
+
+def strips() -> hk.Assembly:
+    """The same clamped strip as beam, as shells and as solids, side by side; and a link at the beam's end."""
+    a = hk.Assembly().material("m", E=70e9, nu=0.0, density=2700.0).damping(0.08)
+    a.section("s", rectangle={"width": 0.02, "height": 0.004})
+    a.point("a", [0, 0, 0]).point("b", [0.3, 0, 0]).point("tip", [0.3, 0, 0.01])
+    a.part("beam", beam={"through": ["a", "b"], "section": "s", "divisions": 8, "theory": "euler"}, material="m")
+    a.part("shell", plate={"corner": [0, 0.1, 0], "sides": [[0.3, 0, 0], [0, 0.02, 0]],
+                           "thickness": 0.004, "divisions": [8, 2], "quadratic": True}, material="m")  # fmt: skip
+    a.part("solid", box={"corner": [0, 0.2, -0.002], "sides": [[0.3, 0, 0], [0, 0.02, 0], [0, 0, 0.004]],
+                         "divisions": [8, 1, 1], "quadratic": True}, material="m")  # fmt: skip
+    a.mass("m", at="tip", mass=0.02).link("arm", rigid="b", to="tip")
+    a.support("root", at="a", hold="all").support("edge", at={"part": "shell", "plane": {"at": [0, 0, 0],
+              "normal": "x"}}, hold="all")  # fmt: skip
+    a.support("face", at={"part": "solid", "plane": {"at": [0, 0, 0], "normal": "x"}}, hold=["x", "y", "z"])
+    a.load("pull", at="tip", force=[0, 1.0, -3.0])
+    for part in ("beam", "shell", "solid"):
+        for portion in (None, "elastic", "damper", "whole"):
+            more = {} if portion is None else {"portion": portion}
+            at = {"at": "nodes"} if part != "beam" else {}
+            component = {} if part == "beam" else {"component": "xx"}
+            a.gauge(f"{part} {portion}", stress=part, **at, **component, **more)
+    for portion in (None, "elastic", "damper", "whole"):
+        more = {} if portion is None else {"portion": portion}
+        a.gauge(f"link {portion}", force="arm", axis="z", **more)
+        a.gauge(f"moment {portion}", beam_moment="beam", end="start", axis="y", **more)
+        a.gauge(f"cut {portion}", cut_moment="shell", plane={"at": [0.15, 0, 0], "normal": "x"}, axis="y", **more)
+        a.gauge(f"foot {portion}", reaction_moment="root", axis="y", **more)
+    return a.changed({"events": EVENTS})
+
+
+@pytest.mark.parametrize("event", EVENTS)
+def test_stress_is_elastic_and_forces_are_whole_whatever_the_elements(event):
+    """By default; the other on request, everywhere; what damping passes is 2 ζ ω/ω_n of it, a quarter turn ahead."""
+    modes = strips().modes(12)
+    answer = modes.respond(event)
+    r = answer.result
+    value = {reading.gauge: p for reading, p in zip(r.reduced.readings, r.peaks, strict=True)}
+    names = {reading.gauge: n for n, reading in enumerate(r.reduced.readings)}
+    for part in ("beam", "shell", "solid"):
+        assert value[f"{part} None"] == value[f"{part} elastic"]
+    for force in ("link", "moment", "cut", "foot"):
+        assert value[f"{force} None"] == value[f"{force} whole"]
+    for what in ("beam", "shell", "solid", "link", "moment", "cut", "foot"):
+        if event == "pull":
+            assert (value[f"{what} whole"], value[f"{what} damper"]) == (value[f"{what} elastic"], 0.0)
+        elif event == "sweep":
+            elastic, damper, whole = (r.values(names[f"{what} {p}"])[:, 0] for p in ("elastic", "damper", "whole"))
+            if r.reduced.readings[names[f"{what} whole"]].count == 1:
+                np.testing.assert_allclose(elastic + damper, whole, atol=1e-9 * np.abs(whole).max())
+            else:  # a field has one governing place for each
+                assert abs(whole[0]) > abs(elastic[0])
+        else:
+            assert 0.0 < abs(value[f"{what} damper"]) < 0.4 * abs(value[f"{what} whole"])
+    if event == "sweep":  # each in its own first mode
+        for what in ("beam", "shell", "solid", "moment", "cut", "foot"):
+            row = 2 if what in ("shell", "solid", "cut") else 1
+            elastic, whole = (r.values(names[f"{what} {p}"])[row, 0] for p in ("elastic", "whole"))
+            assert np.angle(whole / elastic) % np.pi == pytest.approx(np.arctan(2 * 0.08), rel=0.02), what
+    if event == "spectrum":
+        assert value["beam elastic"] == pytest.approx(value["beam whole"], rel=1e-12)  # which tells no phase
+
+
+def test_full_model_reads_elastic_stress_of_beams():
+    """In steps and at frequencies, without modes; portions that need them are refused by name."""
+    a = strips()
+    keep = {g: None for g in a.description.gauges if not g.startswith(("beam elastic", "beam whole", "shell elastic"))}
+    modes = a.changed({"gauges": keep}).modes(60)
+    full = modes.respond({**EVENTS["sweep"], "full model at": [11.0, 24.3]}).result.full
+    np.testing.assert_allclose(full.full, full.modal, rtol=2e-3)
+    with pytest.raises(EventError, match="need its modes"):
+        a.modes(6).respond({**EVENTS["sweep"], "full model at": [11.0]})
+
+
+def test_several_supports_directions_and_several_selections():
+    """Sums of reactions and moments about a point, friction's with them; any direction; means over selections."""
+    a = frame_without_gauges()
+    a.point("d", [0.8, 0, 0]).part("leg", beam={"through": ["d", "c"], "section": "s", "up": "y", "divisions": 6},
+                                   material="m")  # fmt: skip
+    a.support("right", at="d", hold=["x", "y", "z", "rx"])
+    one = np.array([0.6, 0.0, -0.8])
+    for k in ("root", "right"):
+        a.gauge(k, reaction=k).gauge(f"{k} m", reaction_moment=k)
+    a.gauge("all", reaction=["root", "right"]).gauge("all m", reaction_moment=["root", "right"], about="c")
+    a.gauge("all along", reaction=["root", "right"], axis=[3, 0, -4]).gauge("c along", displacement="c", axis=list(one))
+    a.gauge("c", displacement="c").gauge("d", displacement="b")
+    a.gauge("mean", displacement=["c", "b"]).gauge("union", displacement=["c", {"points": ["b"]}])
+    modes = a.modes(count=6)
+    values = a.static("rest").peaks().set_index(["gauge", "component"])["value"]
+    vec = {g: np.array([values[g, c] for c in "xyz"]) for g in ("root", "right", "root m", "right m", "all", "all m",
+                                                               "c", "d", "mean", "union")}  # fmt: skip
+    np.testing.assert_allclose(vec["all"], vec["root"] + vec["right"], atol=1e-9 * np.abs(vec["all"]).max())
+    places = {p: a.coordinates(p)[0] for p in ("a", "c", "d")}
+    moment = sum(vec[f"{s} m"] + np.cross(places[p] - places["c"], vec[s]) for s, p in (("root", "a"), ("right", "d")))
+    np.testing.assert_allclose(vec["all m"], moment, atol=1e-9 * np.abs(moment).max())
+    assert values["all along", "along"] == pytest.approx(one @ vec["all"], rel=1e-9)
+    assert values["c along", "along"] == pytest.approx(one @ vec["c"], rel=1e-9)
+    np.testing.assert_allclose(vec["mean"], (vec["c"] + vec["d"]) / 2, rtol=1e-9)
+    np.testing.assert_allclose(vec["union"], vec["mean"], rtol=1e-12)
+    history = modes.respond("jolt").history("c along").iloc[:, -1], modes.respond("jolt").history("c")
+    mine = history[1][[f"c_{k}_mm" for k in "xyz"]].to_numpy() @ one
+    np.testing.assert_allclose(history[0], mine, atol=1e-9 * np.abs(mine).max())
+    limited = a.changed({"limits": {"c along": {"along": 1e-9}}}).static("rest")
+    assert not limited.ok
+
+    rough = hk.Assembly().point("m", [0, 0, 0.2]).mass("m", at="m", mass=2.0, inertia=[1, 1, 1])
+    rough.point("f", [0, 0, 0]).link("leg", rigid="m", to="f").support("rough", at="f", pushes="z", friction=0.5)
+    rough.support("guide", at="m", hold=["rx", "ry", "rz"]).load("w", gravity="-z").load("p", at="m", force=[4.0, 0, 0])
+    rough.gauge("t", reaction_moment="rough").gauge("about m", reaction_moment=["rough"], about="m")
+    told = rough.state("s", loads=["w", "p"]).about("s").rest("s").readings().set_index(["gauge", "component"])["value"]
+    assert told["about m", "y"] == pytest.approx(4.0 * 0.2, rel=1e-9)  # friction of -4 N, 0.2 m below
+    for bad, words in (
+        ({"displacement": "m", "axis": [0, 0, 0]}, "not all zero"),
+        ({"reaction": ["rough"], "about": "m"}, "about does not belong to a gauge of reaction"),
+        ({"beam force": "bar", "axis": [1, 1, 0]}, "the beam's own axes"),
+        ({"force": "leg", "portion": "some"}, "'elastic', 'damper' or 'whole'"),
+        ({"reaction": []}, "one support at least"),
+    ):
+        with pytest.raises(DescriptionError, match=words):
+            rough.gauge("bad", **{k.replace(" ", "_"): v for k, v in bad.items()})
+    with pytest.raises(DescriptionError, match="leave out portion"):
+        rough.spring("k", between=["m", "ground"], axis="z", stiffness=1.0).gauge(
+            "kk", force="k", portion="whole"
+        ).modes()

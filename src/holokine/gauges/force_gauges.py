@@ -7,15 +7,15 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.errors import DescriptionError, nearest_hint
+from holokine.errors import DescriptionError, first_few, nearest_hint
 from holokine.gauges.channels import ChannelBlock
-from holokine.gauges.maps import Maps, builds, vector
-from holokine.gauges.readings import Reading
+from holokine.gauges.maps import Maps, Row, builds, vector
 from holokine.system.assemble import node_dofs
 
 if TYPE_CHECKING:
     from holokine.describe.gauges import Gauge
     from holokine.system.build import System
+    from holokine.system.links import SupportRows
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -39,81 +39,110 @@ def across(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
     if c is not None and c.kind == "spring" and moment:
         raise DescriptionError(f'gauge "{name}": the spring "{c.name}" passes no moment')
 
-    def add(d: int, axis: str) -> int:
-        row = d + (3 if moment else 0)
-        rows: dict[str, tuple[NDArray[np.int64], Floats]] = {}
-        if bond is not None and elastic and bond.weights[row].any():
+    def row(d: int) -> Row:
+        k = d + (3 if moment else 0)
+        found = Row()
+        if bond is not None and elastic and bond.weights[k].any():
             columns = np.arange(bond.rows.start, bond.rows.stop)
-            return maps.add(ChannelBlock(name, (axis,), dimension, "balance"), multipliers=(columns, bond.weights[row]))
-        if c is not None:
+            found.entries["multipliers"] = (columns, bond.weights[k])
+        elif c is not None:
             dofs = node_dofs(np.array(c.nodes))
             if elastic:
-                rows["displacement"] = (dofs, c.stiffness[row] * c.stretch[row])
+                found.entries["displacement"] = (dofs, c.stiffness[k] * c.stretch[k])
+                if k == 0:
+                    found.free[gauge.source] = 1.0
             if damper:
-                rows["velocity"] = (dofs, c.damping[row] * c.stretch[row])
-        free = {gauge.source: 1.0} if c is not None and row == 0 and elastic else None
-        return maps.add(ChannelBlock(name, (axis,), dimension, "elastic"), free=free, **rows)
+                found.entries["velocity"] = (dofs, c.damping[k] * c.stretch[k])
+        return found
 
+    if bond is None and gauge.portion is not None:
+        raise DescriptionError(
+            f'gauge "{name}": "{gauge.source}" has a force (elastic), damper force and total force; leave out portion'
+        )
+    block = ChannelBlock(name, ("",), dimension, "elastic" if bond is None else "balance", portion=gauge.passed)
     if c is not None and c.kind == "spring":
         if gauge.axis is not None:
             raise DescriptionError(f'gauge "{name}": a spring has one force, along its axis; leave out axis')
-        number = add(0, "along")
-        maps.readings.append(Reading(name, "along", dimension, "single", range(number, number + 1)))
+        vector(maps, (1.0, 0.0, 0.0), block, row)
         return
-    vector(maps, name, gauge, dimension, add)
+    vector(maps, gauge.axis, block, row)
 
 
 @builds("reaction", "reaction_moment")
 def reaction(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
-    """Force or moment of the support on the assembly; of several nodes: resultant about their mean place, or each."""
-    support = system.supports[gauge.source]
+    """Force or moment of supports on the assembly: resultant about the mean place of their nodes, or of each."""
+    supports = [system.supports[s] for s in getattr(gauge, gauge.kind)]
+    every = np.unique(np.concatenate([s.nodes for s in supports]))
+    about = None if gauge.about is None else system.mesh.nodes[system.node(gauge.about, f'gauge "{name}"')]
     moment = gauge.kind == "reaction_moment"
     dimension = "moment" if moment else "force"
 
     def read(nodes: Ints, prefix: str) -> None:
-        own = np.isin(support.dofs // 6, nodes)
-        rows = np.arange(support.rows.start, support.rows.stop)[own]
-        direction, places = support.dofs[own] % 6, system.mesh.nodes[support.dofs[own] // 6]
-        centre = system.mesh.nodes[nodes].mean(axis=0)
-
-        def add(d: int, axis: str) -> int:
-            if not moment:
-                weight = (direction == d).astype(float)
-            else:
-                unit = np.zeros((len(rows), 3))
-                translation = direction < 3
-                unit[translation, direction[translation]] = 1.0
-                weight = np.cross(places - centre, unit)[:, d] + (direction == 3 + d)
-            channel = ChannelBlock(name, (prefix + axis,), dimension, "balance", portion=gauge.portion or "")
-            held = [c for c in system.connectors if c.name == f"{support.name} friction" and c.nodes[0] in nodes]
-            feet = support.feet
-            if feet is None or not feet.friction or moment:
-                return maps.add(channel, multipliers=(rows, weight))
-            dofs = np.array([6 * c.nodes[0] + d for c in held], dtype=np.int64)
-            friction = -np.array([c.stiffness[d] for c in held])
-            free = {friction_name(support.name, node, d): 1.0 for node in feet.nodes.tolist() if node in nodes}
-            return maps.add(channel, free=free, multipliers=(rows, weight), displacement=(dofs, friction))
-
-        vector(maps, name, gauge, dimension, add, prefix)
+        centre = system.mesh.nodes[nodes].mean(axis=0) if about is None else about
+        each = [_of_support(system, support, nodes, centre, moment) for support in supports]
+        block = ChannelBlock(name, ("",), dimension, "balance", portion=gauge.passed)
+        vector(maps, gauge.axis, block, lambda d: Row.along((1.0,) * len(each), [r[d] for r in each]), prefix=prefix)
 
     called = {node: point for point, node in system.mesh.points.items()}
     if gauge.point is not None:
         node = system.node(gauge.point, f'gauge "{name}"')
-        if node not in support.nodes:
-            known = [called[n] for n in support.nodes.tolist() if n in called]
-            hint = nearest_hint(gauge.point, known, f"named points of that support ({len(support.nodes)} nodes)")
+        if node not in every:
+            known = [called[n] for n in every.tolist() if n in called]
+            hint = nearest_hint(gauge.point, known, f"named points of that support ({len(every)} nodes)")
             raise DescriptionError(
-                f'gauge "{name}": the point "{gauge.point}" is not held by the support "{support.name}". {hint}'
+                f'gauge "{name}": the point "{gauge.point}" is not held by {_named(supports)}. {hint}'
             )
         read(np.array([node]), "")
     elif gauge.by_point:
-        if len(support.nodes) > MOST_POINTS:
+        if len(every) > MOST_POINTS:
             raise DescriptionError(
-                f'gauge "{name}": the support "{support.name}" has {len(support.nodes):,} nodes, more than '
+                f'gauge "{name}": {_named(supports)} has {len(every):,} nodes, more than '
                 f"{MOST_POINTS} to read one by one; name a point, or split the support"
             )
-        for node in support.nodes.tolist():
+        for node in every.tolist():
             x, y, z = 1e3 * system.mesh.nodes[node]
             read(np.array([node]), called.get(node, f"[{x:.4g}, {y:.4g}, {z:.4g}] mm") + " ")
     else:
-        read(support.nodes, "")
+        read(every, "")
+
+
+def _named(supports: list[SupportRows]) -> str:
+    """In words."""
+    names = first_few([s.name for s in supports], 6)
+    return f'the support "{names}"' if len(supports) == 1 else f"the group of supports {names}"
+
+
+def _of_support(system: System, support: SupportRows, nodes: Ints, centre: Floats, moment: bool) -> list[Row]:
+    """Force, or moment about a place, of some nodes of a support, along x y z, friction included."""
+    own = np.isin(support.dofs // 6, nodes)
+    rows = np.arange(support.rows.start, support.rows.stop)[own]
+    direction, places = support.dofs[own] % 6, system.mesh.nodes[support.dofs[own] // 6]
+    unit = np.zeros((len(rows), 3))
+    translation = direction < 3
+    unit[translation, direction[translation]] = 1.0
+    found = []
+    for d in range(3):
+        weight = unit[:, d]
+        if moment:
+            weight = np.cross(places - centre, unit)[:, d] + (direction == 3 + d)
+        found.append(Row({"multipliers": (rows, weight)}))
+    feet = support.feet
+    if feet is None or not feet.friction:
+        return found
+    held = {c.nodes[0]: c for c in system.connectors if c.name == f"{support.name} friction"}
+    for node in feet.nodes.tolist():
+        if node not in nodes:
+            continue
+        arm = np.cross(system.mesh.nodes[node] - centre, np.eye(3)) if moment else np.eye(3)  # of unit forces
+        for d in range(3):
+            for axis in range(3):
+                if arm[axis, d]:
+                    found[d].free[friction_name(support.name, node, axis)] = float(arm[axis, d])
+            if node in held:
+                stiff = -held[node].stiffness[:3] * arm[:, d]
+                before = found[d].entries.get("displacement", (np.zeros(0, dtype=np.int64), np.zeros(0)))
+                on = np.flatnonzero(stiff)
+                found[d].entries["displacement"] = (
+                    np.concatenate([before[0], 6 * node + on]), np.concatenate([before[1], stiff[on]])
+                )  # fmt: skip
+    return found

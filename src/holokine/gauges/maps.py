@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 import numpy as np
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from holokine.describe.gauges import Gauge
     from holokine.system.build import System
 
-__all__ = ["AXES", "BUILDERS", "Maps", "builds", "vector"]
+__all__ = ["AXES", "BUILDERS", "Maps", "Row", "builds", "vector"]
 
 Floats = NDArray[Any]  # float64
 AXES = ("x", "y", "z")
@@ -104,14 +104,56 @@ def builds(*kinds: str) -> Callable[[Builder], Builder]:
     return enter
 
 
+@dataclass
+class Row:
+    """What one channel reads: its entries in the maps, and of free strain and forces (`Maps.add`)."""
+
+    entries: dict[str, tuple[NDArray[np.int64], Floats]] = field(default_factory=dict)
+    free: dict[str, float] = field(default_factory=dict)
+
+    @classmethod
+    def along(cls, direction: tuple[float, ...], rows: list[Row]) -> Row:
+        """The sum of rows of three components times a direction."""
+        found = cls()
+        for by, row in zip(direction, rows, strict=True):
+            for key, (columns, values) in row.entries.items() if by else ():
+                before = found.entries.get(key, (np.zeros(0, dtype=np.int64), np.zeros(0)))
+                found.entries[key] = np.concatenate([before[0], columns]), np.concatenate([before[1], by * values])
+            for key, value in row.free.items() if by else ():
+                found.free[key] = found.free.get(key, 0.0) + by * value
+        return found
+
+
 def vector(
-    maps: Maps, name: str, gauge: Gauge, dimension: str, add: Callable[[int, str], int], prefix: str = ""
-) -> None:
-    """Three components and their magnitude, or what `axis` asks for; `prefix` goes before their names."""
-    numbers = [add(d, AXES[d]) for d in range(3)]
-    for d, axis in enumerate(AXES):
-        if gauge.axis in (None, axis):
-            maps.readings.append(Reading(name, prefix + axis, dimension, "single", range(numbers[d], numbers[d] + 1)))
-    if gauge.axis in (None, "magnitude"):
-        channels = range(numbers[0], numbers[0] + 3)
-        maps.readings.append(Reading(name, f"{prefix}magnitude", dimension, "magnitude", channels, 3))
+    maps: Maps, axis: Any, block: ChannelBlock, row: Callable[[int], Row], *, prefix: str = "",
+    names: tuple[str, ...] = AXES, after: str = "",
+) -> None:  # fmt: skip
+    """Three components and their magnitude, or what `axis` asks for: one of them, or a direction of length one.
+
+    Parameters
+    ----------
+    block : ChannelBlock
+        What all components have in common.
+    row : callable
+        Of a component (0, 1, 2).
+    prefix, after : str
+        Around the names of the components.
+    """
+    rows = [row(d) for d in range(3)]
+    first, name, dimension = maps.count, block.gauge, block.dimension
+
+    def add(component: str, own: Row) -> None:
+        maps.add(replace(block, components=(component,)), free=own.free, **own.entries)
+
+    if isinstance(axis, tuple):
+        add(f"{prefix}along", Row.along(axis, rows))
+        maps.readings.append(Reading(name, f"{prefix}along{after}", dimension, "single", range(first, first + 1)))
+        return
+    for d in range(3):
+        add(f"{prefix}{names[d]}{after}", rows[d])
+        if axis in (None, AXES[d]):
+            channels = range(first + d, first + d + 1)
+            maps.readings.append(Reading(name, f"{prefix}{names[d]}{after}", dimension, "single", channels))
+    if axis == "magnitude" or (axis is None and names == AXES):
+        label = f"{prefix}magnitude{after}"
+        maps.readings.append(Reading(name, label, dimension, "magnitude", range(first, first + 3), 3))

@@ -9,8 +9,7 @@ from numpy.typing import NDArray
 
 from holokine.errors import DescriptionError
 from holokine.gauges.channels import ChannelBlock
-from holokine.gauges.maps import AXES, Maps, builds, vector
-from holokine.gauges.readings import Reading
+from holokine.gauges.maps import Maps, Row, builds, vector
 from holokine.system.assemble import assemble, node_dofs
 
 if TYPE_CHECKING:
@@ -18,37 +17,24 @@ if TYPE_CHECKING:
     from holokine.system.build import System
 
 Floats = NDArray[Any]  # float64
-_END_FORCES = (("N", "force"), ("Vy", "force"), ("Vz", "force"))
-_END_MOMENTS = (("T", "moment"), ("My", "moment"), ("Mz", "moment"))
 
 
 @builds("beam_force", "beam_moment")
 def beam_end(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
     """Section forces (N tension positive, Vy, Vz) or moments (T, My, Mz) at an end, beam axes."""
-    wanted = _END_FORCES if gauge.kind == "beam_force" else _END_MOMENTS
-    dimension = wanted[0][1]
-    offset = 0 if gauge.kind == "beam_force" else 3
-    ends = [gauge.end] if gauge.end else ["start", "end"]
-    for end in ends:
-        numbers = []
-        for d, (component, _) in enumerate(wanted):
-            columns, stiff, mass, grown = _section_rows(system, gauge.source, end)
-            label = component if gauge.end else f"{component} at {end}"
-            channel = ChannelBlock(name, (label,), dimension, "balance")
-            numbers.append(
-                maps.add(
-                    channel,
-                    free={gauge.source: -float(stiff[offset + d] @ grown)},
-                    displacement=(columns, stiff[offset + d]),
-                    acceleration=(columns, mass[offset + d]),
-                )
-            )
-            if gauge.axis in (None, AXES[d]):
-                channels = range(numbers[-1], numbers[-1] + 1)
-                maps.readings.append(Reading(name, label, dimension, "single", channels))
-        if gauge.axis == "magnitude":
-            label = "magnitude" if gauge.end else f"magnitude at {end}"
-            maps.readings.append(Reading(name, label, dimension, "magnitude", range(numbers[0], numbers[0] + 3), 3))
+    dimension, names, offset = ("force", ("N", "Vy", "Vz"), 0)
+    if gauge.kind == "beam_moment":
+        dimension, names, offset = ("moment", ("T", "My", "Mz"), 3)
+    block = ChannelBlock(name, ("",), dimension, "balance", portion=gauge.passed)
+    for end in [gauge.end] if gauge.end else ["start", "end"]:
+        columns, stiff, mass, grown = _section_rows(system, gauge.source, end)
+
+        def row(d: int, rows: tuple[Any, ...] = (columns, stiff, mass, grown)) -> Row:
+            columns, stiff, mass, grown = rows
+            maps_ = {"displacement": (columns, stiff[offset + d]), "acceleration": (columns, mass[offset + d])}
+            return Row(maps_, {gauge.source: -float(stiff[offset + d] @ grown)})
+
+        vector(maps, gauge.axis, block, row, names=names, after="" if gauge.end else f" at {end}")
 
 
 def _section_rows(system: System, part: str, end: str) -> tuple[NDArray[np.int64], Floats, Floats, Floats]:
@@ -101,14 +87,13 @@ def cut(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
     dimension = "moment" if moment else "force"
 
     # nodal forces of the far elements act on their own nodes; the rest feels the opposite
-    def add(d: int, axis: str) -> int:
+    def along(d: int) -> Row:
         row = -R[d + (3 if moment else 0)]
         k, m = K.T @ row, M.T @ row
         on_k, on_m = np.flatnonzero(k), np.flatnonzero(m)
-        channel = ChannelBlock(name, (axis,), dimension, "balance")
-        free: dict[str, float] = {}
+        found = Row({"displacement": (on_k, k[on_k]), "acceleration": (on_m, m[on_m])})
         for part, dofs, forces in grown:
-            free[part] = free.get(part, 0.0) - float(np.vdot(row[dofs], forces))
-        return maps.add(channel, free=free, displacement=(on_k, k[on_k]), acceleration=(on_m, m[on_m]))
+            found.free[part] = found.free.get(part, 0.0) - float(np.vdot(row[dofs], forces))
+        return found
 
-    vector(maps, name, gauge, dimension, add)
+    vector(maps, gauge.axis, ChannelBlock(name, ("",), dimension, "balance", portion=gauge.passed), along)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from holokine.elements.stress import Places
 from holokine.errors import DescriptionError
@@ -39,9 +39,11 @@ def stress(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
         names = ("normal", "shear")
     start = maps.count
     for part in found:
-        balance = part.inertia is not None
+        balance = part.inertia is not None or gauge.portion not in (None, "elastic")
         more = {"acceleration": part.inertia} if part.inertia is not None else {}
-        block = ChannelBlock(name, names, "stress", "balance" if balance else "elastic", places=len(part.places))
+        kind: Any = "balance" if balance else "elastic"
+        portion = "elastic" if gauge.portion is None and balance else gauge.passed
+        block = ChannelBlock(name, names, "stress", kind, places=len(part.places), portion=portion)
         maps.add_field(
             block,
             free={gauge.source: -(first.free_stress() if part.free is None else part.free)},

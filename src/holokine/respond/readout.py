@@ -265,8 +265,13 @@ def read_fields(
     """
     u, v, relative, absolute = fields
     channels = gauges.channels
-    if (channels.is_elastic_portion | channels.is_damper_portion).any():
-        raise EventError("the full model tells reactions as a whole; their elastic and damper portions need its modes")
+    held = np.diff(gauges.on_multipliers.indptr) > 0
+    portions = channels.is_damper_portion | (channels.is_elastic_portion & held)
+    if portions.any():
+        raise EventError(
+            "the full model tells forces of supports, links and ties as a whole; their elastic and damper portions, "
+            "and the damper portion of all others, need its modes"
+        )
     result = gauges.read(u, absolute, balance) + gauges.read_velocity(v)
     for use, field in (
         (channels.is_motion & (channels.order == 1), v),

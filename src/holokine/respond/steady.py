@@ -329,9 +329,10 @@ def _loss_map(bench: Bench, gauges: GaugeSet, losses: dict[str, float]) -> tuple
             rows.append(csr_array((force, at), shape=gauges.on_displacement.shape))
         members = group_members(d, source) if source in d.groups else [source]
         factors = {losses.get(m, 0.0) for m in members if m in d.parts}
-        if block.kind == "balance" and len(factors) == 1:
+        passing = block.kind == "balance" and block.portion != "elastic"
+        if passing and len(factors) == 1:
             scale[own] = factors.pop()
-        elif block.kind == "balance" and factors:
+        elif passing and factors:
             mixed += range(own.start, own.stop)
     result = csr_array(gauges.on_displacement * scale[:, None])
     for other in rows:
