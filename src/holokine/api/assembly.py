@@ -245,8 +245,10 @@ class Assembly:
         """Add a bushing: stiffness and damping in six directions between two points, in own axes."""
         return self._add("bushings", name, _given(locals()))
 
-    def link(self, name: str, *, rigid: str | None = None, averaging: str | None = None, to: Where) -> Assembly:
-        """Add a link from a point, `rigid` or `averaging`, to targets."""
+    def link(
+        self, name: str, *, rigid: str | None = None, averaging: str | None = None, area: str | None = None, to: Where
+    ) -> Assembly:
+        """Add a link from a point, `rigid`, `averaging` or by `area`, to targets."""
         return self._add("links", name, _given(locals()))
 
     def joint(

@@ -27,21 +27,28 @@ __all__ = ["AveragingOrRigid", "DampingSet", "Joint", "Side", "StiffnessSet", "T
 
 class AveragingOrRigid(Strict):
     """A link. Rigid: the point carries all targets as one rigid body. Averaging: the point moves as the mean
-    rigid motion of the targets, which are not stiffened by it."""
+    rigid motion of the targets, which are not stiffened by it. Area: as that of the faces within the selection, cut
+    exactly where its box or cylinder ends, so that it does not change with the mesh."""
 
     rigid: PointOrNode | None = None  # type: ignore[valid-type]
     averaging: PointOrNode | None = None  # type: ignore[valid-type]
+    area: PointOrNode | None = None  # type: ignore[valid-type]
     to: Target
 
     @model_validator(mode="after")
     def _one(self) -> Self:
-        self.exactly_one({"rigid": self.rigid, "averaging": self.averaging}, "a link")
+        self.exactly_one({k: getattr(self, k) for k in ("rigid", "averaging", "area")}, "a link")
         return self
+
+    @property
+    def kind(self) -> Literal["rigid", "averaging", "area"]:
+        """Which of them."""
+        return next(k for k in ("rigid", "averaging", "area") if getattr(self, k) is not None)
 
     @property
     def point(self) -> Any:
         """The point (its name), or the selection of one node, that carries, or is carried."""
-        return self.rigid if self.rigid is not None else self.averaging
+        return getattr(self, self.kind)
 
 
 def _directed_set(kind: str) -> Any:
@@ -85,10 +92,10 @@ DampingSet: Any = _directed_set("damping")
 
 
 class Side(Strict):
-    """A side of a joint, spring or bushing: a point, or a set of nodes carried by a link of its own."""
+    """A side of a joint, spring or bushing: a point, or a selection held by a link of its own."""
 
     to: Target
-    link: Literal["rigid", "averaging"] = "rigid"
+    link: Literal["rigid", "averaging", "area"] = "rigid"
 
 
 def _side(value: Any) -> Any:

@@ -390,11 +390,11 @@ ForceTable = Annotated[
 class Spring(Strict):
     """A spring (and damper) along the line between two points, or along `axis`; to `ground` if named so.
 
-    An end may also be a selection of nodes, carried by a link of its own (rigid, or averaging). `one way` lets it only
-    push or only pull, with a `gap` only after it is shortened (lengthened) by so much. In place of a `stiffness` it
-    may have a `force` table (elongation, force; tension positive; straight between rows) or a `law`: its slope in the
-    state (without a state: in the unloaded shape) is its stiffness. A table of one side says whether it is
-    `mirrored`; beyond its ends is an error unless the last force is `held`.
+    An end may also be a selection of nodes, carried by a link of its own (rigid, averaging or area). `one way` lets
+    it only push or only pull, with a `gap` only after it is shortened (lengthened) by so much. In place of a
+    `stiffness` it may have a `force` table (elongation, force; tension positive; straight between rows) or a `law`:
+    its slope in the state (without a state: in the unloaded shape) is its stiffness. A table of one side says whether
+    it is `mirrored`; beyond its ends is an error unless the last force is `held`.
     """
 
     between: tuple[_End, _End]  # type: ignore[valid-type]
@@ -449,7 +449,7 @@ class Spring(Strict):
 class Bushing(Strict):
     """Up to six springs and dampers between two points (or to `ground`), in own axes.
 
-    A side may also be a selection of nodes, carried by a link of its own (rigid, or averaging).
+    A side may also be a selection of nodes, carried by a link of its own (rigid, averaging or area).
 
     They act at the middle between the points (at the point itself for ground), each side carried by a
     rigid arm, so that a rigid motion of both sides together stretches nothing.

@@ -20,6 +20,7 @@ from holokine.system.adequacy import ENOUGH, coarse_parts, single_cables, symmet
 from holokine.system.assemble import DIRECTION_NAMES
 from holokine.system.loads import Resultant, load_field
 from holokine.system.mechanisms import cause_of, describe_motion, stiffest_connection
+from holokine.system.patches import energy_beside, small_patches
 from holokine.system.pieces import Piece, connected_pieces, piece_motions
 from holokine.system.totals import MassTotals, mass_totals, member_masses
 
@@ -28,10 +29,12 @@ if TYPE_CHECKING:
     from holokine.system.build import System
 
 __all__ = [
-    "CheckReport", "Finding", "check_system", "mass_findings", "mesh_findings", "refuse_loose", "refuse_wrong_mass",
+    "CheckReport", "Finding", "check_system", "mass_findings", "mesh_findings", "patch_findings", "refuse_loose",
+    "refuse_wrong_mass",
 ]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
+HANGS = 0.05  # of a mode's strain energy
 MOST_TOLD, MOST_FREE = 12, 500  # motions without resistance: told one by one, and looked for
 
 
@@ -221,6 +224,34 @@ def mass_findings(system: System) -> list[Finding]:
             f"({first_few(beams, 6)})"
         ))  # fmt: skip
     return found
+
+
+def patch_findings(system: System, shapes: Floats, values: Floats, below: int) -> list[Finding]:
+    """Modes that hang on connections whose size the mesh decides, by the strain energy next to these.
+
+    Parameters
+    ----------
+    values : ndarray, shape (modes,)
+        ω².
+    below : int
+        How many modes lie below the first.
+    """
+    small = small_patches(system)
+    if not small:
+        return []
+    share = energy_beside(system, small, shapes) / np.maximum(0.5 * values, 1e-300)
+    share[:, values <= 1e-9 * float(values.max(initial=0.0))] = 0.0
+    modes, most = np.flatnonzero(share.sum(axis=0) > HANGS), share.max(axis=1)
+    if not len(modes):
+        return []
+    names = [n for n, s in sorted(zip(small, most, strict=True), key=lambda x: -x[1]) if s > 0.1 * most.max()]
+    number = first_few([str(below + k + 1) for k in modes], 8)
+    return [Finding(
+        "warning", f"{'modes' if len(modes) > 1 else 'mode'} {number} {'hang' if len(modes) > 1 else 'hangs'} on "
+        f"{first_few(names, 4)} (up to {100 * share.sum(axis=0).max():.0f} % of the strain energy is next to them), "
+        "which take the nodes that the mesh happens to have there: a finer mesh changes them, and the mesh error "
+        "leaves that out. Take the area (link: area), which no mesh changes",
+    )]  # fmt: skip
 
 
 def mesh_findings(system: System, frequency: float) -> list[Finding]:

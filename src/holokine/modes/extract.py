@@ -14,6 +14,7 @@ from holokine.later import same
 from holokine.modes.check import (
     mass_findings,
     mesh_findings,
+    patch_findings,
     refuse_loose,
     refuse_wrong_mass,
 )
@@ -166,6 +167,7 @@ def extract_modes(
     residuals = _turn_equal(K, M, pairs, int(rigid.sum()), shapes, MR / np.sqrt(np.where(whole > 0.0, whole, np.inf)))
     shapes *= leading_signs(shapes)[:, None]
     shapes.setflags(write=False)
+    findings = [*findings, *patch_findings(system, shapes, values, pairs.below or 0)]
     return ModeSet(
         build=partial(same, system),
         frequencies_hz=np.sqrt(values) / (2.0 * np.pi),

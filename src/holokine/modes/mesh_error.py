@@ -77,7 +77,7 @@ def _meeting(system: System) -> NDArray[np.bool_]:
     for nodes in system.mesh.part_nodes.values():
         parts[nodes] += 1
     for bond in system.bonds.values():
-        if bond.kind != "averaging":
+        if bond.kind not in ("averaging", "area"):
             parts[bond.nodes] += 2
     held = np.zeros(len(parts), dtype=bool)
     for support in system.supports.values():

@@ -46,7 +46,7 @@ class Drawing:
     lines : dict of str to ndarray of int, shape (lines, 2)
         By part.
     arms : dict of str to ndarray of int, shape (arms, 2)
-        Links and joints, by kind: rigid, averaging, joint.
+        Links and joints, by kind: rigid, averaging, area, joint.
     springs : ndarray of int, shape (springs, 2)
     grounded : ndarray, shape (springs, 2, 3)
         Springs and bushings to ground: from the node in m towards ground.

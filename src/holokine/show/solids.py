@@ -22,7 +22,7 @@ __all__ = ["part_colours", "plot_assembly", "plot_shape"]
 
 Floats = NDArray[Any]  # float64
 MOST_EDGES = 4000
-ARM_COLOURS = {"rigid": "#202124", "averaging": "#5F6368", "joint": "#CC3311"}
+ARM_COLOURS = {"rigid": "#202124", "averaging": "#5F6368", "area": "#5F6368", "joint": "#CC3311"}
 
 
 def part_colours(parts: list[str]) -> dict[str, Any]:

@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from holokine.errors import UnknownNameError, nearest_hint
+from holokine.errors import UnknownNameError, first_few, nearest_hint
 from holokine.show.figures import COLOURS, GHOST, SIZE
 from holokine.show.numbers import display_unit
 from holokine.show.numbers import number_text as n
@@ -293,10 +293,13 @@ def refined_lines(found: Refined) -> list[str]:
             f"parts did not refine alike (by up to {100 * (found.unlike - 1):.0f} %), so that orders are blurred"
         )
     if found.taken:
-        told = [f"{name} {', '.join(map(str, many))}" for name, many in list(found.taken.items())[:6]]
-        more = f" and {len(found.taken) - 6} more" if len(found.taken) > 6 else ""
-        lines.append(f"connections that take nodes by their place take others at each size ({'; '.join(told)}{more}): "
-                     "what they hold changes with the mesh, and figures that hang on it oscillate")  # fmt: skip
+        told = [f"{name} {' '.join(f'{1e3 * e:.3g}' for e in many)} mm" for name, many in found.taken.items()]
+        lines.append(
+            f"what takes nodes by their place takes others at each size (extent of {first_few(told, 6)}): what is held "
+            "or read there changes with the mesh. Take the area (link: area)"
+        )
+    if found.hanging:
+        lines.append(f"modes that hang on it have no limit: {first_few(map(str, found.hanging), 12)}")
     worst = [(k + 1, 100.0 * abs(found.results[0].frequencies_hz[k] / e.value - 1.0))
              for k, e in enumerate(found.frequencies) if e.value == e.value and e.value > 0]  # fmt: skip
     if worst:

@@ -379,7 +379,7 @@ def _findings(state: AtRest) -> list[Finding]:
             "warning", f"forces balance to {eq.violation:.2g} of the largest only, and are known no better; rounding "
             f"takes the rest{cause}",
         ))  # fmt: skip
-    loose = [b.name for b in system.bonds.values() if b.kind in ("averaging", "tie")]
+    loose = [b.name for b in system.bonds.values() if b.kind in ("averaging", "area", "tie")]
     if loose and state.state.stress_stiffness:
         multipliers = system.constraints.forces(eq.loaded.unbalanced(system))
         carry = {b.name: float(np.linalg.norm((b.weights @ multipliers[b.rows])[:3])) for b in system.bonds.values()

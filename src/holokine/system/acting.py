@@ -10,13 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.elements.connectors import arm_matrix
-from holokine.elements.shapes import face_rule, face_shape
 from holokine.errors import DescriptionError, SelectionError
 from holokine.mesh.cells import CELLS
 from holokine.mesh.select import select_nodes
-from holokine.mesh.surface import face_normals, outer_faces
 from holokine.system.assemble import DIRECTION_NAMES
-from holokine.system.cut import bounds_of, caught_faces, face_pieces, joined
+from holokine.system.spread import OuterFaces, Pieces, pieces_of
 
 if TYPE_CHECKING:
     from holokine.describe.loads import Load
@@ -50,28 +48,10 @@ def force(system: System, where: str, load: Load) -> Floats:
 
 @dataclass(frozen=True)
 class Pressed:
-    """Faces under a pressure.
+    """Faces under a pressure, and the sign of the push on the normal of each, shape (faces,)."""
 
-    Attributes
-    ----------
-    nodes : ndarray, shape (faces, 3 to 9)
-        Corners first.
-    points, weights : ndarray, shape (points, 2) and (points,)
-        On the reference face: they integrate over what of the faces is pressed.
-    sign : ndarray, shape (faces,)
-        Of the push on the normal.
-    """
-
-    nodes: Ints
-    points: Floats
-    weights: Floats
+    pieces: Pieces
     sign: Floats
-
-    def shares(self, places: Floats) -> Floats:
-        """∫ N_i n dA, shape (faces, nodes, 3), shared as the shape functions say."""
-        N, dN = face_shape(self.nodes.shape[1], self.points)
-        along = np.einsum("pik,fid->kpfd", dN, places[self.nodes])
-        return np.asarray(np.einsum("p,pi,pfd->fid", self.weights, N, np.cross(along[0], along[1])))
 
 
 def pressed_faces(system: System, where: str, load: Load) -> Iterator[Pressed]:
@@ -85,40 +65,19 @@ def pressed_faces(system: System, where: str, load: Load) -> Iterator[Pressed]:
     assert load.on is not None
     found = 0
     mesh = system.mesh
-    bounds, planes = bounds_of(load.on)
-    others = {"box": None, **({} if load.on.cylinder is None or load.on.cylinder.surface else {"cylinder": None})}
-    chosen = np.zeros(len(mesh.nodes), dtype=bool)
-    chosen[select_nodes(mesh, system.description, load.on.model_copy(update=others), where)] = True
     shells = {b.part for b in mesh.blocks if CELLS[b.kind].family == "surface"}
-    tiny = max(mesh.merge_tolerance, 1e-9)
-    for faces, part in outer_faces(mesh, load.on.part, "all"):
-        corners = 3 if faces.shape[1] in (3, 6) else 4
-        own = faces[chosen[faces[:, :corners]].all(axis=1)]
-        whole = np.ones(len(own), dtype=bool)
-        cut = ~whole
-        if len(own) and bounds:
-            whole, cut = caught_faces(mesh.nodes[own], bounds, tiny)
-            near = np.flatnonzero(whole | cut)
-            own, whole = own[near], whole[near]
-            on = joined(own[:, :corners], face_normals(mesh.nodes[own[:, :corners]]), whole)
-            own, whole = own[on], whole[on]
-        pieces = [Pressed(own[whole], *face_rule(own.shape[1]), np.zeros(0))] if whole.any() else []
-        for face in own[~whole]:
-            points, weights = face_pieces(mesh.nodes[face], bounds, planes, tiny)
-            if len(weights):
-                pieces.append(Pressed(face[None], points, weights, np.zeros(0)))
-        if pieces and part in shells and load.towards is None:
+    for part, pieces in pieces_of(OuterFaces(mesh), system.description, load.on, where):
+        if part in shells and load.towards is None:
             raise DescriptionError(f'{where}: the shell "{part}" has two sides; say towards which side it pushes')
-        for piece in pieces:
-            area = piece.shares(mesh.nodes).sum(axis=1)
-            sign = np.full(len(area), 1.0 if load.towards == "normal" else -1.0)  # against the outward normal
-            if load.towards is not None and not isinstance(load.towards, str):
-                along = area @ np.array(load.towards)
-                sign = np.where(along >= 0, 1.0, -1.0)
-                if part not in shells:  # faces that look against the push
-                    piece, sign = replace(piece, nodes=piece.nodes[along < 0]), -np.ones(int((along < 0).sum()))
-            found += len(sign)
-            yield replace(piece, sign=sign)
+        area = pieces.shares(mesh.nodes).sum(axis=1)
+        sign = np.full(len(area), 1.0 if load.towards == "normal" else -1.0)  # against the outward normal
+        if load.towards is not None and not isinstance(load.towards, str):
+            along = area @ np.array(load.towards)
+            sign = np.where(along >= 0, 1.0, -1.0)
+            if part not in shells:  # faces that look against the push
+                pieces, sign = replace(pieces, nodes=pieces.nodes[along < 0]), -np.ones(int((along < 0).sum()))
+        found += len(sign)
+        yield Pressed(pieces, sign)
     if not found:
         raise SelectionError(f"{where}: no face lies in the selection; name a part of shells or solids")
 
@@ -128,9 +87,9 @@ def pressure(system: System, where: str, load: Load) -> tuple[Floats, float]:
     assert load.pressure is not None
     total, area = np.zeros((len(system.mesh.nodes), 3)), 0.0
     for own in pressed_faces(system, where, load):
-        shares = own.shares(system.mesh.nodes)
+        shares = own.pieces.shares(system.mesh.nodes)
         area += float(np.linalg.norm(shares.sum(axis=1), axis=1).sum())
-        np.add.at(total, own.nodes.ravel(), (load.pressure * own.sign[:, None, None] * shares).reshape(-1, 3))
+        np.add.at(total, own.pieces.nodes.ravel(), (load.pressure * own.sign[:, None, None] * shares).reshape(-1, 3))
     result = np.zeros((len(total), 6))
     result[:, :3] = total
     return result.ravel(), area
@@ -145,12 +104,12 @@ def following_stiffness(system: System, where: str, load: Load) -> Iterator[tupl
     """
     assert load.pressure is not None
     for own in pressed_faces(system, where, load):
-        X = system.mesh.nodes[own.nodes]
+        X = system.mesh.nodes[own.pieces.nodes]
         count = X.shape[1]
-        N, dN = face_shape(count, own.points)
+        N, dN = own.pieces.shape()
         cross = arm_matrix(np.einsum("pik,fid->pfkd", dN, X))  # arm_matrix(r) t = t × r
-        push = own.weights[:, None] * load.pressure * own.sign
+        push = own.pieces.weights[:, None] * load.pressure * own.sign
         turn = (np.einsum("pj,pfab->pjfab", dN[..., 0], cross[:, :, 1])
                 - np.einsum("pj,pfab->pjfab", dN[..., 1], cross[:, :, 0]))  # fmt: skip
         K = -np.einsum("pi,pf,pjfab->fiajb", N, push, turn).reshape(len(X), 3 * count, -1)
-        yield own.nodes, (K + np.swapaxes(K, 1, 2)) / 2.0
+        yield own.pieces.nodes, (K + np.swapaxes(K, 1, 2)) / 2.0

@@ -22,6 +22,7 @@ from holokine.mesh.tree import nearest_tree
 from holokine.system.assemble import DIRECTION_NAMES, node_dofs
 from holokine.system.constraints import Equation
 from holokine.system.pattern import Feet, Pattern
+from holokine.system.spread import OuterFaces, Spread, spread_over
 
 if TYPE_CHECKING:
     from holokine.describe import Description
@@ -42,7 +43,7 @@ class Bond:
     ----------
     name : str
     kind : str
-        rigid, averaging, joint or tie.
+        rigid, averaging, area, joint or tie.
     place : ndarray, shape (3,)
         Where its force and moment are taken, in m.
     axes : ndarray, shape (3, 3)
@@ -72,8 +73,13 @@ class Sides:
 
     owner: str
     ends: tuple[int, ...]
-    carried: tuple[Ints | None, ...]
+    carried: tuple[Ints | Spread | None, ...]
     links: tuple[str, ...]
+
+    @property
+    def held(self) -> list[Ints]:
+        """Nodes that the sides carry."""
+        return [s.nodes if isinstance(s, Spread) else s for s in self.carried if s is not None]
 
 
 FAR = 0.05  # of the diagonal: more is no gap of an assembly
@@ -125,6 +131,11 @@ class _Collector:
         self.tied: dict[int, tuple[str, Ints]] = {}
         """By node that is tied to a face of solids: the tie, and the corners of the face."""
         self.count = 0
+
+    @cached_property
+    def outer(self) -> OuterFaces:
+        """Outer faces of parts."""
+        return OuterFaces(self.mesh)
 
     @cached_property
     def asked(self) -> Ints:
@@ -181,8 +192,8 @@ class _Collector:
         dependent = dofs.ravel()[wanted]
         return dependent, self.rows(owner, dependent, csr_array(A))
 
-    def averaging(self, owner: str, node: int, targets: Ints) -> tuple[Ints, slice]:
-        """A node follows the mean rigid motion of targets: least squares over their translations."""
+    def averaging(self, owner: str, node: int, targets: Ints, spread: Spread | None = None) -> tuple[Ints, slice]:
+        """A node follows the mean rigid motion of targets: least squares over their translations, or of an area."""
         partly = ~np.asarray(self.active).reshape(-1, 6)[targets, :3].all(axis=1)
         if partly.any():
             first = _place(self.mesh.nodes[targets[partly][0]])
@@ -191,14 +202,15 @@ class _Collector:
                 f"{first}, so that their mean is not defined; choose nodes of parts"
             )
         places = self.mesh.nodes[targets]
-        mean = _mean_motion(places)
+        mean = _mean_motion(places) if spread is None else spread.mean_motion()
         if mean is None:
             raise ConstraintError(
                 f"{owner}: its {len(targets)} targets lie in one line or point, so that their mean rotation is not "
                 "defined; choose targets that span an area"
             )
         carry = np.eye(6)
-        carry[:3, 3:] = arm_matrix(self.mesh.nodes[node] - places.mean(axis=0))
+        centre = places.mean(axis=0) if spread is None else spread.centre
+        carry[:3, 3:] = arm_matrix(self.mesh.nodes[node] - centre)
         A = carry @ mean
         columns = (6 * targets[:, None] + np.arange(3)).ravel()
         dependent = 6 * node + np.arange(6)
@@ -210,42 +222,52 @@ class _Collector:
         link = self.d.links[name]
         owner = f'link "{name}"'
         node = one_node(self.mesh, self.d, link.point, owner)
+        if link.kind == "area":
+            spread = spread_over(self.outer, self.d, link.to, owner)
+            self.bound(name, owner, node, spread.nodes, "area", spread)
+            return
         targets = select_nodes(self.mesh, self.d, link.to, owner)
         targets = targets[targets != node]
         if len(targets) == 0:
             what = f'the point "{link.point}"' if isinstance(link.point, str) else "a node"
             raise DescriptionError(f"{owner}: links {what} to nothing but itself")
-        if link.rigid is not None:  # it moves points that are there for a support, a load or a gauge alone
+        if link.kind == "rigid":  # it moves points that are there for a support, a load or a gauge alone
             self.active[node_dofs(targets[np.isin(targets, self.asked)])] = True
         targets = self.attached(owner, targets, "targets")
-        self.bound(name, owner, node, targets, "rigid" if link.rigid is not None else "averaging")
+        self.bound(name, owner, node, targets, link.kind)
 
-    def bound(self, name: str, owner: str, node: int, targets: Ints, kind: str) -> None:
+    def bound(self, name: str, owner: str, node: int, targets: Ints, kind: str, spread: Spread | None = None) -> None:
         """A link by its node, what it carries (or is carried by), and its kind."""
         place = self.mesh.nodes[node]
-        dependent, rows = self.carried(name, owner, node, targets, kind)
+        dependent, rows = self.carried(name, owner, node, targets, kind, spread)
         # λ acts on the dependent motions: the carried nodes of a rigid link, the point of an averaging one
         sign = -1.0 if kind == "rigid" else 1.0
         weights = sign * _resultant(self.mesh.nodes, dependent, place, np.eye(3))
         self.out.bonds[name] = Bond(name, kind, place, np.eye(3), rows, weights, np.append(targets, node))
 
-    def carried(self, name: str, owner: str, node: int, targets: Ints, kind: str) -> tuple[Ints, slice]:
+    def carried(
+        self, name: str, owner: str, node: int, targets: Ints, kind: str, spread: Spread | None = None
+    ) -> tuple[Ints, slice]:
         """The rows of a link."""
-        dependent, rows = getattr(self, kind)(owner, node, targets)
-        if kind == "rigid":
-            self.out.carriers.append(Carrier(name, node, dependent, rows))
+        if kind != "rigid":
+            return self.averaging(owner, node, targets, spread)
+        dependent, rows = self.rigid(owner, node, targets)
+        self.out.carriers.append(Carrier(name, node, dependent, rows))
         return dependent, rows
 
     def sides(self, made: Sides, name: str = "", joint: str = "") -> None:
         """What the sides of a joint, spring or bushing carry; with a name, as links of their own."""
         for number, (end, carried, link) in enumerate(zip(made.ends, made.carried, made.links, strict=True), start=1):
             if carried is not None:
-                where = f"{made.owner}, side {number}"
-                targets = self.attached(where, carried, "nodes")
-                if name:
-                    self.bound(f"{name} side {number}", where, end, targets, link)
+                where, spread = f"{made.owner}, side {number}", None
+                if isinstance(carried, Spread):
+                    spread, targets = carried, carried.nodes
                 else:
-                    self.carried(joint, where, end, targets, link)
+                    targets = self.attached(where, carried, "nodes")
+                if name:
+                    self.bound(f"{name} side {number}", where, end, targets, link, spread)
+                else:
+                    self.carried(joint, where, end, targets, link, spread)
 
     # -- joints ---------------------------------------------------------------------------------------
 
@@ -271,7 +293,7 @@ class _Collector:
         if any(joint.stiffness) or any(joint.damping):
             self.out.elastic_joints.append(whole)
         held = list(joint.held)
-        nodes = np.unique(np.concatenate([np.array(ends), *[s for s in made.carried if s is not None]]))
+        nodes = np.unique(np.concatenate([np.array(ends), *made.held]))
         rows = slice(self.count, self.count)
         weights = np.zeros((6, 0))
         if held:
@@ -549,7 +571,7 @@ def build_bonds(
 def all_sides(d: Description, mesh: Mesh) -> tuple[Mesh, dict[str, Sides]]:
     """Ends of joints, springs and bushings; a side that is a set of nodes gets a node of its own at their centre."""
     result: dict[str, Sides] = {}
-    nodes = [mesh.nodes]
+    nodes, outer = [mesh.nodes], OuterFaces(mesh)
     count = len(mesh.nodes)
     tables: tuple[tuple[str, dict[str, Any]], ...] = (
         ("joint", d.joints), ("spring", d.springs), ("bushing", d.bushings),
@@ -558,7 +580,7 @@ def all_sides(d: Description, mesh: Mesh) -> tuple[Mesh, dict[str, Sides]]:
         for name, model in table.items():
             owner = f'{kind} "{name}"'
             ends: list[int] = []
-            sides: list[Ints | None] = []
+            sides: list[Ints | Spread | None] = []
             links: list[str] = []
             for k, side in enumerate(model.between):
                 if isinstance(side, str):
@@ -568,8 +590,15 @@ def all_sides(d: Description, mesh: Mesh) -> tuple[Mesh, dict[str, Sides]]:
                     sides.append(None)
                     links.append("")
                     continue
-                chosen = select_nodes(mesh, d, side.to, f"{owner}, side {k + 1}")
                 links.append(side.link)
+                if side.link == "area":
+                    spread = spread_over(outer, d, side.to, f"{owner}, side {k + 1}")
+                    nodes.append(spread.centre[None])
+                    ends.append(count)
+                    sides.append(spread)
+                    count += 1
+                    continue
+                chosen = select_nodes(mesh, d, side.to, f"{owner}, side {k + 1}")
                 if len(chosen) == 1 and _is_point(side.to):
                     ends.append(int(chosen[0]))
                     sides.append(None)

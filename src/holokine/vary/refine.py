@@ -17,8 +17,10 @@ from numpy.typing import NDArray
 
 from holokine.errors import DescriptionError
 from holokine.mesh.cells import CELLS
+from holokine.modes.check import HANGS
 from holokine.progress import tell
 from holokine.store.chain import Chain, Memory
+from holokine.system.patches import energy_beside, extent, patches
 from holokine.vary.follow import Followed, follow
 from holokine.vary.run import ReadingAsked, VariantResult, _Base, _Job, _solved, key_of
 
@@ -26,6 +28,7 @@ if TYPE_CHECKING:
     from holokine.describe.document import Document
     from holokine.describe.stages import Request
     from holokine.mesh.mesh import Mesh
+    from holokine.store.chain import ModalChain
 
 __all__ = ["Extrapolated", "Refined", "extrapolated", "refined"]
 
@@ -34,6 +37,7 @@ GEOMETRIES = ("beam", "cable", "ring", "plate", "cylinder", "box", "tube", "extr
 _DIMENSION = {"line": 1, "surface": 2, "solid": 3}
 ASSUMED, SAFE, UNSAFE = 2.0, 1.25, 3.0
 LOWEST = 0.5  # order, below which values move on
+CHANGED = 0.02  # of its extent, by which what takes nodes by their place is another at another size
 SETTLED = 1e-10  # relative change that is rounding
 
 
@@ -73,8 +77,10 @@ class Refined:
         Largest ratio between what parts became and what was realised on the whole.
     left : tuple of str
         Parts whose mesh comes from a file, and stay as they are.
-    taken : dict
-        Nodes of connections at every size, of those that take nodes by their place and so take others.
+    taken : dict of str to tuple of float
+        Extent in m, at every size, of what takes nodes by their place and holds or reads something else at each.
+    hanging : tuple of int
+        Modes (from 1) that hang on these, by the strain energy beside them as written.
     results : list of VariantResult
     followed : Followed
     frequencies : list of Extrapolated
@@ -87,7 +93,8 @@ class Refined:
     elements: tuple[int, ...]
     unlike: float
     left: tuple[str, ...]
-    taken: dict[str, tuple[int, ...]]
+    taken: dict[str, tuple[float, ...]]
+    hanging: tuple[int, ...]
     results: list[VariantResult]
     followed: Followed
     frequencies: list[Extrapolated]
@@ -153,7 +160,7 @@ def refined(
         raise DescriptionError("every mesh comes from a file; it is refined where it was made")
     base = _Base(document.data, str(document.folder.path), document.places, document.origin, asked, tuple(readings))
     results: list[VariantResult] = []
-    nodes, elements, counts, bonds = [], [], [], []
+    nodes, elements, counts, extents = [], [], [], list[dict[str, float]]()
     for number, times_ in enumerate(levels):
         tell(f"elements {times_:g} times finer", number, len(levels), "sizes")
         own = document if times_ == 1.0 else finer(document, times_)
@@ -163,10 +170,11 @@ def refined(
             shapes, sample = found.shapes
             base, found = replace(base, sample=sample), replace(found, shapes=shapes)
         results.append(found)
-        mesh = Chain(own, held).mesh
+        chain = Chain(own, held)
+        mesh = chain.mesh
         counts.append(_counts(mesh))
         nodes.append(len(mesh.nodes))
-        bonds.append({name: len(bond.nodes) for name, bond in Chain(own, held).system.bonds.items()})
+        extents.append({n: extent(mesh, k) for n, k in patches(own.description, chain.system.mesh, True).items()})
         elements.append(sum(len(b.cells) for b in mesh.blocks))
     realised, unlike = _realised(counts)
     if any(b <= a * 1.01 for a, b in pairwise(realised)):
@@ -174,12 +182,29 @@ def refined(
     axis = np.array(realised[1:])[:, None]
     way = follow(results[0], results[1:], axis, np.array([1.0]))
     table = np.vstack([results[0].frequencies_hz, way.frequencies_hz])
-    frequencies = [extrapolated(realised, table[:, k]) for k in range(table.shape[1])]
+    taken = {n: e for n in extents[0] if np.ptp(e := tuple(x[n] for x in extents)) > CHANGED * max(e)}
+    hanging = _hanging(Chain(document, memory).modal(asked.again(d)), list(taken), table.shape[1])
+    frequencies = [_of_mode(realised, table[:, k], k + 1 in hanging) for k in range(table.shape[1])]
     labels = [k for k in results[0].readings if all(k in r.readings for r in results)]
     peaks = {k: extrapolated(realised, [r.readings[k][0] for r in results]) for k in labels}
-    taken = {n: tuple(b.get(n, 0) for b in bonds) for n in bonds[0] if len({b.get(n, 0) for b in bonds}) > 1}
     sizes = tuple(nodes), tuple(elements)
-    return Refined(tuple(levels), realised, *sizes, unlike, left, taken, results, way, frequencies, peaks)
+    return Refined(tuple(levels), realised, *sizes, unlike, left, taken, hanging, results, way, frequencies, peaks)
+
+
+def _hanging(chain: ModalChain, taken: list[str], count: int) -> tuple[int, ...]:
+    """Modes with more than a little of their strain energy beside what takes other nodes at each size."""
+    modes = chain.modes
+    system = modes.system
+    beside = {n: nodes for n, nodes in patches(system.description, system.mesh).items() if n in taken}
+    share = energy_beside(system, beside, modes.shapes[:count]).sum(axis=0)
+    return tuple(int(k) + 1 for k in np.flatnonzero(share > HANGS * 0.5 * modes.omega[:count] ** 2))
+
+
+def _of_mode(finer_by: Sequence[float], values: Floats, hangs: bool) -> Extrapolated:
+    found = extrapolated(finer_by, values)
+    if not hangs or found.remark == "does not change":
+        return found
+    return Extrapolated(math.nan, math.nan, math.nan, "hangs on what takes other nodes at each size")
 
 
 def _realised(counts: list[dict[str, tuple[int, int]]]) -> tuple[tuple[float, ...], float]:
