@@ -13,10 +13,11 @@ import scipy.sparse
 import holokine as hk
 from conftest import BENCH_STEEL, STEEL, elastic
 from holokine.describe.gauges import Gauge
-from holokine.errors import ConstraintError, MeshError, SelectionError
+from holokine.errors import ConstraintError, HolokineError, MeshError, SelectionError
 from holokine.gauges.build import build_gauges
 from holokine.mesh.quality import block_shapes
 from holokine.respond.reduced import reduce_model
+from holokine.system.spread import OuterFaces, spread_over
 
 
 def part(geometry: dict, **keys) -> hk.Assembly:
@@ -671,3 +672,102 @@ def test_meshes_of_quadratic_cells_come_in_whole(tmp_path):
         assembly.gauge("r", reaction="s", axis="z")
         force = float(assembly.respond({"static": "press"}).peaks()["value"].iloc[0])
         assert abs(force) == pytest.approx(1000 * (0.08 + np.pi * 0.01 / 2), rel=1e-4)
+
+
+# -- attachments by area -------------------------------------------------------------------------------------------
+
+
+def held_plate(n: int, to: dict, *, link: str = "area", solid: bool = False, quadratic: bool = False) -> hk.Assembly:
+    """A plate clamped at one edge with a body on one place of it, in n elements by 200 mm."""
+    a = hk.Assembly(units={"length": "mm"}).material("s", E="210 GPa", nu=0.3, density="7850 kg/m^3")
+    grid = {"corner": [0, 0, 0], "divisions": [3 * n, 2 * n], "quadratic": quadratic}
+    if solid:
+        grid |= {"sides": [[600, 0, 0], [0, 400, 0], [0, 0, 20]], "divisions": [3 * n, 2 * n, 2]}
+        a.part("deck", box=grid, material="s")
+    else:
+        a.part("deck", plate={**grid, "sides": [[600, 0, 0], [0, 400, 0]], "thickness": 4}, material="s")
+    edge = {"part": "deck", "plane": {"at": [0, 0, 0], "normal": "x"}}
+    a.support("edge", at=edge, hold=["x", "y", "z"] if solid else "all")
+    a.point("m", [330, 190, 80]).mass("m", at="m", mass=3.0, inertia=["0.02 kg m^2"] * 3)
+    return a.link("bolt", **{link: "m"}, to={"part": "deck", **to})
+
+
+def disc(top: float, radius: float = 30) -> dict:
+    return {"cylinder": {"base": [330, 190, top - 1], "axis": "z", "radius": radius, "length": 2}}
+
+
+@pytest.mark.parametrize(("solid", "quadratic"), [(False, False), (False, True), (True, False), (True, True)])
+def test_an_area_moves_as_its_mean_and_does_not_change_with_the_mesh(solid, quadratic):
+    """A rigid motion of all is that of the point, areas are cut exactly; frequencies settle, while those of a link to
+    the nodes next by fall on and on, which is told."""
+    top = 20 if solid else 0
+    a = held_plate(6, disc(top), solid=solid, quadratic=quadratic)
+    spread = spread_over(OuterFaces(a.system.mesh), a.description, a.description.links["bolt"].to, "here")
+    assert spread.area == pytest.approx(np.pi * 0.03**2, rel=2e-3)
+    np.testing.assert_allclose(spread.centre, [0.33, 0.19, 1e-3 * top], atol=1e-5)
+    x = a.system.mesh.nodes[spread.nodes]
+    t, turn = np.array([0.1, -0.2, 0.3]), np.array([0.02, 0.03, -0.05])
+    mean = spread.mean_motion() @ (t + np.cross(turn, x - spread.centre)).ravel()
+    np.testing.assert_allclose(mean, [*t, *turn], atol=1e-12)
+    square = held_plate(6, {"box": [[301, 151, top - 1], [359, 229, top + 1]]}, solid=solid, quadratic=quadratic)
+    exact = spread_over(OuterFaces(square.system.mesh), square.description, square.description.links["bolt"].to, "here")
+    assert exact.area == pytest.approx(0.058 * 0.078, rel=1e-12)
+
+    steps = (4, 8, 16)
+    own = [held_plate(n, disc(top), solid=solid, quadratic=quadratic).modes(5).frequencies_hz for n in steps]
+    for k in range(4):  # each step changes less than half of the one before, but for what is there already
+        first, second = abs(own[1][k] - own[0][k]), abs(own[2][k] - own[1][k])
+        assert second < max(0.6 * first, 3e-3 * own[2][k])
+    four = {"nearest": [330, 190, top], "count": 4}
+    near = [held_plate(n, four, link="averaging", solid=solid, quadratic=quadratic).modes(5) for n in steps]
+    assert near[2].frequencies_hz[3] < 0.85 * near[0].frequencies_hz[3]
+    assert own[2][3] > 0.95 * own[1][3]
+    told = [f.text for f in near[1].findings if "hang on" in f.text]
+    assert len(told) == 1
+    assert 'link "bolt"' in told[0]
+    assert not any("hang on" in f.text for f in held_plate(8, disc(top), solid=solid).modes(5).findings)
+
+
+def test_refining_names_what_takes_other_nodes_and_gives_no_limit_there():
+    four = {"nearest": [330, 190, 0], "count": 4}
+    found = held_plate(4, four, link="averaging").gauge("g", displacement={"part": "deck", "nearest": [500, 100, 0],
+                                                                          "count": 4}).refine([2, 3], count=5)  # fmt: skip
+    assert set(found.result.taken) == {'link "bolt"', 'gauge "g"'}
+    sizes = found.result.taken['link "bolt"']
+    assert sizes[0] > sizes[1] > sizes[2]
+    assert 4 in found.result.hanging
+    assert 1 not in found.result.hanging
+    table = found.table().set_index("what")
+    assert np.isnan(table.loc["mode 4", "extrapolated"])
+    assert "hangs on" in table.loc["mode 4", "remark"]
+    assert np.isfinite(table.loc["mode 1", "extrapolated"])
+    assert "modes that hang on it have no limit: " in " ".join(found.lines)
+    whole = held_plate(8, disc(0)).refine([2, 3], count=5)
+    assert (whole.result.taken, whole.result.hanging) == ({}, ())
+    exact = held_plate(20, disc(0), quadratic=True).modes(5).frequencies_hz
+    np.testing.assert_allclose(whole.table()["extrapolated"], exact, rtol=3e-3)
+
+
+def test_areas_on_both_sides_of_a_joint_and_areas_that_are_none():
+    a = held_plate(4, disc(0))
+    a = a.changed({"links": {"bolt": None}, "points": {"m": None}, "masses": {"m": None}})
+    a.part("lump", box={"corner": [290, 150, 10], "sides": [[80, 0, 0], [0, 80, 0], [0, 0, 60]], "divisions": 2},
+           material="s")  # fmt: skip
+    pad = {"part": "lump", "cylinder": {"base": [330, 190, 10], "axis": "z", "radius": 30, "length": 1}}
+    a.joint("bolt", between=[{**pad, "link": "area"}, {"part": "deck", **disc(0), "link": "area"}])
+    a.gauge("bolt", force="bolt").load("w", gravity="-z")
+    weight = 7850 * 0.08 * 0.08 * 0.06 * 9.80665
+    told = a.respond({"static": "w"}).peaks().set_index(["gauge", "component"])["value"]
+    assert abs(told["bolt", "z"]) == pytest.approx(weight, rel=1e-9)
+    assert abs(told["bolt", "x"]) < 1e-9 * weight
+    spring = a.changed({"joints": {"bolt": None}, "gauges": {"bolt": None}})
+    spring.bushing("pad", between=[{**pad, "link": "area"}, {"part": "deck", **disc(0), "link": "area"}],
+                   stiffness={"x": "9 kN/mm", "y": "9 kN/mm", "z": "9 kN/mm", "rx": "9 MN mm/rad", "ry": "9 MN mm/rad",
+                              "rz": "9 MN mm/rad"})  # fmt: skip
+    assert spring.modes(3).frequencies_hz[0] < a.modes(3).frequencies_hz[0]
+    away = {"cylinder": {"base": [330, 190, 200], "axis": "z", "radius": 30, "length": 2}}
+    for to, words in ((away, "no face of shells or solids lies in the selection"), ({"nearest": [0, 0, 0]}, "no face")):
+        with pytest.raises(HolokineError, match=words):
+            held_plate(4, to).modes(1)
+    with pytest.raises(HolokineError, match="give exactly one of rigid, averaging, area"):
+        held_plate(4, disc(0)).changed({"links": {"bolt": {"rigid": "m"}}}).modes(1)
