@@ -30,6 +30,7 @@ from holokine.gauges.readings import FORMS
 from holokine.mesh.cells import CELLS
 from holokine.respond.registry import ANSWERS
 from holokine.system.build import MAKERS
+from holokine.system.wide import Following
 
 # -- registries ------------------------------------------------------------------------------------------------
 
@@ -283,7 +284,10 @@ def test_everything_at_a_prompt_is_one_short_screen(crate, crate_modes):
 
 def test_shared_arrays_are_read_only(crate_modes):
     system = crate_modes.set.system
-    for matrix in (system.stiffness, system.mass, system.damping, system.reduced_stiffness, system.reduced_mass):
+    shared = [system.stiffness, system.mass, system.damping]
+    for reduced in (system.reduced_stiffness, system.reduced_mass):  # with what follows many nodes kept apart, or not
+        shared += [reduced.whole, reduced.rows] if isinstance(reduced, Following) else [reduced]
+    for matrix in shared:
         with pytest.raises(ValueError, match="read-only"):
             matrix.data[:] *= 2
     for array in (crate_modes.frequencies_hz, crate_modes.shapes, crate_modes.damping, crate_modes.set.participation,

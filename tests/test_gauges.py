@@ -593,6 +593,4 @@ def test_several_supports_directions_and_several_selections():
         with pytest.raises(DescriptionError, match=words):
             rough.gauge("bad", **{k.replace(" ", "_"): v for k, v in bad.items()})
     with pytest.raises(DescriptionError, match="leave out portion"):
-        rough.spring("k", between=["m", "ground"], axis="z", stiffness=1.0).gauge(
-            "kk", force="k", portion="whole"
-        ).modes()
+        build_gauges(chain([1.0], [100.0]).system, {"g": Gauge.model_validate({"force": "k1", "portion": "whole"})})

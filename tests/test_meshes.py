@@ -710,7 +710,8 @@ def test_an_area_moves_as_its_mean_and_does_not_change_with_the_mesh(solid, quad
     mean = spread.mean_motion() @ (t + np.cross(turn, x - spread.centre)).ravel()
     np.testing.assert_allclose(mean, [*t, *turn], atol=1e-12)
     square = held_plate(6, {"box": [[301, 151, top - 1], [359, 229, top + 1]]}, solid=solid, quadratic=quadratic)
-    exact = spread_over(OuterFaces(square.system.mesh), square.description, square.description.links["bolt"].to, "here")
+    to = square.description.links["bolt"].to
+    exact = spread_over(OuterFaces(square.system.mesh), square.description, to, "here")
     assert exact.area == pytest.approx(0.058 * 0.078, rel=1e-12)
 
     steps = (4, 8, 16)
@@ -730,13 +731,15 @@ def test_an_area_moves_as_its_mean_and_does_not_change_with_the_mesh(solid, quad
 
 def test_refining_names_what_takes_other_nodes_and_gives_no_limit_there():
     four = {"nearest": [330, 190, 0], "count": 4}
-    found = held_plate(4, four, link="averaging").gauge("g", displacement={"part": "deck", "nearest": [500, 100, 0],
-                                                                          "count": 4}).refine([2, 3], count=5)  # fmt: skip
+    a = held_plate(4, four, link="averaging")
+    a.gauge("g", displacement={"part": "deck", "nearest": [500, 100, 0], "count": 4})
+    found = a.refine([2, 3], count=5)
     assert set(found.result.taken) == {'link "bolt"', 'gauge "g"'}
     sizes = found.result.taken['link "bolt"']
     assert sizes[0] > sizes[1] > sizes[2]
     assert 4 in found.result.hanging
     assert 1 not in found.result.hanging
+    assert 'support "edge"' not in found.result.taken  # as wide at every size, of however many nodes
     table = found.table().set_index("what")
     assert np.isnan(table.loc["mode 4", "extrapolated"])
     assert "hangs on" in table.loc["mode 4", "remark"]
@@ -746,6 +749,44 @@ def test_refining_names_what_takes_other_nodes_and_gives_no_limit_there():
     assert (whole.result.taken, whole.result.hanging) == ({}, ())
     exact = held_plate(20, disc(0), quadratic=True).modes(5).frequencies_hz
     np.testing.assert_allclose(whole.table()["extrapolated"], exact, rtol=3e-3)
+
+
+@pytest.mark.parametrize("quadratic", [False, True])
+def test_a_post_on_a_deck_turns_with_the_area_under_it(quadratic):
+    """Torsion and bending at its foot settle as elements shrink; at a single node both fall on without end."""
+
+    def post(n: int) -> hk.Assembly:
+        a = hk.Assembly(units={"length": "mm"}).material("s", E="210 GPa", nu=0.3, density="7850 kg/m^3")
+        a.section("t", pipe={"diameter": 40, "wall": 3}).point("foot", [200, 200, 0]).point("top", [200, 200, 300])
+        deck = {"corner": [0, 0, 0], "sides": [[400, 0, 0], [0, 400, 0]], "divisions": n, "thickness": 5}
+        a.part("deck", plate={**deck, "quadratic": quadratic}, material="s")
+        a.part("post", beam={"through": ["foot", "top"], "section": "t", "up": "x", "divisions": 6}, material="s")
+        for k, (at, normal) in enumerate((at, k) for at in ([0, 0, 0], [400, 400, 0]) for k in "xy"):
+            a.support(f"rim {k}", at={"part": "deck", "plane": {"at": at, "normal": normal}}, hold="all")
+        return a.mass("head", at="top", mass=2.0, inertia=["0.04 kg m^2", "0.04 kg m^2", "0.02 kg m^2"])
+
+    sizes = (8, 16, 32) if quadratic else (16, 32, 64)
+    found = [post(n).modes(6) for n in sizes]
+    turns = [m.shapes.reshape(6, -1, 6)[:, m.set.system.mesh.points["top"], 3:] for m in found]
+    twist = [m.frequencies_hz[np.abs(t[:, 2]).argmax()] for m, t in zip(found, turns, strict=True)]
+    J, length, G = np.pi / 32 * (0.04**4 - 0.034**4), 0.3, 210e9 / 2.6
+    post_alone = G * J / length
+    disc = 4 * np.pi * G * 0.005 * 0.02**2  # rigid, in an endless sheet
+    exact = np.sqrt(1 / (1 / post_alone + 1 / disc) / 0.02) / 2 / np.pi
+    assert twist[-1] == pytest.approx(exact, rel=0.01)  # the deck ends, the disc is not rigid, the post has inertia
+    np.testing.assert_allclose(twist, twist[-1], rtol=0.01)
+    sway = np.array([m.frequencies_hz[0] for m in found])
+    assert abs(sway[2] - sway[1]) < 0.6 * abs(sway[1] - sway[0])
+    assert sway[2] == pytest.approx(38.0, rel=0.02)
+    assert any('"post" (1 node)' in f.text for f in post(sizes[1]).check().findings)
+    assert not any("hang on" in f.text for f in found[1].findings)
+    if not quadratic:  # a mesh too coarse to show the section: the torque alone, and it says what hangs on the node
+        coarse = post(8).modes(6)
+        assert coarse.frequencies_hz[0] < sway[2]
+        assert any('the end of the beam "post"' in f.text for f in coarse.findings)
+        told = post(4).refine([1.5, 2], count=3).result
+        assert list(told.taken) == ['the end of the beam "post"']
+        assert 1 in told.hanging
 
 
 def test_areas_on_both_sides_of_a_joint_and_areas_that_are_none():

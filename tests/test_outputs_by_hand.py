@@ -138,7 +138,7 @@ def test_refinement_scatter_and_variants_from_their_own_columns(shelf, modes):
         sizes = [c for c in refined if c.endswith("x") and c[0].isdigit()]
         assert len(sizes) == 2
         fine, finest = (row[c] for c in sizes)
-        if row["remark"].startswith("does not settle"):  # the pads of the pump's feet take other nodes at every size
+        if row["remark"].startswith("hangs on"):  # the pads of the pump's feet take other nodes at every size
             assert abs(finest - fine) > 0.3 * abs(fine - row["as_written"])
             assert row["extrapolated"] is None or math.isnan(row["extrapolated"])
             continue

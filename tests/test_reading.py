@@ -86,11 +86,11 @@ def test_levers_against_finite_differences(crate, crate_modes, member, key):
 
 def test_levers_in_words_and_what_cannot_be_adjusted(crate, crate_modes):
     assert any(
-        a.startswith("10 % more stiffness in deck raises mode 7 (28.03 Hz) by 4.3 %") for a in crate_modes.advice()
+        a.startswith("10 % more stiffness in deck raises mode 8 (32.76 Hz) by 4.3 %") for a in crate_modes.advice()
     )
     table = crate_modes.guidance(by="group", change=0.2)
     strongest = table[(table["mode"] == 3) & (table["member"] == "front half")].iloc[0]
-    assert strongest["by_20_percent_stiffness_percent"] == pytest.approx(6.5, abs=0.2)
+    assert strongest["by_20_percent_stiffness_percent"] == pytest.approx(6.03, abs=0.02)
     for factors, words in (
         ({"deck": {"stiffness": 0.0}}, "greater than 0"),
         ({"fan": {"stiffness": 2.0}}, "a point mass has no stiffness"),
@@ -173,8 +173,8 @@ def test_words_of_the_crate(crate_modes):
     words, e = crate_modes.words, crate_modes.energies
     assert words[0] == "fan moves along y, on fan bushing a1 to b2 (4)"
     assert words[1] == "fan moves along x, on fan bushing a1 to b2 (4)"
-    assert words[8] == "heat sink rocks about x and moves along y as a rigid body, held by deck"
-    assert words[15].startswith("cage moves along z, in opposite senses, straining ")  # a group of the description
+    assert words[8] == "heat sink rocks about x and moves along y, straining deck"
+    assert any(w.startswith("cage moves along z, in opposite senses, straining ") for w in words)  # a group
     kinetic = dict(zip(e.members, e.shares("kinetic"), strict=True))
     for row, text in enumerate(words):
         if text.startswith("local to "):
@@ -256,9 +256,9 @@ def test_enough_mass_by_hand_and_projected(crate_modes):
 def test_bands_and_scaling(crate_modes):
     bands = crate_modes.bands()
     assert set(bands.loc[(bands["band"] == "fan harmonic 1") & (bands["where"] == "in it"), "mode"]) == set()
-    assert set(bands.loc[(bands["band"] == "fan harmonic 2") & (bands["where"] == "in it"), "mode"]) == {10, 11, 12, 13}
+    assert set(bands.loc[(bands["band"] == "fan harmonic 2") & (bands["where"] == "in it"), "mode"]) == {9, 10, 11, 12}
     near = bands[(bands["band"] == "fan harmonic 1") & (bands["mode"] == 3)].iloc[0]
-    assert near["where"] == "5 % below"
+    assert near["where"] == "4 % below"
     beam = straight_beam(1.0, FLAT, STEEL, start="all", divisions=20).modes(4)
     energy = beam.scaled("2 J")
     K = beam.set.system.stiffness

@@ -87,7 +87,7 @@ REFUSED: dict[str, list[tuple[str, Any, str]]] = {
         ("bushings/pad/damping", {"u": 1}, 'unknown direction "u"; directions are x y z rx ry rz'),
         ("bushings/pad/axes", {"x": "x", "y": "x"}, "x and y of the axes run along the same line"),
         ("links/feet/to", {"part": "plat"}, 'there is no part "plat"'),
-        ("links/feet", {"rigid": "g", "averaging": "g", "to": {"part": "plate"}}, "give exactly one of rigid, averaging (got rigid and averaging)"),
+        ("links/feet", {"rigid": "g", "averaging": "g", "to": {"part": "plate"}}, "give exactly one of rigid, averaging, area (got rigid and averaging)"),
         ("links/feet", {"rigid": "g"}, 'the key "to" is missing'),
         ("links/feet/to", {}, "a selection needs at least one of points, part, group, set, box, plane, cylinder, normal, nearest"),
         ("supports/wall/hold", [], "holds no direction; directions are x y z rx ry rz, or all; one-way: pushes"),

@@ -316,7 +316,8 @@ def test_lists_of_frequencies_hold_the_peaks(crate_modes):
     of_fan = answer.shock("fan z", low=15, high=60, damping="2 %")
     assert np.isin(inside_, of_fan.result.frequency_hz).all()
     fine = answer.shock("fan z", frequencies=np.linspace(15, 60, 3000).tolist(), damping="2 %")
-    assert of_fan.values().max() == pytest.approx(fine.values().max(), rel=2e-3)
+    # the peak lies between two modes of the fan, at 20.9 and 21.4 Hz; the spacing promises no more than 5 %
+    assert 1.0 - 6e-3 < of_fan.values().max() / fine.values().max() < 1.0 + 1e-4
     listed = answer.shock("fan z", frequencies=["20 Hz", 30], damping="2 %", broaden="10 %")
     assert listed.result.frequency_hz.tolist() == [20, 30]
     assert any("not in the list" in f.text for f in listed.result.findings)

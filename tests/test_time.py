@@ -473,8 +473,8 @@ def test_load_dependent_vectors_span_the_modes_and_hold_the_static_answer():
 
 
 def test_few_load_dependent_vectors_do_what_many_modes_do(crate):
-    """Peaks of the rail joint: 150 modes to 587 Hz give 2623 N at the mount, 48 modes with correction 4 % less."""
-    peaks = crate.ritz("rail joint", 40).respond("rail joint").peaks().set_index(["gauge", "component"])["peak"]
+    """Peaks of the rail joint: 50 such vectors tell what 150 modes do, to 1 %."""
+    peaks = crate.ritz("rail joint", 50).respond("rail joint").peaks().set_index(["gauge", "component"])["peak"]
     many = crate.modes(count=150).respond("rail joint").peaks().set_index(["gauge", "component"])["peak"]
     for key in (
         ("mount 1 pull", "magnitude"),
@@ -482,7 +482,7 @@ def test_few_load_dependent_vectors_do_what_many_modes_do(crate):
         ("transformer feet", "magnitude"),
         ("bolt 1", "magnitude"),
     ):
-        assert peaks[key] == pytest.approx(many[key], rel=0.02), key
+        assert peaks[key] == pytest.approx(many[key], rel=0.01), key
 
 
 # -- records that match ------------------------------------------------------------------------------

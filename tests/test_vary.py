@@ -336,8 +336,10 @@ def test_refinement_says_what_it_cannot_refine(tmp_path):
     a.link("pad", averaging="hub", to={"part": "sheet", "box": [[0.15, 0.05, -1], [0.35, 0.25, 1]]})
     a.write_mesh(tmp_path / "sheet.vtu")
     found = a.refine((2,), count=2)
-    assert found.result.taken == {"pad": (5, 26)}
-    assert any("take nodes by their place" in line for line in found.lines)
+    assert list(found.result.taken) == ['link "pad"']  # 4 nodes up to 71 mm off the middle, then 25 up to 141 mm
+    corners, spacing = np.array([0.5, 1.0]) * np.sqrt(2) * 0.1, np.array([0.1, 0.05])
+    np.testing.assert_allclose(found.result.taken['link "pad"'], np.hypot(corners, spacing / 2), rtol=1e-9)
+    assert any("takes nodes by their place" in line for line in found.lines)
     given = hk.Assembly().material("m", **STEEL)
     given.part("given", mesh={"file": str(tmp_path / "sheet.vtu"), "shell": {"thickness": 0.003}}, material="m")
     with pytest.raises(DescriptionError, match="every mesh comes from a file"):

@@ -629,7 +629,7 @@ def vary(
     Example:
       holokine vary crate.yaml --set "parts/deck/plate/thickness = 2 to 6 mm in 5" --out results
       holokine vary crate.yaml --set "materials/steel/E = normal 205 GPa +- 3 %" --samples 40 --read "kerb strike: fan"
-      holokine vary crate.yaml --set "parts/deck/plate/thickness = 3, 4 mm" --wish "mode 7 above 30 Hz"
+      holokine vary crate.yaml --set "parts/deck/plate/thickness = 3, 4 mm" --wish "mode 8 above 34 Hz"
 
     Ends with exit code 1 when no variant meets the bounds wished for.
     """
@@ -704,7 +704,7 @@ def reach(assembly: Path, place: str, mode: int, target: str, write: Path | None
 
     \b
     Example:
-      holokine reach crate.yaml parts/deck/plate/thickness --mode 7 --to 30Hz
+      holokine reach crate.yaml parts/deck/plate/thickness --mode 8 --to 34Hz
       holokine reach crate.yaml "adjust/fan set/stiffness" --mode 4 --to 25Hz --write stiffer.yaml
     """
     from holokine.cli.vary_reports import ReachView

@@ -132,11 +132,11 @@ def _energy(modes: Modes) -> _Step:
     from holokine.show.mode_tables import energy_in_words
 
     words = {row["mode"]: row["strain"] for row in energy_in_words(modes.energy()).to_dict("records")}
-    guidance = [a for a in modes.advice(most=1) if any(f"mode {m} (" in a for m in (3, 7))]
+    guidance = [a for a in modes.advice(most=1) if any(f"mode {m} (" in a for m in (3, 8))]
     return _Step(
-        "Which part is responsible?", "holokine energy crate.run --mode 3 --mode 7",
-        [*(f"mode {m}: strain in {words[m]}" for m in (3, 7)), *guidance],
-        "Mode 7 is the deck's, and a thicker one moves it; mode 3 is spread over deck and rails: no single part helps.",
+        "Which part is responsible?", "holokine energy crate.run --mode 3 --mode 8",
+        [*(f"mode {m}: strain in {words[m]}" for m in (3, 8)), *guidance],
+        "Mode 8 is the deck's, and a thicker one moves it; mode 3 is spread over deck and rails: no single part helps.",
     )  # fmt: skip
 
 
@@ -202,10 +202,10 @@ def _state(crate: Assembly, modes: Modes) -> _Step:
 
 
 def _reach(crate: Assembly) -> _Step:
-    found = crate.reach("parts/deck/plate/thickness", 7, "34 Hz")
+    found = crate.reach("parts/deck/plate/thickness", 8, "38 Hz")
     return _Step(
-        "Which deck brings the heat sink's mode to 34 Hz?",
-        "holokine reach crate.yaml parts/deck/plate/thickness --mode 7 --to 34Hz", found.lines[:1],
+        "Which deck brings the heat sink's mode to 38 Hz?",
+        "holokine reach crate.yaml parts/deck/plate/thickness --mode 8 --to 38Hz", found.lines[:1],
         f"{len(found.result.steps)} runs, the last with that thickness; vary runs many such changes, refine the mesh.",
     )  # fmt: skip
 

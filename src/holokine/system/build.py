@@ -109,6 +109,7 @@ class System:
     about: str = ""
     resting: dict[str, Floats] = field(default_factory=dict)
     told: list[str] = field(default_factory=list)
+    spread_ends: frozenset[int] = frozenset()
     """What else is to be known of it, without reason for doubt."""
     kept: dict[str, Any] = field(default_factory=dict, repr=False)
     """What was made of the matrices and is kept with them (a factorisation)."""
@@ -267,7 +268,8 @@ class System:
 
 def _kept(matrix: Matrix) -> Matrix:
     """A matrix that cannot be written to: what was made of it is kept and shared."""
-    (matrix.whole if isinstance(matrix, Following) else matrix).data.setflags(write=False)
+    for own in (matrix.whole, matrix.rows) if isinstance(matrix, Following) else (matrix,):
+        own.data.setflags(write=False)
     return matrix
 
 
@@ -369,6 +371,7 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
         bonds.carriers,
         bonds.frames,
         told=bonds.carried,
+        spread_ends=frozenset(bonds.spread_ends),
     )
 
 

@@ -12,21 +12,24 @@ from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
 from holokine.describe.schema import GROUND
+from holokine.describe.targets import CylinderRegion, Selection
 from holokine.describe.walk import walk
 from holokine.elements.connectors import Connector, arm_matrix, axes_from
-from holokine.errors import ConstraintError, DescriptionError
+from holokine.elements.sections import section_properties
+from holokine.errors import ConstraintError, DescriptionError, SelectionError, first_few
 from holokine.mesh.cells import CELLS
 from holokine.mesh.select import one_node, select_nodes
+from holokine.mesh.surface import face_normals
 from holokine.mesh.ties import project
 from holokine.mesh.tree import nearest_tree
 from holokine.system.assemble import DIRECTION_NAMES, node_dofs
 from holokine.system.constraints import Equation
+from holokine.system.patches import beams_across, node_spacing
 from holokine.system.pattern import Feet, Pattern
 from holokine.system.spread import OuterFaces, Spread, spread_over
 
 if TYPE_CHECKING:
     from holokine.describe import Description
-    from holokine.describe.targets import Selection
     from holokine.mesh.mesh import Mesh
 
 __all__ = ["Bond", "Bonds", "Carrier", "Sides", "SupportRows", "all_sides", "build_bonds", "held_again"]
@@ -82,6 +85,8 @@ class Sides:
         return [s.nodes if isinstance(s, Spread) else s for s in self.carried if s is not None]
 
 
+_SHOWN = 1.5  # distances of nodes over the radius of a section, from which a mesh spreads moments wider than that is
+_FLAT, _STANDS = np.cos(np.radians(20.0)), np.sin(np.radians(15.0))
 FAR = 0.05  # of the diagonal: more is no gap of an assembly
 
 
@@ -121,6 +126,8 @@ class Bonds:
     """By joint: its six stretches, held or not."""
     carried: list[str] = field(default_factory=list)
     """What is held besides, in words."""
+    spread_ends: set[int] = field(default_factory=set)
+    """Nodes at which beams end that turn with the area under their section."""
 
 
 class _Collector:
@@ -391,7 +398,16 @@ class _Collector:
                           and self.active[6 * n + 3 : 6 * n + 6].any()], dtype=np.int64)  # fmt: skip
         found: dict[str, list[tuple[Ints, Ints, Floats]]] = {}
         around = _Around(cells, len(self.mesh.nodes))
+        ends = {node: (part, way) for part, own in self.across.items() for node, way in own.items()}
         for node in turns.tolist():
+            shown = node in ends and self.fine(node, ends[node][0])
+            spread = self.footprint(node, *ends[node]) if shown else None
+            if spread is not None and (mean := spread.mean_motion()) is not None:
+                dofs = 6 * node + 3 + np.flatnonzero(self.active[6 * node + 3 : 6 * node + 6])
+                columns = (6 * spread.nodes[:, None] + np.arange(3)).ravel()
+                found.setdefault(edges[node], []).append((dofs, columns, mean[dofs - 6 * node]))
+                self.out.spread_ends.add(node)
+                continue
             near = self.tied[node][1] if node in self.tied else np.array([node])
             targets = np.setdiff1d(around.nodes(near), [node])
             targets = targets[self.active.reshape(-1, 6)[targets, :3].all(axis=1)]
@@ -401,17 +417,122 @@ class _Collector:
             dofs = 6 * node + 3 + np.flatnonzero(self.active[6 * node + 3 : 6 * node + 6])
             columns = (6 * targets[:, None] + np.arange(3)).ravel()
             found.setdefault(edges[node], []).append((dofs, columns, mean[dofs - 6 * node]))
+        self.turned(found, "carry their rotation into the solids that they end in", "in a solid")
+
+    def onto_shells(self) -> None:
+        """Beams that end within a shell, across its plane, turn as the area under their section does.
+
+        At one node a torque has no stiffness in the limit of small elements (4 π G t a² of a disc of radius a), and a
+        moment less and less. A mesh that is coarse beside the section spreads moments as wide as it is, and only the
+        torque is carried. Where the shell has a fold, or another beam lies in it, the node is held otherwise.
+        """
+        shells = [b for b in self.mesh.blocks if CELLS[b.kind].family == "surface"]
+        if not shells or not self.across:
+            return
+        every = np.array(sorted(self._owners), dtype=np.int64)
+        held = np.zeros(self.size, dtype=bool)
+        for equation in self.out.equations:
+            held[equation.dependent] = True
+        normals: dict[int, list[Floats]] = {}
+        for block in shells:
+            near = np.isin(block.cells, every)
+            own = near.any(axis=1)
+            corners = block.cells[own, : 3 if block.cells.shape[1] in (3, 6) else 4]
+            for cell, on, normal in zip(
+                block.cells[own], near[own], face_normals(self.mesh.nodes[corners]), strict=True
+            ):
+                for node in cell[on].tolist():
+                    normals.setdefault(node, []).append(normal)
+        found: dict[str, list[tuple[Ints, Ints, Floats]]] = {}
+        for part, nodes in self.across.items():
+            for node, way in nodes.items():
+                about, dofs = normals.get(node), 6 * node + np.arange(3, 6)
+                if about is None or held[dofs].any():
+                    continue
+                steep = abs(float(way @ about[0])) > _STANDS * float(np.linalg.norm(way))
+                if not steep or any(abs(float(about[0] @ n)) < _FLAT for n in about):
+                    continue
+                spread = self.footprint(node, part, about[0])
+                mean = None if spread is None else spread.mean_motion()
+                if spread is None or mean is None:
+                    continue
+                columns, turn = (6 * spread.nodes[:, None] + np.arange(3)).ravel(), mean[3:]
+                if not self.fine(node, part):
+                    n = np.where(np.abs(about[0]) < 1e-9, 0.0, about[0])
+                    k = int(np.abs(n).argmax())
+                    rest = np.array([j for j in range(3) if j != k and n[j]], dtype=np.int64)
+                    columns, turn = (
+                        np.concatenate([columns, dofs[rest]]),
+                        np.concatenate([n @ turn, -n[rest]])[None] / n[k],
+                    )
+                    dofs = dofs[[k]]
+                else:
+                    self.out.spread_ends.add(node)
+                found.setdefault(part, []).append((dofs, columns, turn))
+                held[dofs] = True
+        self.turned(found, "turn with the area under their section, on the shells that they stand on", "on a shell")
+
+    def fine(self, node: int, part: str) -> bool:
+        """Whether the mesh shows the section of a beam that ends on a node."""
+        return bool(self._spacing[node] <= _SHOWN * self.reach(part))
+
+    @cached_property
+    def _spacing(self) -> Floats:
+        """Distance of nodes of shells and solids about each node, m."""
+        return node_spacing(self.mesh)
+
+    def reach(self, part: str) -> float:
+        """Radius in m of the section of a beam."""
+        beam = self.d.parts[part].beam
+        if beam is None:
+            return 0.0
+        s = section_properties(self.d.sections[beam.section])
+        if len(s.fibres):
+            return float(np.linalg.norm(s.fibres, axis=1).max())
+        return float(np.sqrt(2 * (s.Iy + s.Iz) / s.area))  # of a full circle its radius
+
+    def turned(self, found: dict[str, list[tuple[Ints, Ints, Floats]]], words: str, where: str) -> None:
+        """Rotations that follow translations: by part the motions, those that they follow, and how."""
         for part, each in found.items():
             dofs = np.concatenate([d for d, _, _ in each])
             r = np.repeat(np.arange(len(dofs)), [len(c) for d, c, _ in each for _ in d])
             c = np.concatenate([np.tile(c, len(d)) for d, c, _ in each])
             A = coo_array((np.concatenate([a.ravel() for _, _, a in each]), (r, c)), shape=(len(dofs), self.size))
-            self.rows(f'rotation of "{part}" in a solid', dofs, csr_array(A.tocsr()))
-        if found:
-            told = ", ".join(
-                f'"{part}" ({len(each)} node{"s" if len(each) > 1 else ""})' for part, each in found.items()
+            self.rows(f'rotation of "{part}" {where}', dofs, csr_array(A.tocsr()))
+        told = [f'"{part}" ({len(each)} node{"s" if len(each) > 1 else ""})' for part, each in found.items()]
+        if told:
+            self.out.carried.append(f"{words}: {first_few(told, 12)}")
+
+    def footprint(self, node: int, part: str, way: Floats) -> Spread | None:
+        """The area of shells or solids about a node, across a direction, that lies under the section of a beam."""
+        reach = self.reach(part)
+        if not reach:
+            return None
+        n = way / np.linalg.norm(way)
+        disc = CylinderRegion.model_construct(
+            base=tuple(self.mesh.nodes[node] - reach * n), axis=tuple(n), radius=float(reach), length=2.0 * float(reach)
+        )
+        try:
+            return spread_over(
+                self.outer, self.d, Selection.model_construct(part=self._owners[node], cylinder=disc), part
             )
-            self.out.carried.append(f"carry their rotation into the solids that they end in: {told}")
+        except SelectionError:
+            return None
+
+    @cached_property
+    def across(self) -> dict[str, dict[int, Floats]]:
+        """Ends of beams on single nodes of shells and solids (`beams_across`)."""
+        return beams_across(self.mesh)
+
+    @cached_property
+    def _owners(self) -> dict[int, tuple[str, ...]]:
+        """Parts of shells and solids by these nodes."""
+        every = np.array(sorted({node for own in self.across.values() for node in own}), dtype=np.int64)
+        found: dict[int, tuple[str, ...]] = {}
+        for part in dict.fromkeys(b.part for b in self.mesh.blocks if CELLS[b.kind].family != "line"):
+            for node in every[np.isin(every, self.mesh.part_nodes[part])].tolist():
+                found[node] = (*found.get(node, ()), part)
+        return found
 
     def support(self, name: str, pattern: Pattern) -> None:
         support = self.d.supports[name]
@@ -564,6 +685,7 @@ def build_bonds(
     for name in sorted(d.supports, key=lambda n: d.supports[n].pushes is not None):
         collector.support(name, pattern)
     collector.into_solids()
+    collector.onto_shells()
     collector.out.supports = {name: collector.out.supports[name] for name in d.supports}
     return collector.out
 

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from holokine.mesh.mesh import Mesh
     from holokine.system.build import System
 
-__all__ = ["energy_beside", "extent", "patches", "small_patches"]
+__all__ = ["beams_across", "energy_beside", "extents", "node_spacing", "patches", "small_patches"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -48,29 +48,84 @@ def _by_place(selection: Selection) -> bool:
     return selection.points is None and any(getattr(selection, n) is not None for n in ("nearest", "box", "cylinder"))
 
 
-def extent(mesh: Mesh, nodes: Ints) -> float:
-    """Root of the mean square of distances from the middle, in m."""
+def beams_across(mesh: Mesh) -> dict[str, dict[int, Floats]]:
+    """Single nodes of shells and solids at which beams end that come from outside: by part, with the way they go.
+
+    Not those at which a beam lies in the shell or solid.
+    """
+    inside = np.zeros(len(mesh.nodes), dtype=bool)
+    for block in mesh.blocks:
+        if CELLS[block.kind].family != "line":
+            inside[block.cells] = True
+    taken = inside.copy()
+    for block in mesh.blocks:
+        if CELLS[block.kind].family == "line":
+            inside[block.cells[taken[block.cells].all(axis=1)]] = False
+    found = {}
+    for part in dict.fromkeys(b.part for b in mesh.blocks if CELLS[b.kind].family == "line"):
+        cells = np.concatenate([b.cells[:, :2] for b in mesh.blocks_of(part)])
+        ends = np.bincount(cells.ravel(), minlength=len(mesh.nodes))[cells] == 1
+        from_outside = ends & inside[cells] & ~taken[cells[:, ::-1]]
+        away = mesh.nodes[cells[:, ::-1][from_outside]] - mesh.nodes[cells[from_outside]]
+        if len(away):
+            found[part] = dict(zip(cells[from_outside].tolist(), away, strict=True))
+    return found
+
+
+def _ends(system: System) -> dict[str, Ints]:
+    """Those of them that do not turn with the area under their section, by name in words."""
+    found = {}
+    for part, nodes in beams_across(system.mesh).items():
+        single = [n for n in nodes if n not in system.spread_ends]
+        if single:
+            found[f'the end of the beam "{part}"'] = np.array(single)
+    return found
+
+
+def node_spacing(mesh: Mesh) -> Floats:
+    """Side in m of the largest element of shells or solids at every node, half of it where elements have middles.
+
+    0 where there is none, shape (nodes,).
+    """
+    size = np.zeros(len(mesh.nodes))
+    for block in mesh.blocks:
+        kind = CELLS[block.kind]
+        if kind.family != "line":
+            places = mesh.nodes[block.cells]
+            reach = np.linalg.norm(places - places.mean(axis=1, keepdims=True), axis=2).max(axis=1)
+            side = np.sqrt(2.0) * reach / kind.order  # of a square
+            np.maximum.at(size, block.cells, side[:, None])
+    return size
+
+
+def extents(system: System) -> dict[str, float]:
+    """How far apart what takes nodes by their place takes them, in m, with half an element about: by its name."""
+    d, mesh = system.description, system.mesh
+    size = node_spacing(mesh)
+    every = {**patches(d, mesh, reads=True), **_ends(system)}
+    return {n: float(np.hypot(_radius(mesh, nodes), 0.5 * size[nodes].max())) for n, nodes in every.items()}
+
+
+def _radius(mesh: Mesh, nodes: Ints) -> float:
+    """Largest distance from the middle, in m."""
     places = mesh.nodes[nodes]
-    return float(np.sqrt(((places - places.mean(axis=0)) ** 2).sum(axis=1).mean()))
+    middle = 0.5 * (places.min(axis=0) + places.max(axis=0))
+    return float(np.linalg.norm(places - middle, axis=1).max())
 
 
 def small_patches(system: System) -> dict[str, Ints]:
     """Those on shells and solids that are hardly larger than an element."""
     mesh = system.mesh
-    found = patches(system.description, mesh)
+    across = _ends(system)
+    found = {**patches(system.description, mesh), **across}
     if not found:
         return {}
-    size = np.zeros(len(mesh.nodes))
-    for block in mesh.blocks:
-        if CELLS[block.kind].family != "line":
-            places = mesh.nodes[block.cells]
-            reach = np.linalg.norm(places - places.mean(axis=1, keepdims=True), axis=2).max(axis=1)
-            np.maximum.at(size, block.cells, np.sqrt(2.0) * reach[:, None])  # a side of a square
-    return {n: nodes for n, nodes in found.items() if 0.0 <= extent(mesh, nodes) < SMALL * float(size[nodes].max())}
+    size = node_spacing(mesh)
+    return {n: k for n, k in found.items() if n in across or _radius(mesh, k) < SMALL * float(size[k].max())}
 
 
 def energy_beside(system: System, beside: dict[str, Ints], shapes: Floats) -> Floats:
-    """Strain energy in J of the elements that touch each of some sets of nodes, shape (sets, modes).
+    """Strain energy in J of the shells and solids that touch each of some sets of nodes, shape (sets, modes).
 
     An element that touches several counts for one of them.
     """
@@ -79,6 +134,8 @@ def energy_beside(system: System, beside: dict[str, Ints], shapes: Floats) -> Fl
         label[nodes] = number
     result = np.zeros((len(beside), len(shapes)))
     for block in system.elements:
+        if block.nodes.shape[1] < 3:
+            continue
         start, own = 0, label[block.nodes].max(axis=1)
         if not (own >= 0).any():
             continue

@@ -91,11 +91,10 @@ def pieces_of(
     mesh = outer.mesh
     bounds, planes = bounds_of(selection)
     others = {"box": None, **({} if selection.cylinder is None or selection.cylinder.surface else {"cylinder": None})}
-    chosen = np.zeros(len(mesh.nodes), dtype=bool)
+    chosen: NDArray[np.bool_] | None = None
     left = selection.model_copy(update=others)
-    if all(getattr(left, n) is None for n in type(left).model_fields if n != "count"):
-        chosen[:] = True
-    else:
+    if any(getattr(left, n) is not None for n in type(left).model_fields if n not in ("count", "part")):
+        chosen = np.zeros(len(mesh.nodes), dtype=bool)
         chosen[select_nodes(mesh, description, left, where)] = True
     tiny = max(mesh.merge_tolerance, 1e-9)
     parts = selection.part or tuple(dict.fromkeys(b.part for b in mesh.blocks))
@@ -104,7 +103,7 @@ def pieces_of(
         for bound in bounds:  # each changes by no more than the way
             near = np.flatnonzero(bound(centre) >= -reach - tiny)
             faces, centre, reach = faces[near], centre[near], reach[near]
-        own = faces[chosen[faces[:, :corners]].all(axis=1)]
+        own = faces if chosen is None else faces[chosen[faces[:, :corners]].all(axis=1)]
         whole = np.ones(len(own), dtype=bool)
         if len(own) and bounds:
             whole, cut = caught_faces(mesh.nodes[own], bounds, tiny)
@@ -166,22 +165,24 @@ def spread_over(outer: OuterFaces, description: Description, selection: Selectio
         No face lies in it.
     """
     mesh = outer.mesh
-    count = len(mesh.nodes)
-    shares, arms = np.zeros(count), np.zeros((count, 3))
+    each: list[tuple[Ints, Floats, Floats]] = []
     second, first, area = np.zeros((3, 3)), np.zeros(3), 0.0
     for _, own in pieces_of(outer, description, selection, where):
         N = own.shape()[0]
         size = np.linalg.norm(own.vectors(mesh.nodes), axis=2)  # (faces, points)
         at = np.einsum("pi,fid->fpd", N, mesh.nodes[own.nodes])
-        np.add.at(shares, own.nodes, np.einsum("fp,pi->fi", size, N))
-        np.add.at(arms, own.nodes, np.einsum("fp,pi,fpd->fid", size, N, at))
+        arms_ = np.einsum("fp,pi,fpd->fid", size, N, at).reshape(-1, 3)
+        each.append((own.nodes.ravel(), np.einsum("fp,pi->fi", size, N).ravel(), arms_))
         second += np.einsum("fp,fpa,fpb->ab", size, at, at)
         first += np.einsum("fp,fpd->d", size, at)
         area += float(size.sum())
     if not area > 0.0:
         raise SelectionError(f"{where}: no face of shells or solids lies in the selection; name a part, or widen it")
     centre = first / area
-    nodes = np.flatnonzero(shares)
+    every, flat, moments = (np.concatenate([e[k] for e in each]) for k in range(3))
+    nodes, place = np.unique(every, return_inverse=True)
+    shares, arms = np.bincount(place, flat, len(nodes)), np.zeros((len(nodes), 3))
+    np.add.at(arms, place, moments)
     about = second - area * np.outer(centre, centre)
     inertia = np.trace(about) * np.eye(3) - about
-    return Spread(nodes, shares[nodes], arms[nodes] - shares[nodes, None] * centre, centre, inertia)
+    return Spread(nodes, shares, arms - shares[:, None] * centre, centre, inertia)

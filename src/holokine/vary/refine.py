@@ -20,7 +20,7 @@ from holokine.mesh.cells import CELLS
 from holokine.modes.check import HANGS
 from holokine.progress import tell
 from holokine.store.chain import Chain, Memory
-from holokine.system.patches import energy_beside, extent, patches
+from holokine.system.patches import energy_beside, extents, small_patches
 from holokine.vary.follow import Followed, follow
 from holokine.vary.run import ReadingAsked, VariantResult, _Base, _Job, _solved, key_of
 
@@ -160,7 +160,7 @@ def refined(
         raise DescriptionError("every mesh comes from a file; it is refined where it was made")
     base = _Base(document.data, str(document.folder.path), document.places, document.origin, asked, tuple(readings))
     results: list[VariantResult] = []
-    nodes, elements, counts, extents = [], [], [], list[dict[str, float]]()
+    nodes, elements, counts, sizes_of = [], [], [], list[dict[str, float]]()
     for number, times_ in enumerate(levels):
         tell(f"elements {times_:g} times finer", number, len(levels), "sizes")
         own = document if times_ == 1.0 else finer(document, times_)
@@ -174,7 +174,7 @@ def refined(
         mesh = chain.mesh
         counts.append(_counts(mesh))
         nodes.append(len(mesh.nodes))
-        extents.append({n: extent(mesh, k) for n, k in patches(own.description, chain.system.mesh, True).items()})
+        sizes_of.append(extents(chain.system))
         elements.append(sum(len(b.cells) for b in mesh.blocks))
     realised, unlike = _realised(counts)
     if any(b <= a * 1.01 for a, b in pairwise(realised)):
@@ -182,7 +182,7 @@ def refined(
     axis = np.array(realised[1:])[:, None]
     way = follow(results[0], results[1:], axis, np.array([1.0]))
     table = np.vstack([results[0].frequencies_hz, way.frequencies_hz])
-    taken = {n: e for n in extents[0] if np.ptp(e := tuple(x[n] for x in extents)) > CHANGED * max(e)}
+    taken = {n: e for n in sizes_of[0] if np.ptp(e := tuple(x.get(n, 0.0) for x in sizes_of)) > CHANGED * max(e)}
     hanging = _hanging(Chain(document, memory).modal(asked.again(d)), list(taken), table.shape[1])
     frequencies = [_of_mode(realised, table[:, k], k + 1 in hanging) for k in range(table.shape[1])]
     labels = [k for k in results[0].readings if all(k in r.readings for r in results)]
@@ -195,7 +195,7 @@ def _hanging(chain: ModalChain, taken: list[str], count: int) -> tuple[int, ...]
     """Modes with more than a little of their strain energy beside what takes other nodes at each size."""
     modes = chain.modes
     system = modes.system
-    beside = {n: nodes for n, nodes in patches(system.description, system.mesh).items() if n in taken}
+    beside = {n: nodes for n, nodes in small_patches(system).items() if n in taken}
     share = energy_beside(system, beside, modes.shapes[:count]).sum(axis=0)
     return tuple(int(k) + 1 for k in np.flatnonzero(share > HANGS * 0.5 * modes.omega[:count] ** 2))
 
