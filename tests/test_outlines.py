@@ -9,11 +9,12 @@ from hypothesis import strategies as st
 
 import holokine as hk
 from conftest import STEEL
-from holokine.errors import DescriptionError, MeshError
+from holokine.errors import DescriptionError, HolokineError, MeshError
 from holokine.mesh.mesh import Mesh
 from holokine.mesh.quality import block_shapes
 from holokine.mesh.seams import half_open_seams
 from holokine.mesh.surface import outer_faces
+from holokine.vary.refine import finer
 
 
 def sheet(name="p", assembly=None, **keys) -> hk.Assembly:
@@ -324,3 +325,36 @@ def test_places_level_with_corners_and_ends_of_arcs_are_inside():
         points = [[0.85 * scale, 0.06 * scale], [0.3 * scale, 0.06 * scale], [0.5 * scale, 0.46 * scale]]
         mesh = sheet(outline=outline, points=points, size=0.3 * scale).system.mesh
         assert area(mesh) == pytest.approx(scale**2 * (0.9 * 0.52 - (2 - np.pi / 2) * 0.06**2), rel=2e-3)
+
+
+def test_fewer_elements_around_holes_and_faster_growth():
+    """28 small holes: a quarter of the elements, the same mass, frequencies within 0.2 %; refined they are more."""
+    holes = [{"at": [0.06 + 0.08 * i, 0.06 + 0.08 * j], "diameter": 0.009} for i in range(7) for j in range(4)]
+
+    def plate(**more: object) -> hk.Assembly:
+        a = hk.Assembly().material("s", E=2e11, nu=0.3, density=7800)
+        shape = {"outline": [[0, 0], [0.6, 0], [0.6, 0.36], [0, 0.36]], "size": 0.03, "thickness": 0.004,
+                 "quadratic": True, "holes": holes, **more}  # fmt: skip
+        a.part("p", plate=shape, material="s")
+        return a.support("e", at={"part": "p", "plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
+
+    def count(a: hk.Assembly) -> int:
+        return sum(len(b.cells) for b in a.system.mesh.blocks)
+
+    usual, coarse = plate(), plate(around=6, growth=1.0)
+    assert count(coarse) < 0.3 * count(usual)
+    assert count(plate(around=6)) < 0.75 * count(usual)
+    assert coarse.check().mass == pytest.approx(usual.check().mass, rel=1e-5)
+    np.testing.assert_allclose(coarse.modes(4).frequencies_hz, usual.modes(4).frequencies_hz, rtol=2e-3)
+    fine = finer(coarse.document, 2.0).description.parts["p"].plate
+    assert (fine.around, fine.size) == (12, 0.015)
+    for shape, words in (
+        ({"corner": [0, 0, 0], "sides": [[1, 0, 0], [0, 1, 0]], "size": 0.1, "thickness": 1e-3, "around": 8},
+         "around has no effect without an outline"),
+        ({"outline": [[0, 0], [1, 0], [0, 1]], "size": 0.1, "thickness": 1e-3, "growth": 9}, "at most 3|less than"),
+    ):  # fmt: skip
+        with pytest.raises(HolokineError, match=words):
+            hk.Assembly().material("s", E=2e11, nu=0.3, density=7800).part("p", plate=shape, material="s")
+    with pytest.raises(HolokineError, match="around has no effect on an outline that is meshed as a grid"):
+        hk.Assembly().material("s", E=2e11, nu=0.3, density=7800).part("p", material="s", extrusion={
+            "outline": [[0, 0], [1, 0], [1, 1], [0, 1]], "length": 1, "size": 0.5, "around": 8})  # fmt: skip

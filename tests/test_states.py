@@ -890,6 +890,25 @@ def test_cables_and_springs_change_at_factors_that_constant_loads_decide():
         a.rest("windy").changes(0.5)
 
 
+@pytest.mark.parametrize("pinned", [["x", "y", "z"], ["x", "y", "z", "rx"], ["z"], []])
+def test_what_is_free_and_not_loaded_is_no_collapse(pinned):
+    """A bar that may turn, under no load: at rest, and it vibrates beside its free motions; under a push it is not."""
+    a = (
+        column(1.0, pinned or ["x"], None, n=8)
+        .load("none", at="b", force=[0, 0, 0])
+        .load("push", at="b", force=[-9, 0, 0])
+    )
+    if not pinned:
+        a = a.changed({"supports": {"start": None}})
+    free = 6 - len(pinned)
+    still = in_state(a, loads="none")
+    assert np.abs(still.rest().state.displacement).max() == 0.0
+    np.testing.assert_allclose(still.modes(free + 3).frequencies_hz, a.modes(free + 3).frequencies_hz, atol=1e-3)
+    if len(pinned) >= 3:  # it stands on its pin like a pencil on its point
+        with pytest.raises(EquilibriumError, match=r"not stable|no equilibrium"):
+            in_state(a, loads="push").rest()
+
+
 def test_buckling_says_what_lets_go_before():
     """A prop that the load lifts off before the column buckles: the factor of buckling is of the prop's own state."""
     a = column(1.0, ["x", "y", "z", "rx"], ["y", "z"], n=8).point("m", [0.5, 0, 0])

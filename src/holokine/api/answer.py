@@ -165,7 +165,8 @@ class Answer(Shown, Generic[R]):
         result = self._numbers_of
         limits = read_limits(now.description.limits, result.reduced.readings)
         told = {row: limit for row, limit in limits.items() if self._can_tell(row)}
-        return check_limits(told, self._totals if told else result.peaks, result.meaning, bool(self._holds_state))
+        peaks, bounds = self._totals if told else (result.peaks, np.zeros(len(result.peaks), dtype=bool))
+        return check_limits(told, peaks, result.meaning, bool(self._holds_state), bounds)
 
     @property
     def _reads_state(self) -> bool:
@@ -189,15 +190,15 @@ class Answer(Shown, Generic[R]):
         return self._numbers_of.meaning  # type: ignore[no-any-return]
 
     @cached_property
-    def _totals(self) -> NDArray[Any]:
-        """Peaks with the state beside them, by the sign that is worse; the peaks themselves without a state."""
+    def _totals(self) -> tuple[NDArray[Any], NDArray[np.bool_]]:
+        """Peaks with the state beside them, by the sign that is worse, and which are bounds; without one the peaks."""
         from holokine.respond.resting import state_channels, totals
 
         result, state = self._numbers_of, None
         if self._holds_state and not self._reads_state:
             state = self._chain.at_rest
         if state is None:
-            return np.asarray(result.peaks)
+            return np.asarray(result.peaks), np.zeros(len(result.peaks), dtype=bool)
         ends = (getattr(result, "lowest", None), getattr(result, "highest", None))
         return totals(result.reduced.readings, state_channels(state), result.peaks, *ends)
 

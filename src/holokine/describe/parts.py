@@ -20,6 +20,7 @@ from holokine.describe.fields import (
     ForcePerLength,
     Length,
     LengthVector,
+    Number,
     PositiveLength,
     Ratio,
     Strict,
@@ -279,6 +280,10 @@ class Finer(Strict):
     within: quantity_field("length", least=0.0) = 0.0  # type: ignore[valid-type]
 
 
+AroundCount = Annotated[int, Field(ge=4, le=360)]
+Growth = Annotated[Number, Field(ge=0.05, le=3.0)]
+
+
 class Hole(Strict):
     """A hole, at a place measured along the two sides from the corner: a circle, a rectangle, or any outline."""
 
@@ -419,8 +424,10 @@ class Plate(_Gridded, Shell):
     """A plate of shells: a corner and two sides, four corners in order (it may be twisted), or any flat outline.
 
     An `outline` lies in the plane of `plane` (x, y) through `origin`; its size is that of elements, `finer` where
-    asked, and nodes lie at `points` and along `lines`. Where it meets other outlines, grids, beams or points, it has
-    their nodes. `quadratic`: elements of nine or six nodes, curved where the surface is.
+    asked, and nodes lie at `points` and along `lines`. `around`: elements around a full circle of arcs and round holes
+    (16, quadratic ones 8). `growth`: how much larger elements become per length away from small ones (0.3). Where it
+    meets other outlines, grids, beams or points, it has their nodes. `quadratic`: elements of nine or six nodes, curved
+    where the surface is.
     """
 
     corner: LengthVector | None = None
@@ -432,6 +439,8 @@ class Plate(_Gridded, Shell):
     points: tuple[tuple[Length, Length], ...] = ()
     lines: tuple[tuple[tuple[Length, Length], ...], ...] = ()
     finer: tuple[Finer, ...] = ()
+    around: AroundCount | None = None
+    growth: Growth | None = None
     holes: tuple[Hole, ...] = ()
     cells: FaceKind = "quads"
     quadratic: bool = False
@@ -440,7 +449,7 @@ class Plate(_Gridded, Shell):
     def _shape(self) -> Self:
         if [self.corners, self.corner, self.outline].count(None) != 2 or (self.corner is None) != (self.sides is None):
             raise complaint("give corner and sides, or corners, or an outline")
-        own = {"origin", "plane", "points", "lines", "finer"}
+        own = {"origin", "plane", "points", "lines", "finer", "around", "growth"}
         if self.outline is None:
             self.has_no_effect(self.model_fields_set & own, tuple(sorted(own)), "without an outline")
             if any(h.outline is not None for h in self.holes):
@@ -504,7 +513,7 @@ class Extrusion(_Solid):
     """An outline pushed along the normal of its plane: solids. The outline lies in `plane` (x, y), from `origin`.
 
     Outlines with edges along the two axes, and those of four corners without holes, are meshed as grids; all others
-    with cells of one `size`, `finer` where asked.
+    with cells of one `size`, `finer` where asked, `around` and `growth` as of plates.
     """
 
     origin: LengthVector = (0.0, 0.0, 0.0)
@@ -512,6 +521,8 @@ class Extrusion(_Solid):
     outline: Outline
     holes: tuple[Hole, ...] = ()
     finer: tuple[Finer, ...] = ()
+    around: AroundCount | None = None
+    growth: Growth | None = None
     length: PositiveLength
 
     @model_validator(mode="after")
@@ -519,6 +530,8 @@ class Extrusion(_Solid):
         check_outline(self.outline)
         if not self.is_grid:
             unused_by_outlines(self, along=3)
+        else:
+            self.has_no_effect(self.model_fields_set, ("around", "growth"), "on an outline that is meshed as a grid")
         return self
 
     @property

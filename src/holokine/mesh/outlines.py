@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from holokine.describe.parts import Arc, Extrusion, Hole, Plate, Rounded
 from holokine.errors import MeshError
 from holokine.mesh.tree import nearest_tree
-from holokine.mesh.triangulate import SizeField, even_odd, fill
+from holokine.mesh.triangulate import GROWTH, SizeField, even_odd, fill
 
 __all__ = ["Curve", "Outlined", "Sheet", "curves_of", "meet"]
 
@@ -245,7 +245,9 @@ class Sheet:
         loops = [curves_of(shape.outline), *(_hole_curves(hole) for hole in shape.holes)]
         _refuse_crossing(loops)
         curves = [c for loop in loops for c in loop]
-        sheet = cls(name, origin, np.stack([x, y, np.cross(x, y)]), curves, SizeField(shape.size))
+        sheet = cls(
+            name, origin, np.stack([x, y, np.cross(x, y)]), curves, SizeField(shape.size, shape.growth or GROWTH)
+        )
         if isinstance(shape, Plate):
             sheet.points = [np.array(p) for p in shape.points]
             if sheet.points:
@@ -257,7 +259,7 @@ class Sheet:
         for spot in shape.finer:
             sheet._refuse_outside(np.array([spot.at]), "finer, at")
             sheet._ask_around(np.array(spot.at), spot.size, spot.within)
-        sheet._ask_of_shape(PER_TURN // 2 if shape.quadratic else PER_TURN)
+        sheet._ask_of_shape(shape.around or (PER_TURN // 2 if shape.quadratic else PER_TURN))
         sheet._refuse_many()
         return sheet
 

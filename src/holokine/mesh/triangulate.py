@@ -18,7 +18,7 @@ from scipy.sparse.csgraph import connected_components
 from holokine.errors import MeshError
 from holokine.mesh.tree import nearest_tree
 
-__all__ = ["SizeField", "even_odd", "fill"]
+__all__ = ["GROWTH", "SizeField", "even_odd", "fill"]
 
 Floats = NDArray[Any]  # float64
 Ints = NDArray[Any]  # int64
@@ -31,8 +31,8 @@ _LEAST_QUAD = 0.45
 class SizeField:
     """Wanted size of elements over the plane: the least of all that is asked, growing away from where it is small."""
 
-    def __init__(self, size: float) -> None:
-        self.size = size
+    def __init__(self, size: float, growth: float = GROWTH) -> None:
+        self.size, self.growth = size, growth
         self.least = size
         self._asked: dict[int, list[Floats]] = {}
         self._trees: dict[int, Any] = {}
@@ -55,7 +55,7 @@ class SizeField:
             if step not in self._trees:
                 self._trees[step] = nearest_tree(np.concatenate(asked))
             away = self._trees[step].query(places)[0]
-            result = np.minimum(result, self.size * 1.1**step + GROWTH * away)
+            result = np.minimum(result, self.size * 1.1**step + self.growth * away)
         return result
 
 

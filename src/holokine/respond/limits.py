@@ -39,6 +39,8 @@ class LimitCheck:
     limit: float
     meaning: Meaning
     total: bool = False
+    bound: bool = False
+    """Whether the total is at most that: the largest of state and event added."""
 
     @property
     def use(self) -> float:
@@ -77,7 +79,11 @@ def read_limits(limits: dict[str, Any], readings: tuple[Reading, ...]) -> dict[i
     return result
 
 
-def check_limits(limits: dict[int, float], peaks: Floats, meaning: Meaning, total: bool) -> list[LimitCheck]:
+def check_limits(
+    limits: dict[int, float], peaks: Floats, meaning: Meaning, total: bool, bounds: NDArray[np.bool_]
+) -> list[LimitCheck]:
     """Peaks against limits, most used first."""
-    found = [LimitCheck(row, float(peaks[row]), limit, meaning, total) for row, limit in limits.items()]
+    found = [
+        LimitCheck(row, float(peaks[row]), limit, meaning, total, bool(bounds[row])) for row, limit in limits.items()
+    ]
     return sorted(found, key=lambda c: -c.use if np.isfinite(c.use) else -np.inf)

@@ -124,13 +124,13 @@ def with_state(reduced: ReducedModel, values: Floats) -> ReducedModel:
 def totals(
     readings: tuple[Reading, ...], values: Floats, peaks: Floats, lowest: Floats | None = None,
     highest: Floats | None = None,
-) -> Floats:  # fmt: skip
-    """Peaks of the state and an answer together, with the sign of the answer that is worse, shape (readings,).
+) -> tuple[Floats, NDArray[np.bool_]]:  # fmt: skip
+    """Peaks of the state and an answer together, with the sign of the answer that is worse, and which are bounds.
 
     Exact for one channel; for magnitudes and fields the largest of the state and that of the answer added, which is
-    at least the peak of their sum (both are norms).
+    at least the peak of their sum (both are norms). Shape (readings,) each.
     """
-    result = np.array(peaks, dtype=float)
+    result, bound = np.array(peaks, dtype=float), np.zeros(len(peaks), dtype=bool)
     for number, reading in enumerate(readings):
         if not np.isfinite(peaks[number]):
             continue
@@ -143,7 +143,8 @@ def totals(
             result[number] = both[int(np.abs(both).argmax())]
         else:
             result[number] = float(np.abs(own).max()) + abs(peaks[number])
-    return result
+            bound[number] = bool(own.any())
+    return result, bound
 
 
 def large_turns(result: Any) -> list[Finding]:

@@ -313,7 +313,7 @@ def limits_table(answer: Result, checks: list[LimitCheck]) -> pd.DataFrame:
                 "limit": c.limit / size,
                 "unit": unit,
                 "meaning": c.meaning.words,
-                "of": "total" if c.total else "event",
+                "of": ("total, at most" if c.bound else "total") if c.total else "event",
                 "use_percent": 100.0 * c.use,
                 "met": "yes" if c.ok else "NO",
             }

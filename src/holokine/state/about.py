@@ -19,7 +19,14 @@ from holokine.progress import tell
 from holokine.state.buckling import Buckling, buckling_factors
 from holokine.state.changes import LOWEST, Changes, changes
 from holokine.state.equilibrium import BALANCED, Equilibrium, as_installed, equilibrium, solve_about
-from holokine.state.limits import gives_way, largest_turn, negative_motion, pressed_springs, steps_follow
+from holokine.state.limits import (
+    gives_way,
+    largest_turn,
+    negative_motion,
+    pressed_springs,
+    steps_follow,
+    without_stiffness,
+)
 from holokine.state.rest import factor_at_rest
 from holokine.state.steps import stepped
 from holokine.state.stiffness import Loaded, pressure_blocks, stress_stiffness
@@ -289,7 +296,7 @@ def _refuse_beyond(state: AtRest) -> None:
     if state.system.free_size == 0:
         return
     negative = factor_at_rest(state.system).negative
-    if not negative:
+    if not negative or negative <= without_stiffness(state):
         return
     where = f'state "{state.name}"'
     more = (

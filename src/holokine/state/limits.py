@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from holokine.elements.beam import BeamElements
 from holokine.errors import DescriptionError
 from holokine.system.mechanisms import describe_motion
-from holokine.system.wide import explicit
+from holokine.system.wide import explicit, magnitude
 
 if TYPE_CHECKING:
     from holokine.describe.states import State
@@ -19,9 +19,12 @@ if TYPE_CHECKING:
     from holokine.state.equilibrium import Equilibrium
     from holokine.system.build import System
 
-__all__ = ["Turned", "gives_way", "largest_turn", "negative_motion", "pressed_springs", "steps_follow"]
+__all__ = [
+    "Turned", "gives_way", "largest_turn", "negative_motion", "pressed_springs", "steps_follow", "without_stiffness",
+]  # fmt: skip
 
 Floats = NDArray[Any]  # float64
+ROUNDING = 1e-11  # of |Z| |K| |Z|
 LISTED = 600  # unknowns up to which the motion of negative stiffness is found dense
 
 
@@ -106,6 +109,19 @@ def gives_way(state: AtRest, shape: Floats) -> str:
                 f"x, y, z or a vector), or hold its ends across. What moves: {motion}"
             )
     return f'the load in "{name}" takes most of it; what moves: {motion}'
+
+
+def without_stiffness(state: AtRest) -> int:
+    """How many free motions of the state have no more stiffness than rounding makes: neither held nor pushed away."""
+    free = state.equilibrium.drifts
+    if not len(free):
+        return 0
+    K = state.system.stiffness
+    scale = np.sqrt(np.einsum("kd,kd->k", free, free))
+    Z = free / np.where(scale > 0.0, scale, 1.0)[:, None]
+    own = Z @ np.asarray(K @ Z.T)
+    noise = ROUNDING * float(np.einsum("kd,kd->k", np.abs(Z), magnitude(K, Z.T).T).max())
+    return int((np.abs(np.linalg.eigvalsh(0.5 * (own + own.T))) <= noise).sum())
 
 
 def negative_motion(system: System) -> Floats | None:

@@ -118,6 +118,8 @@ def finer(document: Document, times: float) -> Document:
                 update["divisions"] = _times(n, times) if isinstance(n, int) else tuple(_times(k, times) for k in n)
             else:
                 continue
+            if getattr(shape, "around", None):
+                update["around"] = _times(shape.around, times)
             if getattr(shape, "finer", None):
                 update["finer"] = tuple(f.model_copy(update={"size": f.size / times}) for f in shape.finer)
             parts[name] = part.model_copy(update={kind: shape.model_copy(update=update)})
