@@ -315,7 +315,7 @@ PLATES: dict[str, Any] = {
                   "ply": {"orthotropic": {"E": ["120 GPa", "9 GPa", "9 GPa"], "G": ["5 GPa", "3 GPa", "5 GPa"],
                                           "nu": [0.3, 0.3, 0.02]}, "density": "1600 kg/m^3"}},
     "parts": {
-        "lid": {"plate": {"outline": [[0, 0], {"corner": [0.3, 0], "radius": 0.03}, [0.3, 0.2],
+        "lid": {"plate": {"around": 21, "growth": 0.4, "outline": [[0, 0], {"corner": [0.3, 0], "radius": 0.03}, [0.3, 0.2],
                                       {"through": [0.15, 0.24], "to": [0, 0.2]}],
                           "origin": [0, 0, 0.1], "plane": {"x": "x", "y": "y"}, "size": 0.06, "thickness": 0.004,
                           "points": [[0.081, 0.052]], "lines": [[[0.05, 0.12], [0.14, 0.15]]],
@@ -331,6 +331,7 @@ PLATES: dict[str, Any] = {
         "can": {"cylinder": {"base": [1.2, 0, 0], "radius": 0.1, "length": 0.2, "thickness": 0.002, "divisions": [8, 3],
                              "quadratic": False}, "material": "m"},
         "lump": {"extrusion": {"outline": [[1.5, 0], [1.7, 0], [1.6, 0.2]], "length": 0.05, "size": 0.06,
+                               "holes": [{"at": [1.6, 0.12], "diameter": 0.03}], "around": 8, "growth": 0.5,
                                "finer": [{"at": [1.6, 0.05], "size": 0.03}]}, "material": "m"},
     },
     "supports": {"low": {"at": {"plane": {"at": [0, 0, 0], "normal": "y"}}, "hold": "all"},
