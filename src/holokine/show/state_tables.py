@@ -188,8 +188,8 @@ def changes_lines(state: AtRest, found: Changes) -> list[str]:
     if not found.whole:
         lines.append(f"there are more changes than the {len(found.found)} listed")
     if found.curved:
-        lines.append("feet slide, springs have a law or load steps are followed: what changes and comes back between "
-                     "two factors that were looked at may be missed")  # fmt: skip
+        lines.append("feet rub, springs have a law, stress holds what hangs, or load steps are followed: what changes "
+                     "and comes back between two factors that were looked at may be missed")  # fmt: skip
     return lines
 
 

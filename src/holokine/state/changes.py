@@ -86,7 +86,8 @@ class Changes:
     why : str
         What the equilibrium says there.
     curved : bool
-        Whether feet slide or springs have a law: between the factors looked at something could change and come back.
+        Whether forces are curved over the factor (feet rub, springs have a law, stress holds what hangs, load steps are
+        followed): between the factors looked at something could change and come back.
     whole : bool
         Whether there are no more changes in the range than those found.
     """
@@ -152,7 +153,7 @@ def changes(base: System, name: str, at_one: Equilibrium, low: float, high: floa
     if not given.one_way or not here.status:
         return Changes((), low, high, 0, None, "", False, True)
     laws = any(s.is_nonlinear for s in base.description.springs.values())
-    curved = given.load_steps is not None or laws or any(f.friction for f in base.feet)
+    curved = given.load_steps is not None or laws or at_one.by_stress or any(f.friction for f in base.feet)
     found: list[Change] = []
     ends, why, whole = None, "", True
     for end in (low, high):
