@@ -13,8 +13,8 @@ from holokine.excite.density import build_density
 from holokine.excite.plausible import about_density
 from holokine.findings import Finding
 from holokine.respond.bench import Bench, about_supports, damping_words, taken
-from holokine.respond.following import following
 from holokine.respond.meaning import Meaning
+from holokine.respond.moving_groups import moving_groups
 from holokine.respond.random import FatigueLine, RandomReader, RandomResult, Source, respond_random
 from holokine.respond.reduced import ReducedModel, with_loads
 from holokine.respond.steady import loss_of, steady_model
@@ -50,7 +50,7 @@ def answer_random(bench: Bench, name: str, event: RandomEvent) -> RandomResult:
         sources.append(Source(str(axis), density, given.rms, "base"))
     felt: tuple[Felt, ...] = ()
     if event.support_densities:
-        moving = following(bench.system, f'event "{name}"', event.moving, loss_of(bench, event.damping))
+        moving = moving_groups(bench.system, f'event "{name}"', event.moving, loss_of(bench, event.damping))
         extra, felt = moving.fields, moving.felt
         for group, own in event.support_densities.items():
             for axis, given in own.random.items():

@@ -16,7 +16,7 @@ from holokine.modes.damping import rayleigh_factors
 from holokine.progress import counted
 from holokine.respond.bench import Bench, about_supports, damping_words, taken
 from holokine.respond.curves import gathered_points
-from holokine.respond.following import following
+from holokine.respond.moving_groups import moving_groups
 from holokine.respond.readout import passed_on, read_fields
 from holokine.respond.reduced import ReducedModel, read_static, solve_static, with_loads
 from holokine.respond.resting import state_values
@@ -91,7 +91,7 @@ def swinging(bench: Bench, name: str, event: SweepEvent) -> tuple[Excitation, li
         swings.append(build_swing(swing, "base", folder=folder, source=f'event "{name}", base {axis}'))
     felt: tuple[Felt, ...] = ()
     if event.support_swings:
-        moving = following(bench.system, f'event "{name}"', event.moving, loss_of(bench, event.damping))
+        moving = moving_groups(bench.system, f'event "{name}"', event.moving, loss_of(bench, event.damping))
         extra, felt = moving.fields, moving.felt
         for group, own in event.support_swings.items():
             for axis, swing in own.base.items():

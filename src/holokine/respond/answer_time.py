@@ -11,7 +11,7 @@ from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse, build_pulse
 from holokine.modes.damping import COUPLED, rayleigh_factors
 from holokine.respond.bench import Bench, about_supports, damping_words, taken
-from holokine.respond.following import following
+from holokine.respond.moving_groups import moving_groups
 from holokine.respond.reduced import ReducedModel, with_loads
 from holokine.respond.resting import STATE, state_values, with_state
 from holokine.respond.transient import TimeResult, respond_pulse
@@ -85,7 +85,7 @@ def _excitation(bench: Bench, name: str, event: TimeEvent) -> tuple[BasePulse, l
     extra: list[LoadField] = []
     felt: list[str] = []
     if event.support_pulses:  # a run file answers without its system being built
-        groups = following(bench.system, f'event "{name}"', event.moving)
+        groups = moving_groups(bench.system, f'event "{name}"', event.moving)
         extra, felt = groups.fields, [f.of for f in groups.felt]
         signals = {f"{g} {axis}": s for g, own in event.support_pulses.items() for axis, s in own.pulse.items()}
     if event.load_names or event.at_rest:

@@ -19,6 +19,7 @@ from holokine.progress import tell
 from holokine.state.buckling import Buckling, buckling_factors
 from holokine.state.changes import LOWEST, Changes, changes
 from holokine.state.equilibrium import BALANCED, Equilibrium, as_installed, equilibrium, solve_about
+from holokine.state.hanging import mean_pulls
 from holokine.state.limits import (
     gives_way,
     largest_turn,
@@ -272,7 +273,7 @@ def at_rest(base: System, state: State, name: str) -> AtRest:
 
 def _resting(found: Equilibrium) -> dict[str, Floats]:
     """What every one-way member carries."""
-    d, result = found.system.description, {}
+    d, result, pulls = found.system.description, {}, mean_pulls(found)
     for support in found.system.supports.values():
         own = [r.force for r in found.feet if r.support == support.name]
         if own:
@@ -282,12 +283,7 @@ def _resting(found: Equilibrium) -> dict[str, Floats]:
             result[s.name] = np.array([s.force])
     for part, described in d.parts.items():
         if described.only_pulls and part not in found.slack:
-            forces = length = 0.0
-            for number, e in enumerate(found.system.elements):
-                if e.part == part and isinstance(e, BeamElements):
-                    forces += float(e.tensions(found.loaded.resultants(number, e)) @ e.length)
-                    length += float(e.length.sum())
-            result[part] = np.array([forces / length])
+            result[part] = np.array([pulls[part]])
     return result
 
 

@@ -13,12 +13,11 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
-from holokine.elements.beam import BeamElements
 from holokine.errors import EquilibriumError, first_few
 from holokine.findings import Finding
 from holokine.progress import tell
 from holokine.state.equilibrium import Equilibrium, KeptSolutions, as_installed, equilibrium
-from holokine.state.hanging import lengthened
+from holokine.state.hanging import lengthened, mean_pulls
 from holokine.state.steps import stepped
 
 if TYPE_CHECKING:
@@ -188,6 +187,7 @@ def _look(factor: float, eq: Equilibrium) -> _Look:
     d, system, u = eq.system.description, eq.engaged, eq.loaded.displacement
     status: dict[Member, str] = {}
     margin: dict[Member, float] = {}
+    pulls = mean_pulls(eq)
     for r in eq.feet:
         key = ("support", r.support, r.node)
         status[key] = r.status
@@ -216,9 +216,7 @@ def _look(factor: float, eq: Equilibrium) -> _Look:
             margin[key] = -lengthened(system, part, u, eq.loaded.growth) if eq.loaded.local is None else np.inf
         else:
             status[key] = "taut"
-            pulls = [e.tensions(eq.loaded.resultants(number, e)) for number, e in enumerate(eq.system.elements)
-                     if e.part == part and isinstance(e, BeamElements)]  # fmt: skip
-            margin[key] = float(np.concatenate(pulls).mean())
+            margin[key] = pulls[part]
     return _Look(factor, status, margin)
 
 

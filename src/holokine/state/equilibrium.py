@@ -463,6 +463,8 @@ def _round(
             failed = err
     press = _press(engaged, field_)
     if (absent, press) not in kept:
+        for other in [k for k in kept if k[0] == absent and k[1]]:  # of other loads over gaps: one factor is enough
+            del kept[other]
         kept[absent, press] = _Kept(_on_springs(engaged, press))
     try:
         found = _settled(base, plain, kept[absent, press], state, name, growth, field_, more, press, leave)

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from holokine.state.equilibrium import Equilibrium
     from holokine.system.build import System
 
-__all__ = ["barely", "first_pulls", "lengthened", "same_pulls", "same_stress", "stress_of", "strung"]
+__all__ = ["barely", "first_pulls", "lengthened", "mean_pulls", "same_pulls", "same_stress", "stress_of", "strung"]
 
 Floats = NDArray[Any]  # float64
 BARELY = 1e-6  # of the largest motion: what a cable is longer or shorter by decides nothing
@@ -28,6 +28,18 @@ AGREED = 1e-10  # of what went in: tensions, and the stiffness that they make
 def stress_of(found: Equilibrium) -> csr_array:
     """What the stress found adds to the stiffness."""
     return stress_stiffness(found.system, found.loaded)[0]
+
+
+def mean_pulls(found: Equilibrium) -> dict[str, float]:
+    """Mean axial force in N of every beam part along it, tension positive."""
+    force: dict[str, float] = {}
+    length: dict[str, float] = {}
+    for number, e in enumerate(found.system.elements):
+        if isinstance(e, BeamElements):
+            pull = float(e.tensions(found.loaded.resultants(number, e)) @ e.length)
+            force[e.part] = force.get(e.part, 0.0) + pull
+            length[e.part] = length.get(e.part, 0.0) + float(e.length.sum())
+    return {part: f / length[part] for part, f in force.items()}
 
 
 def same_stress(before: csr_array, now: csr_array) -> bool:

@@ -21,11 +21,11 @@ from holokine.system.loads import LoadField, moved_supports
 if TYPE_CHECKING:
     from holokine.system.build import System
 
-__all__ = ["Following", "following"]
+__all__ = ["MovingGroups", "moving_groups"]
 
 
 @dataclass(frozen=True)
-class Following:
+class MovingGroups:
     """Groups as loads.
 
     Attributes
@@ -48,10 +48,10 @@ class Following:
         return [*self.groups.values(), *self.pushes]
 
 
-def following(
+def moving_groups(
     system: System, where: str, groups: Mapping[str, tuple[tuple[str, ...], tuple[str, ...]]],
     loss: csr_array | None = None,
-) -> Following:  # fmt: skip
+) -> MovingGroups:  # fmt: skip
     """Groups of supports, by their supports and directions.
 
     Raises
@@ -75,4 +75,4 @@ def following(
             if force.any():
                 pushes.append(LoadField(f"{column}, {word}", force, none, none))
                 felt.append(Felt(pushes[-1].name, column, power, factor))
-    return Following(found, tuple(pushes), tuple(felt))
+    return MovingGroups(found, tuple(pushes), tuple(felt))
