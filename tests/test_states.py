@@ -909,6 +909,31 @@ def test_what_is_free_and_not_loaded_is_no_collapse(pinned):
             in_state(a, loads="push").rest()
 
 
+@pytest.mark.parametrize("divisions", [4, 160])
+def test_a_shaft_that_may_spin_is_named_in_a_state_too(divisions):
+    """In bearings without a stiffness about its axis, under its weight: at rest, and no modes until it is held."""
+    a = steel().section("journal", rod={"diameter": 0.03})
+    for name, x in (("a", 0.0), ("m", 0.5), ("b", 1.0)):
+        a.point(name, [x, 0, 0])
+    a.part("shaft", beam={"through": ["a", "m", "b"], "section": "journal", "divisions": [divisions] * 2},
+           material="steel").mass("drum", at="m", mass=40.0, inertia=[1, 0.8, 0.8])  # fmt: skip
+    a.point("f", [0.5, 0, -0.3]).mass("frame", at="f", mass=200.0, inertia=[9, 20, 20]).support(
+        "floor", at="f", hold="all"
+    )
+    for k, x in (("a", 0.0), ("b", 1.0)):
+        a.point(f"seat {k}", [x, 0, 0], apart=True)
+        a.bushing(f"bearing {k}", between=[k, f"seat {k}"], stiffness={"x": 1e7, "y": 1e7, "z": 1e7})
+    a.link("seats", rigid="f", to=["seat a", "seat b"])
+    a.load("weight", gravity="-z").load("side", at="m", force=[0, 900, 0])
+    about = in_state(a, loads=["weight", "side"])
+    assert about.rest().points().set_index("point").loc["m", "z_mm"] < 0
+    for one in (a, about):
+        with pytest.raises(hk.HolokineError, match=r'a mechanism: .*"(shaft|drum)": rotation about x'):
+            one.modes(3)
+    held = about.changed({"bushings": {"bearing a": {"stiffness": {"x": 1e7, "y": 1e7, "z": 1e7, "rx": 1e3}}}})
+    assert held.modes(1).frequencies_hz[0] == pytest.approx(np.sqrt(1e3 / 1.0) / 2 / np.pi, rel=3e-3)
+
+
 def test_buckling_says_what_lets_go_before():
     """A prop that the load lifts off before the column buckles: the factor of buckling is of the prop's own state."""
     a = column(1.0, ["x", "y", "z", "rx"], ["y", "z"], n=8).point("m", [0.5, 0, 0])

@@ -23,7 +23,9 @@ from holokine.modes.mode_set import ModeSet, unsure
 from holokine.modes.turned import of_one_frequency, turned
 from holokine.progress import tell
 from holokine.ranking import leading_signs
+from holokine.solvers.dense import IndefiniteError
 from holokine.solvers.eigen import EigenPairs, Progress, Wish, backward_errors, find_pairs
+from holokine.state.limits import negative_motion
 from holokine.state.rest import pencil_of
 from holokine.system.adequacy import symmetry_planes
 from holokine.system.mechanisms import describe_motion, stiffest_connection
@@ -103,6 +105,14 @@ def extract_modes(
             K, M, wish, rigid=free, progress=progress or _told, pencil=pencil, lowest=system.kept.get("lowest")
         )
         moving = free_to_move(system)
+    except IndefiniteError:
+        shape = negative_motion(system) if system.about else None
+        if shape is None:
+            raise
+        raise MechanismError(
+            f"a mechanism: {describe_motion(system, shape).words or 'of a point'}: it is at rest about the state "
+            f'"{system.about}", and nothing holds it there. Hold it'
+        ) from None
     finally:
         pencil.release()
     R = system.rigid_motions(totals.centre)

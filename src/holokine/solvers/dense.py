@@ -18,9 +18,15 @@ from holokine.errors import SolverError
 from holokine.sizes import available_memory
 from holokine.solvers.factor import factorise
 
-__all__ = ["LU", "NOT_DEFINITE", "affordable", "all_pairs", "condensed", "polished"]
+__all__ = ["LU", "NOT_DEFINITE", "IndefiniteError", "affordable", "all_pairs", "condensed", "polished"]
 
 Floats = NDArray[Any]  # float64
+
+
+class IndefiniteError(SolverError):
+    """K is not positive semi-definite: no other way would help."""
+
+
 NOT_DEFINITE = "the stiffness matrix is not positive semi-definite: a preload beyond buckling?"
 _ZERO = 1e-13  # of the mass of a motion: below, it is rounding
 _ROUGH, _MOST = 1e-10, 100  # residual from which on a pair is polished, and how many are
@@ -184,7 +190,7 @@ def _low_ones_refined(A: Floats, values: Floats, Y: Floats) -> tuple[Floats, Flo
         low = np.linalg.cholesky(A / np.outer(size, size))
     except np.linalg.LinAlgError:
         if values[0] < -1e-12 * values[-1]:
-            raise SolverError(NOT_DEFINITE) from None
+            raise IndefiniteError(NOT_DEFINITE) from None
         return values, Y
     W = scipy.linalg.solve_triangular(low, np.diag(1.0 / size), lower=True)
     inverse, Z = scipy.linalg.eigh(W @ W.T, driver="evd")
@@ -209,7 +215,7 @@ def condensed(K: csr_array, M: csr_array, free: Floats, massive: NDArray[Any]) -
     shift = -1e-9 * scale if r else 0.0
     factor = factorise(csr_array(K - shift * M))
     if factor.negative:
-        raise SolverError(f"{NOT_DEFINITE} ({factor.negative} negative pivots)")
+        raise IndefiniteError(f"{NOT_DEFINITE} ({factor.negative} negative pivots)")
     unit = np.zeros((n, len(massive)))
     unit[massive, np.arange(len(massive))] = 1.0
     flexible = np.asarray(factor.solve(unit))

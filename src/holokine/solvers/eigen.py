@@ -26,7 +26,7 @@ from scipy.sparse import csr_array, diags_array
 
 from holokine.errors import OutOfMemoryError, SolverError
 from holokine.sizes import refuse_beyond_memory
-from holokine.solvers.dense import LU, NOT_DEFINITE, affordable, all_pairs, condensed, polished
+from holokine.solvers.dense import LU, NOT_DEFINITE, IndefiniteError, affordable, all_pairs, condensed, polished
 from holokine.solvers.factor import Factor, Pencil, factorise
 from holokine.solvers.lanczos import TOLERANCE, RitzPairs, block_lanczos
 from holokine.solvers.pool import one_pool
@@ -223,10 +223,6 @@ def find_pairs(
     if best is None:
         raise SolverError(doubts[-1])
     return _only_certain(best, doubts[-1])
-
-
-class IndefiniteError(SolverError):
-    """K is not positive semi-definite: no other way would help."""
 
 
 def _doubt(pairs: EigenPairs) -> str:

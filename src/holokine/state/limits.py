@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from holokine.elements.beam import BeamElements
-from holokine.errors import DescriptionError
+from holokine.errors import DescriptionError, SolverError
+from holokine.state.rest import factor_at_rest
 from holokine.system.mechanisms import describe_motion
 from holokine.system.wide import explicit, magnitude
 
@@ -124,17 +125,29 @@ def without_stiffness(state: AtRest) -> int:
     return int((np.abs(np.linalg.eigvalsh(0.5 * (own + own.T))) <= noise).sum())
 
 
+def _nearest_zero(system: System, K: Any) -> Floats | None:
+    """Of the motions that the stiffness resists least or pushes on, the first that it pushes on; None if none."""
+    factor = factor_at_rest(system)
+    X = np.random.default_rng(5).standard_normal((K.shape[0], min(8, K.shape[0])))
+    for _ in range(6):
+        X = np.linalg.qr(np.asarray(factor.solve(X)))[0]
+    values, turn = np.linalg.eigh(X.T @ (K @ X))
+    return np.asarray(X @ turn[:, 0]) if values[0] < 0.0 else None
+
+
 def negative_motion(system: System) -> Floats | None:
     """The motion of the whole, (dofs,), that the stiffness resists least, below zero; None where it is not found."""
     K = explicit(system.reduced_stiffness)
     try:
         if K.shape[0] <= LISTED:
             values, vectors = np.linalg.eigh(K.toarray())
+        elif (near := _nearest_zero(system, K)) is not None:
+            return np.asarray(system.constraints.reduce @ near)
         else:
             from scipy.sparse.linalg import eigsh
 
             values, vectors = eigsh(K, k=1, which="SA", tol=1e-4, v0=np.ones(K.shape[0]), maxiter=2000)
-    except (ArithmeticError, ValueError, RuntimeError):
+    except (ArithmeticError, ValueError, RuntimeError, SolverError):
         return None
     return np.asarray(system.constraints.reduce @ vectors[:, 0]) if values[0] < 0.0 else None
 
