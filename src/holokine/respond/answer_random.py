@@ -12,7 +12,7 @@ from holokine.errors import EventError
 from holokine.excite.density import build_density
 from holokine.excite.plausible import about_density
 from holokine.findings import Finding
-from holokine.respond.bench import Bench, about_supports, damping_words, taken
+from holokine.respond.bench import Bench, about_supports, damping_words, refuse_moved, taken
 from holokine.respond.meaning import Meaning
 from holokine.respond.moving_groups import moving_groups
 from holokine.respond.random import FatigueLine, RandomReader, RandomResult, Source, respond_random
@@ -57,13 +57,9 @@ def answer_random(bench: Bench, name: str, event: RandomEvent) -> RandomResult:
                 density = build_density(given, folder, f'event "{name}", supports "{group}", {axis}', reach)
                 sources.append(Source(f"{group} {axis}", density, given.rms, "supports"))
     for load, one in (event.loads or {}).items():
-        field = load_field(bench.system, load, d.loads[load])
-        if field.moved.any():
-            raise EventError(
-                f'event "{name}": the load "{load}" moves supports, which works at rest only; shake the base'
-            )
-        extra.append(field)
+        extra.append(load_field(bench.system, load, d.loads[load]))
         sources.append(Source(load, build_density(one, folder, f'event "{name}", load {load}', reach), one.rms))
+    refuse_moved(extra, name, event)
     if extra:
         reduced = with_loads(reduced, bench.modes, bench.gauges, extra)
 

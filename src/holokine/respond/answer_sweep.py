@@ -14,7 +14,7 @@ from holokine.excite.harmonic import Excitation, Felt, Swing, build_swing
 from holokine.findings import Finding
 from holokine.modes.damping import rayleigh_factors
 from holokine.progress import counted
-from holokine.respond.bench import Bench, about_supports, damping_words, taken
+from holokine.respond.bench import Bench, about_supports, damping_words, refuse_moved, taken
 from holokine.respond.curves import gathered_points
 from holokine.respond.moving_groups import moving_groups
 from holokine.respond.readout import passed_on, read_fields
@@ -99,12 +99,10 @@ def swinging(bench: Bench, name: str, event: SweepEvent) -> tuple[Excitation, li
                 source = f'event "{name}", supports "{group}", {axis}'
                 swings.append(build_swing(swing, "supports", folder=folder, source=source))
     for load, swing in (event.loads or {}).items():
-        field = load_field(bench.system, load, d.loads[load])
-        if field.moved.any():
-            raise EventError(f'event "{name}": the load "{load}" moves supports, which works at rest only; shake base')
-        extra.append(field)
+        extra.append(load_field(bench.system, load, d.loads[load]))
         columns.append(load)
         swings.append(build_swing(swing, "load", folder=folder, source=f'event "{name}", load {load}'))
+    refuse_moved(extra, name, event)
     for rotor, one in (event.unbalance or {}).items():
         for field, phase in _turning(bench.system, name, rotor, one):
             extra.append(field)

@@ -10,7 +10,7 @@ import numpy as np
 from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse, build_pulse
 from holokine.modes.damping import COUPLED, rayleigh_factors
-from holokine.respond.bench import Bench, about_supports, damping_words, taken
+from holokine.respond.bench import Bench, about_supports, damping_words, refuse_moved, taken
 from holokine.respond.moving_groups import moving_groups
 from holokine.respond.reduced import ReducedModel, with_loads
 from holokine.respond.resting import STATE, state_values, with_state
@@ -102,12 +102,7 @@ def _excitation(bench: Bench, name: str, event: TimeEvent) -> tuple[BasePulse, l
                 goes = column
             rest_event: Any = d.events[static]
             extra.append(load_sum(bench.system, column, rest_event.static))
-    for f in extra:
-        if f.moved.any():
-            raise EventError(
-                f'event "{name}": the load "{f.name}" moves supports, which works at rest only; in time the whole '
-                "base moves (pulse)"
-            )
+    refuse_moved(extra, name, event)
     base = {str(a): s for a, s in (event.pulse or {}).items()}
     pulse = build_pulse(
         base, groups=signals, felt=felt, loads=event.loads,

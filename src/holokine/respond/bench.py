@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     from holokine.state.about import AtRest
     from holokine.system.build import System
 
-__all__ = ["Bench", "about_supports", "acting_loads", "damping_words", "taken"]
+__all__ = ["Bench", "about_supports", "acting_loads", "damping_words", "refuse_moved", "taken"]
 
 Floats = NDArray[Any]  # float64
 
@@ -128,6 +128,16 @@ def acting_loads(system: System, event: EventKind, name: str) -> list[LoadField]
         if f.moved.any():
             raise EventError(f'"{name}": the load "{f.name}" moves supports, for which there are no such vectors')
     return fields
+
+
+def refuse_moved(fields: list[LoadField], name: str, event: EventKind) -> None:
+    """Raise for loads that move supports, which answer to no inertia."""
+    for f in fields:
+        if f.moved.any():
+            raise EventError(
+                f'event "{name}": the load "{f.name}" moves supports, which works at rest only; move the whole base, or '
+                f"groups of supports ({event.groups_by})"
+            )
 
 
 def about_supports(bench: Bench, event: EventKind) -> list[Finding]:

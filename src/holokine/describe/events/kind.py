@@ -25,6 +25,8 @@ class EventKind(Strict):
         Keys by which it is of this kind where no other tells.
     together : bool
         Whether several of them may stand together.
+    groups_by : str
+        The key under which groups of supports move.
     """
 
     kind: ClassVar[str]
@@ -33,6 +35,7 @@ class EventKind(Strict):
     told_alone: ClassVar[tuple[str, ...]] = ()
     together: ClassVar[bool] = False
     needs_modes: ClassVar[bool] = False
+    groups_by: ClassVar[str] = ""
 
     @property
     def axes(self) -> tuple[str, ...]:

@@ -137,6 +137,7 @@ class RandomEvent(ModalEvent):
 
     kind: ClassVar[str] = "random"
     words: ClassVar[str] = "random vibration (random)"
+    groups_by: ClassVar[str] = "support densities"
     told_by: ClassVar[tuple[str, ...]] = ("random", "support_densities")
 
     random: dict[Axis, AccelerationDensity] = {}

@@ -158,6 +158,7 @@ class SweepEvent(ModalEvent):
 
     kind: ClassVar[str] = "sweep"
     words: ClassVar[str] = "sine sweeps (sweep)"
+    groups_by: ClassVar[str] = "support swings"
     told_by: ClassVar[tuple[str, ...]] = ("sweep",)
 
     sweep: SweepRange

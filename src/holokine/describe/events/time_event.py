@@ -53,6 +53,7 @@ class TimeEvent(ModalEvent):
 
     kind: ClassVar[str] = "time"
     words: ClassVar[str] = "events in time (pulse, support pulses, loads, let go)"
+    groups_by: ClassVar[str] = "support pulses"
     told_by: ClassVar[tuple[str, ...]] = ("pulse", "support_pulses")
     told_alone: ClassVar[tuple[str, ...]] = ("loads", "let_go")
     together: ClassVar[bool] = True
