@@ -135,8 +135,8 @@ def refuse_moved(fields: list[LoadField], name: str, event: EventKind) -> None:
     for f in fields:
         if f.moved.any():
             raise EventError(
-                f'event "{name}": the load "{f.name}" moves supports, which works at rest only; move the whole base, or '
-                f"groups of supports ({event.groups_by})"
+                f'event "{name}": the load "{f.name}" moves supports, which works at rest only; move the whole base, '
+                f"or groups of supports ({event.groups_by})"
             )
 
 

@@ -431,8 +431,9 @@ class _Collector:
             return
         every = np.array(sorted(self._owners), dtype=np.int64)
         held = np.zeros(self.size, dtype=bool)
-        for equation in self.out.equations:
+        for equation in self.out.equations:  # also what links and joints hold on to
             held[equation.dependent] = True
+            held[equation.masters.indices] = True
         normals: dict[int, list[Floats]] = {}
         for block in shells:
             near = np.isin(block.cells, every)
