@@ -24,6 +24,14 @@ from holokine.system.assemble import Accumulator
 STEEL = {"E": "205 GPa", "nu": 0.29, "density": "7840 kg/m^3"}
 
 
+SMALL = "--small" in sys.argv
+
+
+def at(n: int) -> int:
+    """Cells along a side; few where only to see that it runs."""
+    return max(4, n // 5) if SMALL else n
+
+
 def block(n: int, cells: str = "bricks", quadratic: bool = False) -> hk.Assembly:
     a = hk.Assembly().material("steel", **STEEL)
     shape = {"corner": [0, 0, 0], "sides": np.eye(3).tolist(), "divisions": n, "cells": cells, "quadratic": quadratic}
@@ -46,7 +54,7 @@ def vault(n: int, cells: str) -> hk.Assembly:
 def outlined(cells: str) -> tuple[float, int]:
     """Seconds and cells of a plate with a slanted edge, an arc and a hole, of some 100,000 cells."""
     shape = {"outline": [[0, 0], [1, 0], [1.2, 0.6], {"through": [0.6, 0.8], "to": [0, 0.6]}], "cells": cells,
-             "holes": [{"at": [0.4, 0.3], "diameter": 0.2}], "size": 0.0026, "thickness": 0.01}  # fmt: skip
+             "holes": [{"at": [0.4, 0.3], "diameter": 0.2}], "size": 0.03 if SMALL else 0.0026, "thickness": 0.01}  # fmt: skip
     a = hk.Assembly().material("steel", **STEEL).part("sheet", plate=shape, material="steel")
     from holokine.mesh.build import build_mesh
 
@@ -95,10 +103,11 @@ def main() -> None:
     speed = bandwidth()
     print(f"memory: {speed / 1e9:.1f} GB/s copied")
     kinds = [
-        ("hex8", block(22), 24), ("hex20", block(9, quadratic=True), 60), ("tet10", block(9, "tetrahedra", True), 30),
-        ("tet4", block(14, "tetrahedra"), 12), ("wedge6", block(16, "wedges"), 18), ("quad4", sheet(90, "quads"), 24),
-        ("tri3", sheet(70, "triangles"), 18), ("quad9", sheet(60, "quads", True), 54),
-        ("tri6", sheet(50, "triangles", True), 36), ("wedge15", block(9, "wedges", True), 45),
+        ("hex8", block(at(22)), 24), ("hex20", block(at(9), quadratic=True), 60),
+        ("tet10", block(at(9), "tetrahedra", True), 30), ("tet4", block(at(14), "tetrahedra"), 12),
+        ("wedge6", block(at(16), "wedges"), 18), ("quad4", sheet(at(90), "quads"), 24),
+        ("tri3", sheet(at(70), "triangles"), 18), ("quad9", sheet(at(60), "quads", True), 54),
+        ("tri6", sheet(at(50), "triangles", True), 36), ("wedge15", block(at(9), "wedges", True), 45),
     ]  # fmt: skip
     print("  elements per second (times streaming K and M once), summed: equal ones, and where none equals another")
     for name, a, m in kinds:
@@ -106,28 +115,28 @@ def main() -> None:
         stream = count * 2 * m * m * 8 / speed
         found = [min(assembled(a, unlike)[0] for _ in range(2)) for unlike in (False, True)]
         print(f"  {name:8s} " + "".join(f"{count / t:12,.0f} ({t / stream:4.1f})" for t in found), flush=True)
-    for name, a, m in (("quad9", vault(60, "quads"), 54), ("tri6", vault(50, "triangles"), 36)):
+    for name, a, m in (("quad9", vault(at(60), "quads"), 54), ("tri6", vault(at(50), "triangles"), 36)):
         count, seconds = a.system.mesh.cell_count, min(assembled(a)[0] for _ in range(2))
         rate = f"{count / seconds:12,.0f} ({seconds * speed / (count * 2 * m * m * 8):4.1f})"
         print(f"  {name:8s} {'on a cone':>19s} {rate}", flush=True)
     for cells in ("quads", "triangles"):
         seconds, count = outlined(cells)
         print(f"  outline of {count:,} cells, {cells}: {seconds:.1f} s")
-    n = int(sys.argv[1]) if len(sys.argv) > 1 else 46
+    n = at(46) if SMALL else int(sys.argv[1]) if len(sys.argv) > 1 else 46
     start = time.perf_counter()
     seconds, K, M = assembled(block(n))
     held = (K.nnz + M.nnz) * 12 / 1e9
     print(f"{n**3:,} bricks: assembled in {seconds:.1f} s ({time.perf_counter() - start:.1f} s with meshing), "
           f"K and M hold {held:.2f} GB, peak of the process {peak_gb():.2f} GB")  # fmt: skip
-    small = block(28)
+    small = block(at(28))
     small.support("root", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold=["x", "y", "z"])
     start = time.perf_counter()
     factorise(small.system.reduced_stiffness)
     one = time.perf_counter() - start
     # nested dissection: work grows with the square of the unknowns in three dimensions
-    ratio = one / assembled(block(28))[0]
-    print(f"{28**3:,} bricks: one factorisation {one:.1f} s = {ratio:.1f} times their assembly; "
-          f"by the square of the size, {one * (n**3 / 28**3) ** 2:.0f} s for the large block")  # fmt: skip
+    ratio = one / assembled(block(at(28)))[0]
+    print(f"{at(28)**3:,} bricks: one factorisation {one:.1f} s = {ratio:.1f} times their assembly; "
+          f"by the square of the size, {one * (n**3 / at(28) ** 3) ** 2:.0f} s for the large block")  # fmt: skip
 
 
 if __name__ == "__main__":

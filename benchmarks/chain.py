@@ -82,8 +82,11 @@ def chain(path: str, modes: int) -> dict[str, Any]:
     stage("energies", lambda: found.energies)
     stage("words", lambda: found.words)
     stage("reduced model", lambda: found.reduced)
-    for name, kind in (("standing", "static"), ("jolt", "pulse"), ("shock", "spectrum")):
-        stage(kind, lambda name=name: answered(found, name))
+    kinds = {"static": "static", "time": "pulse", "spectrum": "spectrum"}
+    firsts = {event.kind: name for name, event in reversed(a.description.events.items())}
+    for kind, word in kinds.items():  # the first event of each
+        if kind in firsts:
+            stage(word, lambda name=firsts[kind]: answered(found, name))
     return {"motions": system.free_size, "stages": stages}
 
 

@@ -75,6 +75,7 @@ def space_frame(bays: int, storeys: int, divisions: int) -> hk.Assembly:
 
 
 PROBLEMS = {
+    "small": lambda: brick_block([12, 9, 8], [1.0, 0.8, 0.7]),
     "cube": lambda: brick_block([40, 30, 30], [1.0, 0.8, 0.7]),
     "slender": lambda: brick_block([200, 20, 6], [2.0, 0.2, 0.06]),
     "sheet": lambda: shell_box(53),

@@ -5,6 +5,7 @@ python benchmarks/responses.py
 
 from __future__ import annotations
 
+import sys
 import time
 
 import numpy as np
@@ -78,5 +79,6 @@ def record(samples: int = 1_000_000, frequencies: int = 200) -> None:
 
 
 if __name__ == "__main__":
-    fields()
-    record()
+    small = "--small" in sys.argv
+    fields(*((6_000, 20) if small else ()))
+    record(*((20_000, 20) if small else ()))

@@ -6,6 +6,7 @@ python benchmarks/sweeps.py [--repeat 3]
 from __future__ import annotations
 
 import argparse
+import sys
 import time
 import tracemalloc
 from types import SimpleNamespace
@@ -21,7 +22,7 @@ from holokine.respond.steady import SteadyModel
 from holokine.respond.sweep import SweepReader
 from holokine.respond.sweep_field import FieldSweep
 
-MODES, POINTS, READINGS, MOTIONS = 200, 5000, 200, 100_000
+MODES, POINTS, READINGS, MOTIONS = (40, 400, 40, 5_000) if "--small" in sys.argv else (200, 5000, 200, 100_000)
 
 
 def best(run: Any, repeat: int) -> float:
@@ -117,6 +118,7 @@ def envelope(repeat: int) -> None:
 if __name__ == "__main__":
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--repeat", type=int, default=3)
+    parser.add_argument("--small", action="store_true", help="to see that it runs")
     repeat = parser.parse_args().repeat
     readings(False, repeat)
     readings(True, repeat)
