@@ -54,7 +54,8 @@ def vault(n: int, cells: str) -> hk.Assembly:
 def outlined(cells: str) -> tuple[float, int]:
     """Seconds and cells of a plate with a slanted edge, an arc and a hole, of some 100,000 cells."""
     shape = {"outline": [[0, 0], [1, 0], [1.2, 0.6], {"through": [0.6, 0.8], "to": [0, 0.6]}], "cells": cells,
-             "holes": [{"at": [0.4, 0.3], "diameter": 0.2}], "size": 0.03 if SMALL else 0.0026, "thickness": 0.01}  # fmt: skip
+             "holes": [{"at": [0.4, 0.3], "diameter": 0.2}], "thickness": 0.01,
+             "size": 0.03 if SMALL else 0.0026}  # fmt: skip
     a = hk.Assembly().material("steel", **STEEL).part("sheet", plate=shape, material="steel")
     from holokine.mesh.build import build_mesh
 
