@@ -130,19 +130,15 @@ def _of_support(system: System, support: SupportRows, nodes: Ints, centre: Float
     if feet is None or not feet.friction:
         return found
     held = {c.nodes[0]: c for c in system.connectors if c.name == f"{support.name} friction"}
-    for node in feet.nodes.tolist():
-        if node not in nodes:
-            continue
+    each = [[row] for row in found]
+    for node in feet.nodes[np.isin(feet.nodes, nodes)].tolist():
         arm = np.cross(system.mesh.nodes[node] - centre, np.eye(3)) if moment else np.eye(3)  # of unit forces
         for d in range(3):
-            for axis in range(3):
-                if arm[axis, d]:
-                    found[d].free[friction_name(support.name, node, axis)] = float(arm[axis, d])
+            on = np.flatnonzero(arm[:, d])
+            row = Row(free={friction_name(support.name, node, axis): float(arm[axis, d]) for axis in on.tolist()})
             if node in held:
                 stiff = -held[node].stiffness[:3] * arm[:, d]
-                before = found[d].entries.get("displacement", (np.zeros(0, dtype=np.int64), np.zeros(0)))
                 on = np.flatnonzero(stiff)
-                found[d].entries["displacement"] = (
-                    np.concatenate([before[0], 6 * node + on]), np.concatenate([before[1], stiff[on]])
-                )  # fmt: skip
-    return found
+                row.entries["displacement"] = 6 * node + on, stiff[on]
+            each[d].append(row)
+    return [Row.along((1.0,) * len(rows), rows) for rows in each]

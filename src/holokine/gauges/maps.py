@@ -115,12 +115,14 @@ class Row:
     def along(cls, direction: tuple[float, ...], rows: list[Row]) -> Row:
         """The sum of rows of three components times a direction."""
         found = cls()
+        each: dict[str, list[tuple[NDArray[np.int64], Floats]]] = {}
         for by, row in zip(direction, rows, strict=True):
             for key, (columns, values) in row.entries.items() if by else ():
-                before = found.entries.get(key, (np.zeros(0, dtype=np.int64), np.zeros(0)))
-                found.entries[key] = np.concatenate([before[0], columns]), np.concatenate([before[1], by * values])
+                each.setdefault(key, []).append((columns, by * values))
             for key, value in row.free.items() if by else ():
                 found.free[key] = found.free.get(key, 0.0) + by * value
+        for key, pieces in each.items():
+            found.entries[key] = np.concatenate([c for c, _ in pieces]), np.concatenate([v for _, v in pieces])
         return found
 
 

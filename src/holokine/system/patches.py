@@ -61,10 +61,13 @@ def beams_across(mesh: Mesh) -> dict[str, dict[int, Floats]]:
     for block in mesh.blocks:
         if CELLS[block.kind].family == "line":
             inside[block.cells[taken[block.cells].all(axis=1)]] = False
-    found = {}
+    found: dict[str, dict[int, Floats]] = {}
+    if not taken.any():
+        return found
     for part in dict.fromkeys(b.part for b in mesh.blocks if CELLS[b.kind].family == "line"):
         cells = np.concatenate([b.cells[:, :2] for b in mesh.blocks_of(part)])
-        ends = np.bincount(cells.ravel(), minlength=len(mesh.nodes))[cells] == 1
+        _, which, often = np.unique(cells, return_inverse=True, return_counts=True)
+        ends = often[which].reshape(cells.shape) == 1
         from_outside = ends & inside[cells] & ~taken[cells[:, ::-1]]
         away = mesh.nodes[cells[:, ::-1][from_outside]] - mesh.nodes[cells[from_outside]]
         if len(away):
