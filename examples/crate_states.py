@@ -5,17 +5,14 @@ import holokine as hk
 crate = hk.Assembly.read(hk.demo_folder() / "crate.yaml")
 plain = crate.modes(12)
 for name in crate.states:
-    rest = crate.rest(name)
-    print(rest)
-    print(rest.springs())
-    about = rest.assembly.modes(16)  # about the state
-    print(*plain.compare(about).lines)
+    state = crate.state(name)
+    print(state)
+    print(state.table("springs"))
+    print(plain.compare(crate.about(name).modes(16)).lines[-1])  # modes about the state
 
-iced = crate.rest("iced up")
-buckling = iced.buckling(2)
-print(buckling)
-print(buckling.table())
+iced = crate.state("iced up")
+print(iced.buckling(2))
 
-bump = iced.assembly.respond("kerb strike")
-print(bump.peaks()[["gauge", "component", "peak", "unit", "time_ms"]].tail(8).to_string(index=False))
+bump = crate.about("iced up").respond("kerb strike")
+print(bump.table("peaks")[["gauge", "component", "peak", "unit", "time_ms"]].tail(8).to_string(index=False))
 print(*(f.text for f in bump.findings if "pulls apart" in f.text))

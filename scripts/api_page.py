@@ -7,10 +7,12 @@ from __future__ import annotations
 
 import inspect
 import sys
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
 import holokine as hk
+from holokine.api.result import Result
 
 TARGET = Path(__file__).parents[1] / "docs" / "api.md"
 HEAD = """# Python interface
@@ -19,11 +21,38 @@ Made from the docstrings by `python scripts/api_page.py`. `help(hk.Assembly.gaug
 are those of the [guide](guide.md).
 
 """
-CLASSES = (
-    "Assembly", "Check", "Modes", "Compared", "Answer", "SpectrumAnswer", "TimeAnswer", "StaticAnswer", "SweepAnswer",
-    "Damped", "TunedDamper", "Shock", "Matched", "Variation", "BroughtMode", "Refinement", "Report", "Verification",
-)  # fmt: skip
-FUNCTIONS = ("formula", "match", "shock", "verify", "demo_folder")
+CLASSES = {
+    "Assembly": "api.building:Building api.study_calls:StudyCalls api.assembly:Assembly",
+    "Check": "api.check:Check",
+    "State": "api.state:State",
+    "State.buckling": "api.state:BucklingOf",
+    "State.changes": "api.state:ChangesOf",
+    "Deformed shapes": "api.deformed:Deformed",
+    "Modes": "api.mode_tables:ModeTables api.modes:Modes",
+    "Modes.damped": "api.damped:Damped",
+    "Modes.tune": "api.tuned:TunedDamper",
+    "Answers of every kind": "api.answer:Answer",
+    "Answers to spectra": "api.spectrum_answer:SpectrumAnswer",
+    "Answers in time": "api.time_answer:TimeAnswer",
+    "Answers to sweeps": "api.sweep_answer:SweepAnswer",
+    "Answers to random vibration": "api.random_answer:RandomAnswer",
+    "Answers to static loads": "api.static_answer:StaticAnswer",
+    "Comparisons of modes": "api.comparison:ModesCompared",
+    "Modes.against_ritz": "api.comparison:BasesCompared",
+    "against_rules": "api.comparison:RulesAgainstTime",
+    "Studies of variants": "api.study:VariantStudy",
+    "Scatter": "api.studies:ScatterStudy",
+    "Target frequency": "api.studies:TargetStudy",
+    "Convergence of the mesh": "api.studies:MeshStudy",
+    "Record": "api.record:Record",
+    "match": "api.record:MatchedTo",
+    "formula": "api.formula:ByFormula",
+    "Report": "api.report:Report",
+    "verify": "verification.run:Verification",
+}
+"""Headings, and the classes whose members stand under each."""
+FUNCTIONS = ("formula", "match", "open_run", "shock", "show_progress", "verify", "demo_folder")
+KINDS = {"table": "Tables", "figure": "Figures", "writes": "Saved as"}
 
 
 def first_line(member: Any) -> str:
@@ -47,28 +76,50 @@ def signature(member: Any) -> str:
 
 def page() -> str:
     """The whole page."""
-    parts = [HEAD]
-    for name in CLASSES:
-        cls = getattr(hk, name)
-        parts.append(f"## {name}\n\n{first_line(cls)}\n\n")
-        for own, member in sorted(vars(cls).items()):
-            if own.startswith("_") or own in ("extras", "peak_word"):
-                continue
-            bare = member.__func__ if isinstance(member, classmethod | staticmethod) else member
-            if inspect.isfunction(bare):
-                parts.append(f"- `{own}{signature(bare).replace('(cls, ', '(').replace('(cls)', '()')}`: ")
-            elif isinstance(member, property) or hasattr(member, "func"):
-                parts.append(f"- `{own}`: ")
-                bare = member.fget if isinstance(member, property) else member.func
-            else:
-                continue
-            parts.append(f"{first_line(bare)}\n")
+    parts = [HEAD, "## Every result\n\n", *members(Result), "\n"]
+    for heading, homes in CLASSES.items():
+        found = [getattr(import_module(f"holokine.{m}"), n) for m, n in (home.split(":") for home in homes.split())]
+        parts.append(f"## {heading}\n\n{first_line(found[-1])}\n\n")
+        for cls in found:
+            parts += members(cls)
+        last = found[-1]
+        for kind, title in KINDS.items():
+            own = [e for e in getattr(last, "_own", {}).get(kind, {}).values() if kind != "writes" or e.words]
+            if own:
+                parts.append(
+                    f"- {title}: " + "; ".join(f"`{e.name}{entry_options(e)}` {e.words.rstrip('.')}" for e in own)
+                )
+                parts.append("\n")
         parts.append("\n")
     parts.append("## Functions\n\n")
     for name in FUNCTIONS:
         function = getattr(hk, name)
         parts.append(f"- `{name}{signature(function)}`: {first_line(function)}\n")
     return "".join(parts)
+
+
+def entry_options(entry: Any) -> str:
+    """What a table, figure or file takes."""
+    shown = signature(entry.make).replace("(path, *, ", "(").replace("(path)", "()").replace("(*, ", "(")
+    return "" if shown == "()" else shown
+
+
+def members(cls: type) -> list[str]:
+    """A line for every public member of a class itself."""
+    parts = []
+    for own, member in sorted(vars(cls).items()):
+        if own.startswith("_"):
+            continue
+        bare = member.__func__ if isinstance(member, classmethod | staticmethod) else member
+        if inspect.isfunction(bare):
+            parts.append(f"- `{own}{signature(bare).replace('(cls, ', '(').replace('(cls)', '()')}`: ")
+        elif isinstance(member, property) or hasattr(member, "func"):
+            parts.append(f"- `{own}`: ")
+            bare = member.fget if isinstance(member, property) else member.func
+        else:
+            continue
+        parts.append(f"{first_line(bare)}\n")
+    return parts
 
 
 if __name__ == "__main__":

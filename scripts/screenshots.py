@@ -78,9 +78,9 @@ def figures(wanted: set[str]) -> None:
             lambda: crate.variant("rubber fan bushings").modes().damped().plot(),
             lambda: modes.tune("transformer", "z", mass="12 kg", against="shaker", gauge="transformer z").plot(),
         ],
-        "buckling": [lambda: crate.rest("iced up").buckling().plot()],
+        "buckling": [lambda: crate.state("iced up").buckling().plot()],
         "vary": [
-            lambda: crate.vary({"parts/deck/plate/thickness": "2 to 6 mm in 17"}, count=14).plot(),
+            lambda: crate.study({"parts/deck/plate/thickness": "2 to 6 mm in 17"}, count=14).plot(),
             lambda: crate.scatter(steel, read=["kerb strike: deck stress"], samples=40, count=10).plot(),
         ],
     }
@@ -91,7 +91,7 @@ def figures(wanted: set[str]) -> None:
         down = "window.dispatchEvent(new KeyboardEvent('keydown',{key:'ArrowDown'}));"
         photograph_page(modes.page, "page", down + down)
     if not wanted or "report" in wanted:
-        photograph_page(lambda path: modes.report().write(path), "report", "")
+        photograph_page(lambda path: modes.report().save(path), "report", "")
     if not wanted or "histories_page" in wanted:
         zoom = "from = -5; to = 300; cursor = 66; draw();"
         photograph_page(modes.respond("kerb strike").page, "histories_page", zoom)

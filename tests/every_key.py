@@ -548,25 +548,27 @@ def results(modes: hk.Modes, events: tuple[str, ...]) -> dict[str, np.ndarray]:
     }  # fmt: skip
     state = None if a.description.state is None else a.description.states[a.description.state]
     if state is not None and state.stress_stiffness and state.load_steps is None:
-        out["buckling"] = a.rest().buckling(1).factors
+        out["buckling"] = a.state().buckling(1).factors
     if a.description.groups:
-        out["groups"] = modes.energy("group")["strain_percent"].to_numpy()
+        out["groups"] = modes.table("energy", "group")["strain_percent"].to_numpy()
     if a.description.bands:
-        out["bands"] = modes.bands().to_numpy(dtype=str)
+        out["bands"] = modes.table("bands").to_numpy(dtype=str)
     for name in events:
         answer = modes.respond(name)
-        table = answer.peaks()
+        table = answer.table("peaks")
         column = next(c for c in ("value", "peak", "rms", "peak_to_peak") if c in table)
         out[f"{name} of"] = (table["gauge"] + " " + table["component"] + table["motion"]).to_numpy(dtype=str)
         out[name] = table[column].to_numpy()
         together = table["largest_together"] if "largest_together" in table else 0.0 * table[column]
         out[f"{name} with what is at rest"] = together.to_numpy()
-        limits = answer.limits()
+        limits = answer.table("limits")
         out[f"{name} limits"] = limits["limit"].to_numpy(dtype=float) if len(limits) else np.zeros(0)
         out[f"{name} says"] = np.array([f.text for f in answer.result.findings])
         if isinstance(answer, hk.RandomAnswer):
             out[f"{name} lasts"] = np.nan_to_num(answer.result.expected_largest)
-            out[f"{name} fatigue"] = np.nan_to_num(answer.fatigue().select_dtypes("number").to_numpy(dtype=float))
+            out[f"{name} fatigue"] = np.nan_to_num(
+                answer.table("fatigue").select_dtypes("number").to_numpy(dtype=float)
+            )
         for rows in ("histories", "curves"):
             if hasattr(answer, rows):
                 out[f"{name} {rows}"] = getattr(answer, rows)().to_numpy()

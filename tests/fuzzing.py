@@ -130,7 +130,7 @@ def whole_job(path: Path) -> Outcome:
         if not a.check().ok:
             return Outcome("refused", f"{path.name}: by its check")
         modes = a.modes(count=4)
-        tables = {"modes": modes.table(), "participation": modes.participation()}
+        tables = {"modes": modes.table(), "participation": modes.table("participation")}
         for name in list(a.description.events)[:3]:
             try:
                 answer = modes.respond(name)
@@ -138,10 +138,10 @@ def whole_job(path: Path) -> Outcome:
                 if not placed(str(err)):
                     return Outcome("no place", str(err))
                 continue
-            tables[f"peaks of {name}"] = answer.peaks()
+            tables[f"peaks of {name}"] = answer.table("peaks")
             with contextlib.redirect_stdout(io.StringIO()):
-                answer.page(path.parent / "page.html") if hasattr(answer, "page") else None
-        modes.page(path.parent / "modes.html")
+                answer.save(path.parent / "page.html")
+        modes.save(path.parent / "modes.html")
     except HolokineError as err:
         return Outcome("refused", str(err)) if placed(str(err)) else Outcome("no place", str(err))
     for name, table in tables.items():
@@ -335,9 +335,9 @@ class Source:
 def opened(run: Path) -> Outcome:
     """A run file opened as it was saved, and asked."""
     try:
-        modes = hk.Modes.open(run, as_saved=True)
+        modes = hk.open_run(run, as_saved=True)
         modes.table()
-        peaks = modes.respond("kerb strike").peaks()
+        peaks = modes.respond("kerb strike").table("peaks")
     except HolokineError as err:
         return Outcome("refused", str(err)) if placed(str(err)) else Outcome("no place", str(err))
     return Outcome("done", "") if np.isfinite(peaks["peak"]).all() else Outcome("not finite", "peaks")
@@ -370,11 +370,11 @@ def tried(source: Source, number: int | Random, into: Path) -> tuple[str, Outcom
 
 COMMANDS = [
     ["check", "a.yaml"], ["modes", "a.yaml", "--count", "3", "--out", "out", "--save", "b.run"],
-    ["respond", "a.yaml", "kerb strike", "--json"], ["energy", "a.yaml"], ["page", "a.yaml", "a.html"],
-    ["compare", "a.yaml", "--count", "2"], ["srs", "works.csv"], ["modes", "a.run"],
+    ["respond", "a.yaml", "kerb strike", "--json"], ["modes", "a.yaml", "--table", "energy"], ["modes", "a.yaml", "--save", "a.html"],
+    ["compare", "a.yaml", "--count", "2"], ["shock", "works.csv"], ["modes", "a.run"],
     ["respond", "a.yaml", "rough track", "--csv"], ["report", "a.yaml", "a.html", "--sections", "findings,events", "--event", "works shock"],
-    ["reach", "a.yaml", "parts/deck/plate/thickness", "--mode", "1", "--to", "17Hz", "--write", "b.yaml"],
-    ["vary", "a.yaml", "--set", "parts/deck/plate/thickness = 3, 4 mm", "--count", "2", "--jobs", "1", "--out", "out"],
+    ["study", "a.yaml", "--set", "parts/deck/plate/thickness", "--mode", "1", "--target", "17Hz", "--save", "b.yaml"],
+    ["study", "a.yaml", "--set", "parts/deck/plate/thickness = 3, 4 mm", "--count", "2", "--jobs", "1", "--out", "out"],
 ]  # fmt: skip
 LIMITS = "import resource; resource.setrlimit(resource.RLIMIT_AS, (8 << 30, 8 << 30)); from holokine.cli.main import run; run()"
 

@@ -250,7 +250,7 @@ def test_loads_at_rest(pair):
     still = np.zeros_like(u)
     expected = {k: v for k, v in dense.read(u, still, still, np.zeros(3)).items() if k[0] == "u"}
     expected |= dense.reactions(u, force)
-    close(peaks(a.static("rest")), {k: float(v) for k, v in expected.items()}, 1e-8)
+    close(peaks(a.respond("rest")), {k: float(v) for k, v in expected.items()}, 1e-8)
 
 
 def test_a_sweep_is_the_direct_solution_at_every_frequency(pair):
@@ -418,7 +418,7 @@ def test_energies_are_those_of_each_member_alone(pair):
         np.testing.assert_allclose(energies.strain[rows[f"k{n}"]], strain, rtol=1e-6, atol=1e-9 * dense.omega[-1] ** 2)
     np.testing.assert_allclose(energies.strain.sum(axis=0), dense.omega**2 / 2, rtol=1e-8)
     # the levers: frequencies with every member a little stiffer, by the dense problem
-    guidance = modes.guidance(change=0.001).set_index(["mode", "member"])
+    guidance = modes.table("sensitivities", change=0.001).set_index(["mode", "member"])
     for n, (i, j, *_) in enumerate(one.members[:2]):
         K, _, _ = Frame(one.places, [one.members[n]]).matrices()
         stiffer = np.sqrt(scipy.linalg.eigvalsh(dense.K + 0.001 * dense.T.T @ K @ dense.T, dense.M))
@@ -564,7 +564,7 @@ def test_forces_at_ends_of_members_and_in_springs(pair):
     force = np.zeros(len(dense.T))
     force[18:21] = [80, 120, -200]
     u = dense.T @ np.linalg.solve(dense.K, dense.T.T @ force)
-    told = peaks(a.static("rest"))
+    told = peaks(a.respond("rest"))
     for n, (i, j, area, iy, iz, torsion) in enumerate(one.members):
         x = one.places[j] - one.places[i]
         length = float(np.linalg.norm(x))
@@ -695,7 +695,7 @@ def test_resonances_are_the_maxima_of_the_direct_solution():
     sizes = np.array([size(f) for f in fine])
     assert answer.result.peaks[number] == pytest.approx(sizes.max(), rel=1e-6)
     assert answer.result.peak_frequencies[number] == pytest.approx(fine[sizes.argmax()], abs=2 * (fine[1] - fine[0]))
-    table = answer.resonances("u5")
+    table = answer.table("resonances", "u5")
     row = table[(table["component"] == "y") & (table["kind"] == "peak")].iloc[0]
     values = np.array([abs(dense.response(f, 0)[31]) for f in grid])
     assert row["frequency_hz"] == pytest.approx(grid[values.argmax()], abs=grid[1] - grid[0])
@@ -873,9 +873,9 @@ def test_groups_of_supports_swing_and_shake_at_random(loss, dashpot, ratio):
         sign = np.sign(np.real(told[0] * np.conj(mine[0])))  # of reactions and forces by their convention
         np.testing.assert_allclose(sign * told, mine, atol=1e-9 * np.abs(mine).max(), err_msg=reading.label)
         np.testing.assert_allclose(result.full.full[:, number], np.abs(mine), rtol=1e-8, err_msg=reading.label)
-    one = answer.transfer("a1", to="west x")
-    np.testing.assert_allclose(one["a1_x_amplitude"], np.abs(exact["a1"][:, 0]), rtol=1e-9)
-    assert "supports west x" in answer.lines()[0]
+    one = answer.table("transfer", "a1", to="west x")
+    np.testing.assert_allclose(one["a1 x amplitude"], np.abs(exact["a1"][:, 0]), rtol=1e-9)
+    assert "supports west x" in answer.lines[0]
 
     level = {"west": 4.0, "east": 9.0}
     groups = {w: {"supports": [w], "random": {"x": {"frequency": [2, 30], "density": [f"{s} (m/s^2)^2/Hz"] * 2}}}
@@ -893,7 +893,7 @@ def test_groups_of_supports_swing_and_shake_at_random(loss, dashpot, ratio):
         H = exact[reading.gauge]
         square = np.einsum("fi,ij,fj->f", H, S, H.conj()).real @ df
         assert told.result.rms[number] == pytest.approx(np.sqrt(square), rel=1e-9), reading.label
-    by_point = told.points().set_index("point")
+    by_point = told.table("points").set_index("point")
     names = [r.gauge for r in told.result.reduced.readings]
     assert by_point.loc["p1", "x_rms_mm"] == pytest.approx(1e3 * told.result.rms[names.index("u1")], rel=1e-9)
-    assert "supports west x" in told.lines()[0]
+    assert "supports west x" in told.lines[0]

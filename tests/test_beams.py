@@ -276,18 +276,18 @@ def test_tapered_beams_at_rest_lumped_and_drawn():
     """Tip deflection by ∫ M²/EI dx, stress at both ends of elements by their own heights, mass lumped, preload."""
     a = tapered(5, 0.4).load("push", at="b", force={"z": 50.0})
     a.gauge("root", stress="w", end="start").gauge("tip", displacement="b", axis="z").gauge("all", stress="w")
-    answer = a.static({"static": "push"})
+    answer = a.respond({"static": "push"})
     x = (np.polynomial.legendre.leggauss(40)[0] + 1) / 2
     w = np.polynomial.legendre.leggauss(40)[1] / 2
     h = 0.04 * (1 - 0.6 * x)
     tip = float(np.sum(w * 50 * (1 - x) ** 2 / (STEEL["E"] * 0.02 * h**3 / 12)))
-    values = answer.peaks().set_index("gauge")["value"]
+    values = answer.table("peaks").set_index("gauge")["value"]
     assert values["tip"] == pytest.approx(1e3 * tip, rel=1e-5)  # four Gauss points on each of five elements
     stations = np.linspace(0, 1, 6)
     fibre = 50 * (1 - stations) / (0.02 * (0.04 * (1 - 0.6 * stations)) ** 2 / 6) / 1e6
     assert abs(values["root"]) == pytest.approx(fibre[0], rel=1e-9)
     assert abs(values["all"]) == pytest.approx(fibre.max(), rel=1e-9)
-    (worst,) = answer.worst().to_dict("records")
+    (worst,) = answer.table("stress").to_dict("records")
     assert worst["at_x_mm"] == pytest.approx(1e3 * stations[fibre.argmax()])
     kinds = ("consistent", "lumped")
     consistent, lumped = (tapered(40, 0.5).mass_matrix(k).modes(count=3).frequencies_hz for k in kinds)

@@ -41,7 +41,7 @@ def hoop(around: int, along: int, held: bool, press: float = 0.0) -> hk.Assembly
         a.point("centre", [0, 0, 0]).link("mean", averaging="centre", to={"part": "ring"})
         a.support("centre", at="centre", hold=["x", "y", "rz"])
     if press:
-        a.load("press", pressure=press, on={"part": "ring"}, towards="-normal").state("pressed", loads="press")
+        a.load("press", pressure=press, on={"part": "ring"}, towards="-normal").add_state("pressed", loads="press")
         a.about("pressed")
     return a
 
@@ -63,8 +63,8 @@ def test_a_pressed_ring_buckles_in_pairs_as_it_should():
     """q = n² EI / R³ per width for a pressure that keeps its direction (n = 2, 3); modes about the state in pairs."""
     p = 2e5
     a = hoop(48, 2, True, p).about("pressed")
-    rest = a.rest()
-    assert rest.state.equilibrium.violation < 1e-8
+    rest = a.state()
+    assert rest.result.equilibrium.violation < 1e-8
     closed = np.array([4.0, 9.0]) * E * THICK**3 / 12.0 / R**3
     # a tenth of a percent: thickness over radius, and the mesh
     np.testing.assert_allclose(p * rest.buckling(4).factors, np.repeat(closed, 2), rtol=1.5e-3)
@@ -131,7 +131,7 @@ def test_what_a_stiff_spring_takes_from_the_digits_is_said():
 
 def test_bounds_go_through_run_files(tmp_path):
     modes = two_bars(1e9).modes(3)
-    again = hk.Modes.open(modes.save(tmp_path / "m.run"))
+    again = hk.open_run(modes.save(tmp_path / "m.run"))
     assert (again.errors_hz == modes.errors_hz).all()
     assert again.statement == modes.statement
 
@@ -308,7 +308,7 @@ def test_a_machine_on_plain_supports_and_skew_springs():
     )
     body.event("pulled", static="pull")
     assert body.modes(1).frequencies_hz[0] == pytest.approx(20.0 / (2 * np.pi), rel=1e-9)
-    peaks = body.respond("pulled").peaks().set_index(["gauge", "component"])["value"]
+    peaks = body.respond("pulled").table("peaks").set_index(["gauge", "component"])["value"]
     assert peaks.loc["eye"].iloc[0] == pytest.approx(30.0 / 4e3 * 1e3, rel=1e-9)
     assert peaks.loc[("f3", "z")] == pytest.approx(-30.0 * 0.5 / 0.6, rel=1e-9)
     lost = body.changed({"links": {"l": {"to": ["f1", "f2", "f3", "astray"]}}})
@@ -326,7 +326,7 @@ def test_a_machine_on_plain_supports_and_skew_springs():
 
 def test_json_tells_the_bounds(tmp_path):
     path = tmp_path / "bars.yaml"
-    two_bars(1e9).write(path)
+    two_bars(1e9).save(path)
     got = inside("modes", str(path), "--count", "3", "--json")
     assert got.returncode == 0
     assert '"frequency_error_hz"' in json.dumps(json.loads(got.stdout))

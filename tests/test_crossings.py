@@ -24,7 +24,7 @@ from click.testing import CliRunner
 from openpyxl import load_workbook
 
 import holokine as hk
-import holokine.api.shown as shown
+import holokine.api.announce as shown
 from conftest import STEEL, chain, chain_matrices
 from holokine.cli.main import cli
 from holokine.errors import CheckFailedError, DescriptionError, HolokineError, UnitError, UnknownNameError
@@ -50,10 +50,10 @@ def test_what_modes_are_is_data_and_words_are_printed_from_it(tmp_path):
     assert kinds == [("bending", about, f"arm {arm}", (order,)) for arm, order in wanted for about in "yz"]
     assert modes.words == [k.words for k in modes.kinds]
     run = modes.save(tmp_path / "two.run")
-    assert hk.Modes.open(run).kinds == modes.kinds
+    assert hk.open_run(run).kinds == modes.kinds
     area = 0.03 * 0.02
     table = hk.formula("beam", modes=2, length=1.3, E=STEEL["E"], I=0.03 * 0.02**3 / 12, beside=modes,
-                       mass_per_length=STEEL["density"] * area, ends="clamped-free")  # fmt: skip
+                       mass_per_length=STEEL["density"] * area, ends="clamped-free").table()  # fmt: skip
     own = table[table["what"] == "bending 1 about y of arm 1"]
     assert own["run_mode"].tolist() == ["1"]
     assert abs(own["run_over_formula_percent"].iloc[0]) < 0.2
@@ -108,10 +108,10 @@ def test_everything_can_be_pickled_and_copied(crate, crate_modes):
     d = crate.description
     answers = {e: crate_modes.respond(e) for e in d.events if d.events[e].needs_modes}
     answers |= {e: crate.respond(e) for e in d.events if not d.events[e].needs_modes}
-    rest = crate.rest(next(iter(d.states)))
+    rest = crate.state(next(iter(d.states)))
     others = [crate, crate_modes, crate.check(), crate_modes.damped(), rest, rest.buckling(2),
-              crate_modes.tune("fan", "z", ratio="5 %"), crate_modes.conservatism("kerb strike"),
-              answers["kerb strike"].deformed(), crate.vary({("materials", "steel", "E"): [200e9]}, count=3),
+              crate_modes.tune("fan", "z", ratio="5 %"), answers["kerb strike"].against_rules(),
+              answers["kerb strike"].deformed(), crate.study({("materials", "steel", "E"): [200e9]}, count=3),
               hk.shock(([0, 0.01, 0.02], [0, 1, 0])), crate_modes.compare(crate_modes)]  # fmt: skip
     for thing in (*others, *answers.values()):
         _ = repr(thing)
@@ -119,8 +119,8 @@ def test_everything_can_be_pickled_and_copied(crate, crate_modes):
             assert repr(again) == repr(thing)
     for name, answer in answers.items():
         again = pickle.loads(pickle.dumps(answer))
-        for table, own in again.tables().items():
-            assert own.equals(answer.tables()[table]), (name, table)
+        for table, own in again.tables.items():
+            assert own.equals(answer.tables[table]), (name, table)
     again = pickle.loads(pickle.dumps(crate)).changed({"damping": 0.03})
     np.testing.assert_allclose(again.modes().frequencies_hz, crate_modes.frequencies_hz, rtol=1e-10)
     with pytest.raises(ValueError, match="read-only"):
@@ -166,15 +166,19 @@ def test_quantities_of_a_unit_library_are_taken(arm):
 
 WRONG_CALLS = [
     ("m.respond(None)", "expected the name of one"), ("a.respond(5)", "expected the name of one"),
-    ("a.vary([{'materials': 1}])", "or a DataFrame with a column per place"), ("a.vary(None)", "nothing is varied"),
-    ("m.conservatism({'static': 'x'})", "event"), ("m.guidance(change='-100 %')", "above -100 %"),
-    ("r.animate('x.gif', rate=0)", "0 pictures"),
-    ("r.histories(most=0)", "most: expected a whole number of at least 1"),
-    ("r.history('tip', thin=-5)", "thin: expected a whole number"), ("r.history('tip', thin=0)", "thin: expected"),
+    ("a.study([{'materials': 1}])", "or a DataFrame with a column per place"), ("a.study(None)", "nothing is varied"),
+    ("m.table('sensitivities', change='-100 %')", "above -100 %"), ("m.table('modes', of=3)", "It takes none"),
+    ("m.table('mods')", 'Did you mean "modes"?'), ("m.plot('enrgy')", 'Did you mean "energy"?'),
+    ("r.save('x.doc')", "is saved as .csv"), ("r.array('pekas')", 'Did you mean "peaks"?'),
+    ("r.table('rules')", "belongs to answers to response spectra"),
+    ("r.save('x.gif', rate=0)", "0 pictures"),
+    ("r.table('histories', most=0)", "most: expected a whole number of at least 1"),
+    ("r.table('history', 'tip', thin=-5)", "thin: expected a whole number"),
+    ("r.table('history', 'tip', thin=0)", "thin: expected"),
     ("a.modes(True)", "count: expected a whole number"), ("a.modes(2.5)", "count: expected a whole number"),
-    ("a.vary({'materials/steel/E': [2e11]}, jobs=0)", "jobs: expected a whole number of at least 1"),
+    ("a.study({'materials/steel/E': [2e11]}, jobs=0)", "jobs: expected a whole number of at least 1"),
     ("m.plot(1, ax=axes)", "expected three-dimensional Axes"), ("m.plot(1, ax=axes[0, 0])", "three-dimensional Axes"),
-    ("m.plot_participation(ax=axes)", "one pair of Axes in two dimensions"),
+    ("m.plot('effective_mass', ax=axes)", "one pair of Axes in two dimensions"),
     ("hk.shock(([0, 1, 2], [0, 1]))", "as many times as accelerations, got 3 and 2"),
     ("hk.shock(5)", "expected a file, (time, acceleration), a Series or a DataFrame"),
 ]  # fmt: skip
@@ -199,27 +203,27 @@ def test_nothing_is_decided_from_the_text_of_a_message():
 
 
 def test_variations_show_one_unit_link_places_and_take_tables(arm, tmp_path):
-    table = arm.vary({"sections/s/rectangle/width": "30, 50 mm"}, count=2).table()
+    table = arm.study({"sections/s/rectangle/width": "30, 50 mm"}, count=2).table()
     assert table["s width (mm)"].tolist() == [40.0, 30.0, 50.0]  # 0.04 without a unit is in m
-    table = arm.vary({"sections/s/rectangle/height": "30, 50 mm"}, count=2).table()
+    table = arm.study({"sections/s/rectangle/height": "30, 50 mm"}, count=2).table()
     assert table["s height (mm)"].tolist() == [40.0, 30.0, 50.0]  # 4 cm
-    table = arm.vary({"sections/s/rectangle/height": [0.03]}, count=2).table()
+    table = arm.study({"sections/s/rectangle/height": [0.03]}, count=2).table()
     assert table["s height"].tolist() == [0.04, 0.03]
-    both = arm.vary({"sections/s/rectangle/width & sections/s/rectangle/height": "20, 40 mm"}, count=2).table()
+    both = arm.study({"sections/s/rectangle/width & sections/s/rectangle/height": "20, 40 mm"}, count=2).table()
     np.testing.assert_allclose(both["mass_kg"], [12.544, 12.544 / 4, 12.544], rtol=1e-9)
     with pytest.raises(DescriptionError, match="change the same place"):
-        arm.vary({"sections/s/rectangle/width & sections/s/rectangle/height": "20 mm", "sections/s": ["x"]})
+        arm.study({"sections/s/rectangle/width & sections/s/rectangle/height": "20 mm", "sections/s": ["x"]})
     rows = pd.DataFrame({"sections/s/rectangle/width": ["30 mm", "40 mm", "30 mm"],
                          "materials/steel/density": [7800, 7800, 7900]})  # fmt: skip
-    table = arm.vary(rows, count=2).table()
+    table = arm.study(rows, count=2).table()
     np.testing.assert_allclose(table["mass_kg"][1:], [0.03 * 0.04 * 7800, 0.04 * 0.04 * 7800, 0.03 * 0.04 * 7900])
     with pytest.raises(NotReachedError, match="more than 10 times") as found:
-        arm.reach("sections/s/rectangle/width", 1, "5 kHz")
+        arm.target("sections/s/rectangle/width", 1, "5 kHz")
     assert 0.004 <= found.value.best.value <= 0.4
-    arm.write(tmp_path / "arm.yaml")
+    arm.save(tmp_path / "arm.yaml")
     script = tmp_path / "unguarded.py"
     script.write_text("import holokine as hk\nprint('once')\na = hk.Assembly.read('arm.yaml')\n"
-                      "v = a.vary({'materials/steel/E': ['190 GPa', '200 GPa', '210 GPa']}, count=2, jobs=2)\n"
+                      "v = a.study({'materials/steel/E': ['190 GPa', '200 GPa', '210 GPa']}, count=2, jobs=2)\n"
                       "print(len(v), v.failed)\n")  # fmt: skip
     done = subprocess.run([sys.executable, script.name], cwd=tmp_path, capture_output=True, text=True, timeout=300)
     assert done.stdout.splitlines() == ["once", "3 {}"], done.stderr
@@ -277,7 +281,7 @@ def test_beams_along_a_rib_take_all_nodes_of_the_line():
     assert stiff <= deck
     assert top <= deck
     assert len(stiff - top) >= 3
-    assert len(a.refine(count=2).table()) == 2
+    assert len(a.converge(count=2).table()) == 2
 
 
 def test_parts_that_nearly_touch_are_named_with_their_distance():
@@ -326,7 +330,7 @@ def two_masses(state: bool) -> hk.Assembly:
         a.event(name, **{k.replace(" ", "_"): v for k, v in event.items()})
     for gauge, limit in LIMIT.items():
         a.limit(gauge, limit)
-    return a.state("pushed", loads="push").about("pushed") if state else a
+    return a.add_state("pushed", loads="push").about("pushed") if state else a
 
 
 AT_REST: dict[str, float] = {}
@@ -407,11 +411,11 @@ def test_one_number_means_the_same_in_every_output(state, tmp_path):
     for event, values in wanted.items():
         close = CLOSE.get(event, 1e-6)
         answer = modes.respond(event)
-        told = answer.largest().set_index("gauge")
+        told = answer.table("largest").set_index("gauge")
         shown = {"sweep rms": 0.5**0.5, "sweep peak to peak": 2.0}.get(event, 1.0)
         column = {"sweep rms": "rms", "sweep peak to peak": "peak_to_peak", "static": "value"}.get(event, "peak")
-        table = answer.peaks().set_index("gauge")
-        limits = answer.limits().set_index("gauge")
+        table = answer.table("peaks").set_index("gauge")
+        limits = answer.table("limits").set_index("gauge")
         data = json.loads(runner.invoke(cli, ["respond", str(file), event, "--json"]).output)["tables"]
         name = next(k for k in data if k.endswith("_peaks"))
         rows = {r["gauge"]: r for r in data[name]}
@@ -448,7 +452,7 @@ def test_one_number_means_the_same_in_every_output(state, tmp_path):
     for gauge, (value, event) in largest.items():
         assert abs(over.loc[gauge, "peak"]) * SI[gauge] == pytest.approx(value, rel=2e-4)
         assert over.loc[gauge, "event"] == event
-    book = load_workbook(report.workbook(tmp_path / "two.xlsx"), read_only=True, data_only=True)
+    book = load_workbook(report.save(tmp_path / "two.xlsx"), read_only=True, data_only=True)
     found = {}
     for sheet in book:
         rows = [list(r) for r in sheet.iter_rows(values_only=True)]
@@ -459,7 +463,7 @@ def test_one_number_means_the_same_in_every_output(state, tmp_path):
     for gauge in largest:
         assert found[gauge] == pytest.approx(over.loc[gauge, "peak"], rel=1e-12)
     csv = pd.read_csv(io.StringIO(runner.invoke(cli, ["respond", str(file), "sweep rms", "--csv"]).output))
-    own = modes.respond("sweep rms").peaks()
+    own = modes.respond("sweep rms").table("peaks")
     np.testing.assert_allclose(csv["rms"], own["rms"], rtol=1e-12)
 
 

@@ -225,21 +225,21 @@ def test_what_a_tuned_damper_refuses() -> None:
 def chain_file(tmp_path_factory):
     a = damped_chain(300.0, 0.01).gauge("last", acceleration="p3", axis="x")
     a.event("sweep", sweep=[3, 60], base={"x": "0.2 g"})
-    return a.write(tmp_path_factory.mktemp("chain") / "chain.yaml")
+    return a.save(tmp_path_factory.mktemp("chain") / "chain.yaml")
 
 
 def test_damped_command(chain_file, tmp_path, capsys) -> None:
     from holokine.cli.main import run
 
-    run(["damped", str(chain_file), "--json"])
+    run(["modes", str(chain_file), "--damped", "--json"])
     data = json.loads(capsys.readouterr().out)
     rows = data["tables"]["damped_modes"]
     assert [r["nearest_mode"] for r in rows if r["kind"] == "swings"] != []
     assert rows[0]["damping_percent"] > 1.0
-    run(["damped", str(chain_file), "--out", str(tmp_path), "--animate", "1", "--film-size", "320x200"])
+    run(["modes", str(chain_file), "--damped", "--out", str(tmp_path), "--animate", "1", "--draw", "size=320x200"])
     assert {"damped_modes.csv", "poles.png", "damped_mode_01.gif"} <= {p.name for p in tmp_path.iterdir()}
     with pytest.raises(SystemExit) as stop:
-        run(["damped", str(chain_file), "--out", str(tmp_path), "--animate", "9"])
+        run(["modes", str(chain_file), "--damped", "--out", str(tmp_path), "--animate", "9"])
     assert stop.value.code == 2
     assert "there is no damped mode 9" in capsys.readouterr().err
 
@@ -249,7 +249,7 @@ def test_tune_command(chain_file, tmp_path, capsys) -> None:
 
     written = tmp_path / "with.yaml"
     what = ["tune", str(chain_file), "--at", "p3", "--axis", "x", "--ratio", "5%"]
-    run([*what, "--against", "sweep", "--gauge", "last x", "--out", str(tmp_path), "--write", str(written)])
+    run([*what, "--against", "sweep", "--gauge", "last x", "--out", str(tmp_path), "--save", str(written)])
     text = capsys.readouterr().out
     assert "classic optimum" in text
     assert "solved anew" in text

@@ -35,13 +35,12 @@ def test_readme_file_and_calls_run(tmp_path, monkeypatch):
     (tmp_path / "bracket.yaml").write_text(source)
     monkeypatch.chdir(tmp_path)
     (calls,) = snippets(README, "python")
-    silent = calls.replace("print(", "str(").replace("str(modes.table(), modes.participation())", "modes.table()")
+    silent = calls.replace("print(", "repr(")
     namespace: dict = {}
     exec(compile(silent, "README.md", "exec"), namespace)
-    assert len(namespace["answer"].peaks()) == 2
-    assert (tmp_path / "sensor.csv").read_text().startswith("time_s,base_z_g,sensor_z_g") is False
+    assert len(namespace["answer"].table("peaks")) == 2
     header = (tmp_path / "sensor.csv").read_text().splitlines()[0]
-    assert header == ",time_s,base_z_g,sensor_z_g"
+    assert header == "time_s,base z (g),sensor z (g)"
     for line in re.findall(r"^holokine .*?(?=\s+#|$)", README, flags=re.MULTILINE):
         command = [sys.executable, "-c", "from holokine.cli.main import run; run()", *line.split()[1:]]
         got = subprocess.run(command, capture_output=True, text=True, check=False)

@@ -158,7 +158,7 @@ def test_equal_parts_are_named_in_the_order_of_the_description(monkeypatch):
         shares = modes.energies.shares("strain")
         named = [modes.energies.together(shares[:, mode])[0][0] for mode in range(11)]
         assert named[:3] == ["leg D"] * 3
-        peaks = modes.respond("shock").peaks()
+        peaks = modes.respond("shock").table("peaks")
         found.append((modes.words, named, peaks["place"].tolist()))
     for kept in zip(*found, strict=True):
         assert all(k == kept[0] for k in kept), kept
@@ -177,7 +177,7 @@ def test_of_two_equal_surfaces_the_first_is_named():
         )
         a.support("wall", at={"part": "shelf", "plane": {"at": [0, 0, 0], "normal": [c, s, 0]}}, hold="all")
         a.load("weight", gravity="-z").event("rest", static="weight")
-        worst = a.modes(count=2).respond("rest").worst()
+        worst = a.modes(count=2).respond("rest").table("stress")
         assert worst["where"].tolist() == ["element 2, top"]  # and not element 3, its mirror image, nor the bottom
 
 

@@ -55,17 +55,17 @@ def test_a_byte_changed_anywhere_in_a_run_file_is_told(saved, tmp_path):
         changed[place] ^= 1 << int(rng.integers(8))
         file.write_bytes(changed)
         with pytest.raises(RunFileError, match=r"a\.run: (is damaged|was not written to its end|has run format)"):
-            hk.Modes.open(file)
+            hk.open_run(file)
     for changed in (content[:-1], content[: len(content) // 2], content[:9], content + b"\n", content[:8] * 40):
         file.write_bytes(changed)
         with pytest.raises(RunFileError, match=r"a\.run: (is damaged|was not|is an HDF5 file, but not a run file)"):
-            hk.Modes.open(file)
+            hk.open_run(file)
     file.write_bytes(content)
     seal(file, 99)
     with pytest.raises(RunFileError, match="run format 99"):
-        hk.Modes.open(file)
+        hk.open_run(file)
     file.write_bytes(content)
-    assert len(hk.Modes.open(file).frequencies_hz) == 5
+    assert len(hk.open_run(file).frequencies_hz) == 5
 
 
 def _array(name, change):
@@ -140,7 +140,7 @@ def test_a_run_file_that_is_sealed_but_does_not_fit_is_refused(saved, tmp_path, 
     """Whoever wrote it: each wrong entry is one clear error that names it."""
     edit, words = EDITS[number]
     with pytest.raises(RunFileError, match=words) as err:
-        hk.Modes.open(edited(saved, tmp_path / "a.run", edit))
+        hk.open_run(edited(saved, tmp_path / "a.run", edit))
     assert "a.run: is damaged" in str(err.value)
     assert "extract the modes again" in str(err.value)
 
@@ -153,32 +153,36 @@ def test_foreign_files_in_place_of_run_files(saved, tmp_path):
         ("foreign.run", "not a run file"), ("none.run", "no such file"), ("folder.run", "is a folder"),
     ):  # fmt: skip
         with pytest.raises(RunFileError, match=words):
-            hk.Modes.open(tmp_path / name)
+            hk.open_run(tmp_path / name)
     with pytest.raises(RunFileError, match="is not a run file"):
-        hk.Modes.open(saved.with_name("crate.yaml"))
+        hk.open_run(saved.with_name("crate.yaml"))
 
 
 def test_a_run_file_is_not_put_in_place_of_another_kind_of_file(saved):
-    modes = hk.Modes.open(saved)
-    for name, words in (("crate.yaml", "another kind of file"), ("none/a.run", "there is no folder")):
+    modes = hk.open_run(saved)
+    with pytest.raises(OutputError, match="is saved as"):
+        modes.save(saved.parent / "crate.yaml")
+    (saved.parent / "other.run").write_text("notes")
+    for name, words in (("other.run", "another kind of file"), ("none/a.run", "there is no folder")):
         with pytest.raises(RunFileError, match=words):
             modes.save(saved.parent / name)
+    (saved.parent / "other.run").unlink()
     assert sorted(p.name for p in saved.parent.iterdir()) == ["crate.run", "crate.yaml", "works.csv"]
 
 
 def test_a_full_disk_leaves_the_old_file_and_nothing_else(saved, tmp_path):
     """The limit of a file's size in place of a full disk, at every part of the writing; then it is saved after all."""
     run = Path(shutil.copy(saved, tmp_path / "crate.run"))
-    modes = hk.Modes.open(saved)
+    modes = hk.open_run(saved)
     answer = modes.respond("kerb strike")
     size, content = run.stat().st_size, run.read_bytes()
     unlimited = resource.getrlimit(resource.RLIMIT_FSIZE)
     for share in np.linspace(0.0, 0.99, 12):
         writers = {
             "crate.run": modes.save,
-            "p.html": modes.page,
-            "h.h5": answer.write_history,
-            "v.vtu": modes.write_vtu,
+            "p.html": modes.save,
+            "h.h5": answer.save,
+            "v.vtu": modes.save,
         }
         for target, write in writers.items():
             most = int(share * size) if target == "crate.run" else 500
@@ -191,7 +195,7 @@ def test_a_full_disk_leaves_the_old_file_and_nothing_else(saved, tmp_path):
             assert [p.name for p in tmp_path.iterdir()] == ["crate.run"]
             assert run.read_bytes() == content
     modes.save(run)
-    assert np.array_equal(hk.Modes.open(run).frequencies_hz, modes.frequencies_hz)
+    assert np.array_equal(hk.open_run(run).frequencies_hz, modes.frequencies_hz)
 
 
 @pytest.mark.parametrize(("ending", "most"), [(".gif", 500), (".mp4", 500), (".mp4", 48 * 1024)])
@@ -213,14 +217,14 @@ def test_a_film_that_does_not_fit_leaves_nothing(tmp_path, ending, most):
 SAVING = """
 from pathlib import Path
 import holokine as hk
-from holokine.cli.output import write_all
-modes = [hk.Modes.open("first.run"), hk.Modes.open("second.run")]
+from holokine.cli.deliver import Delivery, write_files
+modes = [hk.open_run("first.run"), hk.open_run("second.run")]
 print("ready", flush=True)
 while True:
     for m in modes:
         m.save("a.run")
-        m.page("page.html")
-        write_all(Path("tables"), {"masses": m.table()}, {"masses": m.plot_participation}, {}, "test")
+        m.save("page.html")
+        write_files({"": m}, [("masses", m.table())], Delivery(out=Path("tables")), {}, {})
 """
 """Saves one run and then the other over it, without end."""
 
@@ -234,7 +238,7 @@ def test_a_process_killed_while_it_saves_leaves_a_whole_file(saved, tmp_path, ro
 def kill_and_reopen(saved: Path, folder: Path, rounds: int) -> None:
     """After each kill: one run or the other, pages whole, and no file that is not one of them."""
     assembly = hk.Assembly.read(saved.with_name("crate.yaml"))
-    lengths = {hk.Modes.open(saved).save(folder / "first.run").stat().st_size: 5}
+    lengths = {hk.open_run(saved).save(folder / "first.run").stat().st_size: 5}
     lengths[assembly.modes(count=9).save(folder / "second.run").stat().st_size] = 9
     rng = np.random.default_rng(5)
     for _ in range(rounds):
@@ -242,18 +246,16 @@ def kill_and_reopen(saved: Path, folder: Path, rounds: int) -> None:
             assert process.stdout.readline() == "ready\n"
             time.sleep(float(rng.uniform(0.0, 0.25)))
             process.send_signal(signal.SIGKILL)
-        names = {p.name for p in folder.iterdir()}
+        names = {p.name for p in folder.iterdir() if not p.name.startswith(whole.HIDDEN)}
         assert names <= {"first.run", "second.run", "a.run", "page.html", "tables"}
         if "a.run" in names:
-            assert len(hk.Modes.open(folder / "a.run").frequencies_hz) == lengths[(folder / "a.run").stat().st_size]
+            assert len(hk.open_run(folder / "a.run").frequencies_hz) == lengths[(folder / "a.run").stat().st_size]
         if "page.html" in names:
             assert (folder / "page.html").read_text(encoding="utf-8").rstrip().endswith("</html>")
-        tables = {p.name for p in (folder / "tables").iterdir()} if "tables" in names else set()
-        assert tables <= {"masses.csv", "masses.png", "about.txt"}
+        tables = {p.name for p in (folder / "tables").iterdir() if p.name[0] != "."} if "tables" in names else set()
+        assert tables <= {"masses.csv", "about.txt"}
         if "masses.csv" in tables:
             assert len(pd.read_csv(folder / "tables/masses.csv")) in (5, 9)
-        if "masses.png" in tables:
-            assert (folder / "tables/masses.png").read_bytes().endswith(b"IEND\xaeB`\x82")
 
 
 def test_a_file_replaced_while_it_is_read_is_told(tmp_path, monkeypatch):
@@ -280,34 +282,7 @@ def test_a_file_replaced_while_it_is_read_is_told(tmp_path, monkeypatch):
     assert hk.Assembly.read(tmp_path / "a.yaml").modes(count=2).key != a.key
 
 
-def test_what_ended_processes_left_is_taken_away_and_nothing_else(tmp_path, monkeypatch):
-    """Parts and temporary folders of processes that are no more; no others."""
-    ended = subprocess.Popen([sys.executable, "-c", ""])
-    ended.wait()
-    mine, host = os.getpid(), whole._host()
-    stay = [f".holokine-part-{host}-{mine}-0123abcd.csv", f".holokine-part-other-{ended.pid}-0123abcd",
-            f"holokine-{host}-{mine}-01234567", ".holokine-part-x", f"holokine-{host}-{ended.pid}"]  # fmt: skip
-    go = [f".holokine-part-{host}-{ended.pid}-0123abcd.csv", f".holokine-part-{host}-{ended.pid}-0123abcd"]
-    folders = [f"holokine-{host}-{ended.pid}-0123abcd"]
-    for name in [*stay, *go]:
-        (tmp_path / name).write_text("x")
-    for name in folders:
-        (tmp_path / name).mkdir()
-        (tmp_path / name / "0.csv").write_text("x")
-    (tmp_path / "elsewhere").mkdir()
-    (tmp_path / f"holokine-{host}-{ended.pid}-fedcba98").symlink_to(tmp_path / "elsewhere")
-    monkeypatch.setattr("tempfile.tempdir", str(tmp_path))
-    with whole.whole_file(tmp_path / "new.txt") as part:
-        part.write_text("new")
-    with whole.temporary_folder() as folder:
-        assert Path(folder).parent == tmp_path
-    assert sorted(p.name for p in tmp_path.iterdir()) == sorted([*stay, "new.txt", "elsewhere"])
-
-
-@pytest.mark.parametrize("nameless", [True, False])
-def test_where_nothing_can_be_written_it_is_said_and_nothing_is_left(tmp_path, monkeypatch, nameless):
-    if not nameless:
-        monkeypatch.delattr(os, "O_TMPFILE", raising=False)
+def test_where_nothing_can_be_written_it_is_said_and_nothing_is_left(tmp_path):
     (tmp_path / "folder").mkdir()
     (tmp_path / "file").write_text("x")
     for path, words in (
@@ -321,8 +296,8 @@ def test_where_nothing_can_be_written_it_is_said_and_nothing_is_left(tmp_path, m
         part.write_text(f"new {1 / 0}")
     assert (tmp_path / "file").read_text() == "x"
     for ending in ("", ".csv"):
-        with whole.whole_file(tmp_path / f"file{ending}", by_ending=not nameless) as part:
-            assert nameless or part.suffix == ending
+        with whole.whole_file(tmp_path / f"file{ending}") as part:
+            assert part.suffix == ending
             part.write_text("new")
         assert (tmp_path / f"file{ending}").read_text() == "new"
         (tmp_path / "usual").write_text("x")
@@ -332,13 +307,13 @@ def test_where_nothing_can_be_written_it_is_said_and_nothing_is_left(tmp_path, m
 
 
 def test_two_processes_that_save_to_one_file_leave_one_of_both(saved, tmp_path):
-    hk.Modes.open(saved).save(tmp_path / "first.run")
+    hk.open_run(saved).save(tmp_path / "first.run")
     hk.Assembly.read(saved.with_name("crate.yaml")).modes(count=9).save(tmp_path / "second.run")
-    code = "import sys, holokine as hk\nm = hk.Modes.open(sys.argv[1])\nfor _ in range(15): m.save('a.run')"
+    code = "import sys, holokine as hk\nm = hk.open_run(sys.argv[1])\nfor _ in range(15): m.save('a.run')"
     both = [subprocess.Popen([sys.executable, "-c", code, f"{name}.run"], cwd=tmp_path) for name in ("first", "second")]
     while any(p.poll() is None for p in both):
         if (tmp_path / "a.run").exists():
-            assert len(hk.Modes.open(tmp_path / "a.run").frequencies_hz) in (5, 9)
+            assert len(hk.open_run(tmp_path / "a.run").frequencies_hz) in (5, 9)
     assert [p.returncode for p in both] == [0, 0]
     assert {p.name for p in tmp_path.iterdir()} == {"first.run", "second.run", "a.run"}
 
@@ -347,7 +322,7 @@ def test_a_command_told_to_end_takes_its_temporary_folder_with_it(saved, tmp_pat
     """Copies of the files that a run as saved needs stand in a folder of the process."""
     code = (
         "import sys, time, holokine as hk\nfrom holokine.cli import main\n"
-        "main.cli.main = lambda *_, **__: (hk.Modes.open(sys.argv[1], as_saved=True).respond('works shock'),"
+        "main.cli.main = lambda *_, **__: (hk.open_run(sys.argv[1], as_saved=True).respond('works shock'),"
         " print('here', flush=True), time.sleep(60))\nmain.run([])"
     )
     for how in (signal.SIGTERM, signal.SIGINT):

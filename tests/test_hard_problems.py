@@ -81,7 +81,7 @@ def test_all_that_exist_and_counts_that_cut(tmp_path):
     assert any("ask for 3" in f.text for f in a.modes(count=2).findings)
     near = a.modes(near=3.0 / (2 * np.pi), count=1)
     assert any("ask for 2 to have them all" in f.text for f in near.findings)
-    opened = hk.Modes.open(everything.save(tmp_path / "a.run"))
+    opened = hk.open_run(everything.save(tmp_path / "a.run"))
     assert opened.statement == everything.statement
 
 
@@ -135,5 +135,5 @@ def test_errors_of_vectors_that_cannot_be_kept(tmp_path):
     with pytest.raises(RunFileError, match="name the event"):
         a.ritz({"loads": {"push": {"half sine": {"duration": 0.01}}}}, count=2).save(tmp_path / "v.run")
     vectors = a.ritz("hit", count=2)
-    opened = hk.Modes.open(vectors.save(tmp_path / "v.run"))
+    opened = hk.open_run(vectors.save(tmp_path / "v.run"))
     np.testing.assert_array_equal(opened.shapes, vectors.shapes)

@@ -189,7 +189,7 @@ def test_what_layers_cannot_answer_is_refused_by_name():
     hot._data["materials"]["steel"]["expansion"] = 12e-6
     hot._data["materials"]["core"]["expansion"] = 60e-6
     hot.support("s", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
-    hot.state("warm", temperature={"plate": "30 K"})
+    hot.add_state("warm", temperature={"plate": "30 K"})
     with pytest.raises(DescriptionError, match="expand differently"):
         hot.about("warm").modes(2)
     lossy = layered([*plies([0], material="steel"), *plies([0], material="core")])
@@ -273,7 +273,7 @@ def mapped(folder, f, divisions, t, material, **keys) -> hk.Assembly:
 
 def moved(a: hk.Assembly, at, axis: str, loads: dict) -> float:
     a.gauge("w", displacement={"nearest": list(at)}, axis=axis)
-    return float(a.respond({"static": loads}).peaks()["value"].iloc[0])
+    return float(a.respond({"static": loads}).table("peaks")["value"].iloc[0])
 
 
 @pytest.mark.parametrize(
@@ -424,15 +424,15 @@ def test_buckling_of_a_compressed_plate_of_quadratic_shells(cells):
     share[[0, -1]] = 1.0
     for number, (node, part) in enumerate(zip(edge, share / share.sum(), strict=True)):
         a.load(f"push {number}", at={"nearest": mesh.nodes[node]}, force=[-part * 1e3, 0, 0])
-    a.state("pressed", loads={f"push {k}": 1.0 for k in range(len(edge))})
-    factor = a.rest("pressed").buckling(2).table()["load_factor"].iloc[0]
+    a.add_state("pressed", loads={f"push {k}": 1.0 for k in range(len(edge))})
+    factor = a.state("pressed").buckling(2).table()["load_factor"].iloc[0]
     stiff = STEEL["E"] * h**3 / 12 / (1 - STEEL["nu"] ** 2)
     assert factor * 1e3 / side == pytest.approx(4 * np.pi**2 * stiff / side**2, rel=4e-3)
 
 
 def test_tension_along_a_direction_on_read_meshes(tmp_path):
     start = plate(STEEL, 1.0, 0.4, 0.002, [10, 4])
-    start.write_mesh(tmp_path / "strip.vtu")
+    start.save(tmp_path / "strip.vtu")
     found = []
     for shell in ({"tension": [9e3, 1e3, 5e2]}, {"tension": [1e3, 9e3, -5e2], "tension_along": "y"}):
         a = hk.Assembly().material("m", **STEEL)

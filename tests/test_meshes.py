@@ -115,17 +115,17 @@ def test_mesh_files_in_and_out(tmp_path):
     np.testing.assert_allclose(elastic(split.modes(count=9)), elastic(part({"mesh": {"file": str(path), "unit": "mm"}})
                                .modes(count=9)), rtol=1e-9)  # fmt: skip
     modes = a.modes(count=3)
-    out = modes.write_vtu(tmp_path / "modes.vtu")
+    out = modes.save(tmp_path / "modes.vtu")
     back = meshio.read(out)
     assert len(back.point_data) == 3
     name = next(iter(back.point_data))
     np.testing.assert_allclose(np.linalg.norm(back.point_data[name], axis=1).max(), 1.0)
-    again = part({"mesh": str(a.write_mesh(tmp_path / "again.vtu"))})
+    again = part({"mesh": str(a.save(tmp_path / "again.vtu"))})
     assert again.check().mass == pytest.approx(a.check().mass, rel=1e-12)
-    legacy = part({"mesh": str(a.write_mesh(tmp_path / "again.vtk"))})
+    legacy = part({"mesh": str(a.save(tmp_path / "again.vtk"))})
     assert legacy.check().mass == pytest.approx(a.check().mass, rel=1e-9)
     with pytest.raises(MeshError, match="cannot be written in this format"):
-        a.write_mesh(tmp_path / "mesh.nothing")
+        a.save(tmp_path / "mesh.nothing")
     assert not list(tmp_path.glob(".part_*"))
 
 
@@ -397,7 +397,7 @@ def test_matrices_from_elsewhere_take_the_place_of_a_mesh(tmp_path):
     assert a.check().mass == pytest.approx(donor.check().mass, rel=1e-9)
     np.testing.assert_allclose(a.modes(count=8).frequencies_hz, donor.modes(count=8).frequencies_hz, rtol=1e-8)
     answer = a.modes(count=8).respond({"pulse": {"z": {"half sine": {"peak": "1 g", "duration": "5 ms"}}}})
-    assert answer.peaks()["peak"].abs().min() > 0
+    assert answer.table("peaks")["peak"].abs().min() > 0
     lopsided = K.tolil()
     lopsided[0, 1] += 0.1 * abs(K).max()
     scipy.io.mmwrite(tmp_path / "k.mtx", lopsided.tocsr())
@@ -517,7 +517,7 @@ def test_sides_of_bushings_and_springs_are_selections():
         np.testing.assert_allclose(ours.frequencies_hz, hand.frequencies_hz, rtol=1e-9)
         np.testing.assert_allclose(ours.respond("lift").result.peaks, hand.respond("lift").result.peaks, atol=1e-5)
         assert not any("hangs" in f.text for f in by_side.check().findings)
-        assert {"pad 0 side 1", "pad 0"} <= set(by_side.check().connections()["connection"])
+        assert {"pad 0 side 1", "pad 0"} <= set(by_side.check().table("connections")["connection"])
     two = block()
     two.part("q", box={"corner": [0, 0, 0.2], "sides": np.diag([0.3, 0.2, 0.1]).tolist(), "divisions": [3, 2, 1]},
              material="m")  # fmt: skip
@@ -539,7 +539,7 @@ def test_motion_gauges_of_selections_read_the_mean():
     a.gauge("edge", displacement={"part": "p", "plane": {"at": [0.3, 0, 0], "normal": "x"}}, axis="z")
     a.gauge("corner", acceleration={"part": "p", "nearest": [0.3, 0.2, 0.1]})
     a.gauge("bend", displacement={"nearest": [0.3, 0, 0]}, relative_to={"nearest": [0.1, 0, 0]}, axis="z")
-    answer = a.static({"static": "weight"})
+    answer = a.respond({"static": "weight"})
     u = answer.result.displacement.reshape(-1, 6)[:, 2]
     x = a.system.mesh.nodes
     at_end = np.isclose(x[:, 0], 0.3)
@@ -551,7 +551,7 @@ def test_motion_gauges_of_selections_read_the_mean():
     for bad, words in (({"rotation": {"nearest": [0.3, 0, 0]}}, "solids have none"),
                        ({"displacement": nowhere}, "catches no node")):  # fmt: skip
         with pytest.raises(hk.HolokineError, match=words):
-            a.changed({"gauges": {"g": bad}}).static({"static": "weight"})
+            a.changed({"gauges": {"g": bad}}).respond({"static": "weight"})
 
 
 def test_lines_of_a_mesh_file_by_set_are_the_beams_that_they_are(tmp_path):
@@ -650,7 +650,7 @@ def test_meshes_of_quadratic_cells_come_in_whole(tmp_path):
     outline = [[0, 0], [0.4, 0], {"through": [0.5, 0.1], "to": [0.4, 0.2]}, [0, 0.2]]
     a = hk.Assembly().material("m", **STEEL)
     a.part("p", extrusion={"outline": outline, "length": 0.1, "size": 0.05, "quadratic": True}, material="m")
-    a.write_mesh(tmp_path / "solid.vtu")
+    a.save(tmp_path / "solid.vtu")
     b = part({"mesh": {"file": str(tmp_path / "solid.vtu")}})
     assert {x.kind for x in b.system.mesh.blocks} == {"hex20", "wedge15"}
     np.testing.assert_allclose(b.modes(10).frequencies_hz[6:], a.modes(10).frequencies_hz[6:], rtol=1e-9)
@@ -670,7 +670,7 @@ def test_meshes_of_quadratic_cells_come_in_whole(tmp_path):
             "s", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all" if assembly is c else ["x", "y", "z"]
         )
         assembly.gauge("r", reaction="s", axis="z")
-        force = float(assembly.respond({"static": "press"}).peaks()["value"].iloc[0])
+        force = float(assembly.respond({"static": "press"}).table("peaks")["value"].iloc[0])
         assert abs(force) == pytest.approx(1000 * (0.08 + np.pi * 0.01 / 2), rel=1e-4)
 
 
@@ -733,7 +733,7 @@ def test_refining_names_what_takes_other_nodes_and_gives_no_limit_there():
     four = {"nearest": [330, 190, 0], "count": 4}
     a = held_plate(4, four, link="averaging")
     a.gauge("g", displacement={"part": "deck", "nearest": [500, 100, 0], "count": 4})
-    found = a.refine([2, 3], count=5)
+    found = a.converge([2, 3], count=5)
     assert set(found.result.taken) == {'link "bolt"', 'gauge "g"'}
     sizes = found.result.taken['link "bolt"']
     assert sizes[0] > sizes[1] > sizes[2]
@@ -745,7 +745,7 @@ def test_refining_names_what_takes_other_nodes_and_gives_no_limit_there():
     assert "hangs on" in table.loc["mode 4", "remark"]
     assert np.isfinite(table.loc["mode 1", "extrapolated"])
     assert "modes that hang on it have no limit: " in " ".join(found.lines)
-    whole = held_plate(8, disc(0)).refine([2, 3], count=5)
+    whole = held_plate(8, disc(0)).converge([2, 3], count=5)
     assert (whole.result.taken, whole.result.hanging) == ({}, ())
     exact = held_plate(20, disc(0), quadratic=True).modes(5).frequencies_hz
     np.testing.assert_allclose(whole.table()["extrapolated"], exact, rtol=3e-3)
@@ -784,7 +784,7 @@ def test_a_post_on_a_deck_turns_with_the_area_under_it(quadratic):
         coarse = post(8).modes(6)
         assert coarse.frequencies_hz[0] < sway[2]
         assert any('the end of the beam "post"' in f.text for f in coarse.findings)
-        told = post(4).refine([1.5, 2], count=3).result
+        told = post(4).converge([1.5, 2], count=3).result
         assert list(told.taken) == ['the end of the beam "post"']
         assert 1 in told.hanging
 
@@ -798,7 +798,7 @@ def test_areas_on_both_sides_of_a_joint_and_areas_that_are_none():
     a.joint("bolt", between=[{**pad, "link": "area"}, {"part": "deck", **disc(0), "link": "area"}])
     a.gauge("bolt", force="bolt").load("w", gravity="-z")
     weight = 7850 * 0.08 * 0.08 * 0.06 * 9.80665
-    told = a.respond({"static": "w"}).peaks().set_index(["gauge", "component"])["value"]
+    told = a.respond({"static": "w"}).table("peaks").set_index(["gauge", "component"])["value"]
     assert abs(told["bolt", "z"]) == pytest.approx(weight, rel=1e-9)
     assert abs(told["bolt", "x"]) < 1e-9 * weight
     spring = a.changed({"joints": {"bolt": None}, "gauges": {"bolt": None}})

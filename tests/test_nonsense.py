@@ -273,7 +273,7 @@ def test_results_without_finite_values_are_no_peaks():
     huge[:] = 1e308
     from dataclasses import replace
 
-    modes._now.memory.put("reduced", modes._now.key("reduced"), replace(modes.reduced, modal=huge))
-    del modes._now.__dict__["reduced"]
+    modes.now.memory.put("reduced", modes.now.key("reduced"), replace(modes.reduced, modal=huge))
+    del modes.now.__dict__["reduced"]
     with pytest.raises(EventError, match="1 of 1 readings have no finite value"):
         modes.respond({"pulse": {"x": {"half sine": {"peak": 1e6, "duration": 0.01}}}})

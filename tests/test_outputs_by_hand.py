@@ -28,7 +28,7 @@ def shelf(tmp_path_factory) -> Path:
 
 @pytest.fixture(scope="module")
 def modes(shelf) -> hk.Modes:
-    return hk.Modes.open(shelf / "shelf.run")
+    return hk.open_run(shelf / "shelf.run")
 
 
 def printed(shelf: Path, *arguments: str) -> dict[str, pd.DataFrame]:
@@ -57,7 +57,7 @@ def test_participation_is_the_product_of_shapes_and_mass(shelf, modes):
         assert free.iloc[0] == pytest.approx(modes.set.free_mass["xyz".index(axis)], rel=1e-9)
         assert free.iloc[0] <= whole * (1 + 1e-12)
     assert len(fixed)  # supports hold some motions, whose mass is not free to move
-    enough = printed(shelf, "modes", "shelf.run", "--need", "80%", "--along", "x,z")["enough"].set_index("direction")
+    enough = printed(shelf, "modes", "shelf.run", "--enough", "80%", "--along", "x,z")["enough"].set_index("direction")
     for axis in ("x", "z"):
         reached = 100 * table[f"cumulative_{axis}_of_free"].iloc[-1]
         assert enough.loc[axis, "reached_percent"] == pytest.approx(reached, rel=1e-9)
@@ -66,13 +66,15 @@ def test_participation_is_the_product_of_shapes_and_mass(shelf, modes):
 
 
 def test_options_of_modes_sort_scale_and_shorten(shelf, modes):
-    ordered = printed(shelf, "modes", "shelf.run", "--sort", "effective_z_kg", "--top", "3")["participation"]
-    everything = modes.participation().sort_values("effective_z_kg", ascending=False)
+    ordered = printed(
+        shelf, "modes", "shelf.run", "--table", "participation", "--sort", "effective_z_kg", "--top", "3"
+    )["participation"]
+    everything = modes.table("participation").sort_values("effective_z_kg", ascending=False)
     assert ordered["mode"].tolist() == everything["mode"].tolist()[:3]
-    peak = printed(shelf, "modes", "shelf.run", "--at-energy", "2J")["peak_at_energy"]
+    peak = printed(shelf, "modes", "shelf.run", "--table", "peak_at_energy 2J")["peak_at_energy"]
     moves = np.linalg.norm(modes.set.shapes.reshape(len(modes), -1, 6)[:, :, :3], axis=2).max(axis=1)
     np.testing.assert_allclose(peak["peak_displacement_mm"], 1e3 * moves * math.sqrt(4.0) / modes.set.omega, rtol=1e-9)
-    points = printed(shelf, "modes", "shelf.run", "--points", "unit maximum")["points"]
+    points = printed(shelf, "modes", "shelf.run", "--table", "points scale='unit maximum'")["points"]
     pump = points[points["point"] == "pump"].reset_index(drop=True)
     node = modes.set.system.mesh.points["pump"]
     by_hand = modes.set.shapes[:, 6 * node : 6 * node + 3] / moves[:, None]
@@ -88,8 +90,8 @@ def test_options_of_modes_sort_scale_and_shorten(shelf, modes):
 
 
 def test_energies_and_levers_add_up(shelf, modes):
-    told = printed(shelf, "energy", "shelf.run")
-    energy, guidance = told["energy"], told["guidance"]
+    told = printed(shelf, "modes", "shelf.run", "--table", "energy", "--table", "sensitivities")
+    energy, guidance = told["energy"], told["sensitivities"]
     strain = next(c for c in energy if "strain" in c and "percent" in c)
     kinetic = next(c for c in energy if "kinetic" in c and "percent" in c)
     for column in (strain, kinetic):
@@ -103,7 +105,7 @@ def test_energies_and_levers_add_up(shelf, modes):
     # Rayleigh's quotient: df/f = s/2 · 10 % and -t/2 · 10 %
     np.testing.assert_allclose(merged[stiffer], 0.05 * merged[strain], atol=1e-9)
     np.testing.assert_allclose(merged[heavier], -0.05 * merged[kinetic], atol=1e-9)
-    groups = printed(shelf, "energy", "shelf.run", "--by", "group")["energy"]
+    groups = printed(shelf, "modes", "shelf.run", "--table", "energy group")["energy"]
     legs = energy[energy["member"].str.startswith("leg ")].groupby("mode")[strain].sum()
     own = groups[groups.iloc[:, 2:].columns.size > 0 and groups["group" if "group" in groups else "member"] == "legs"]
     np.testing.assert_allclose(own.set_index("mode")[strain], legs, rtol=1e-9)
@@ -112,7 +114,9 @@ def test_energies_and_levers_add_up(shelf, modes):
 def test_a_record_made_for_a_spectrum_has_the_spectrum_told(shelf, tmp_path):
     """Single masses driven by the written record, integrated by brute force: their largest absolute acceleration."""
     (shelf / "target.csv").write_text("frequency_hz,acceleration_g\n2,0.5\n10,2\n60,2\n")
-    done = inside("match", str(shelf / "target.csv"), "--damping", "5%", "--duration", "2.5 s", "--out", str(tmp_path))
+    done = inside(
+        "shock", str(shelf / "target.csv"), "--match", "--damping", "5%", "--duration", "2.5 s", "--out", str(tmp_path)
+    )
     assert done.returncode == 0, done.stderr
     record = pd.read_csv(next(tmp_path.glob("*record*.csv")))
     time = record.iloc[:, 0].to_numpy(float)
@@ -133,7 +137,7 @@ def test_a_record_made_for_a_spectrum_has_the_spectrum_told(shelf, tmp_path):
 
 
 def test_refinement_scatter_and_variants_from_their_own_columns(shelf, modes):
-    refined = printed(shelf, "refine", "shelf.yaml", "--times", "1.5", "--times", "2", "--count", "3")["refined"]
+    refined = printed(shelf, "study", "shelf.yaml", "--mesh", "1.5", "--mesh", "2", "--count", "3")["mesh"]
     for row in refined.to_dict("records"):
         sizes = [c for c in refined if c.endswith("x") and c[0].isdigit()]
         assert len(sizes) == 2
@@ -147,15 +151,17 @@ def test_refinement_scatter_and_variants_from_their_own_columns(shelf, modes):
         assert row["extrapolated"] == pytest.approx(limit, rel=2e-2)
         assert row["error_bar"] >= abs(row["extrapolated"] - finest) * (1 - 1e-9)
     place = "parts/top/plate/thickness"
-    scatter = printed(shelf, "scatter", "shelf.yaml", "--set", f"{place} = normal 5 mm +- 4 %", "--count", "3")
-    inputs, whole = scatter["scatter_inputs"], scatter["scatter"]
+    scatter = printed(
+        shelf, "study", "shelf.yaml", "--scatter", "--set", f"{place} = normal 5 mm +- 4 %", "--count", "3"
+    )
+    inputs, whole = scatter["inputs"], scatter["scatter"]
     ends = [modes.assembly.changed({"parts": {"top": {"plate": {"thickness": f"{t} mm"}}}}).modes(3).frequencies_hz
             for t in (4.99, 5.01)]  # fmt: skip
     slope = (ends[1] - ends[0]) / 0.02
     np.testing.assert_allclose(whole["deviation"].iloc[:3], np.abs(slope) * 0.2, rtol=5e-3)
     np.testing.assert_allclose(inputs["effect_of_one_deviation"].iloc[:3], slope * 0.2, rtol=5e-3)
     np.testing.assert_allclose(whole["deviation_percent"], 100 * whole["deviation"] / whole["at_means"], rtol=1e-9)
-    variants = printed(shelf, "vary", "shelf.yaml", "--set", f"{place} = 4, 6 mm", "--count", "2", "--jobs", "1")[
+    variants = printed(shelf, "study", "shelf.yaml", "--set", f"{place} = 4, 6 mm", "--count", "2", "--jobs", "1")[
         "variants"
     ]
     top = 0.7 * 0.4 * 7830.0  # kg per m of thickness

@@ -42,13 +42,13 @@ def test_white_noise_on_one_mass_is_the_closed_form():
     assert found["k along"] == pytest.approx(2.0 * w**2 * sqrt(S / (8 * z * w**3)), rel=1e-6)
     assert found["a x"] == pytest.approx(sqrt(S * w * (1 + 4 * z**2) / (8 * z)), rel=1e-6)
     assert found["v x"] == pytest.approx(sqrt(S / (8 * z * w)), rel=1e-4)
-    row = answer.peaks().set_index("gauge").loc["u"]
+    row = answer.table("peaks").set_index("gauge").loc["u"]
     assert row["crossings_hz"] == pytest.approx(40.0, rel=1e-4)
     assert row["peak"] == pytest.approx(3 * row["rms"])
     assert row["one_mode_rms"] == pytest.approx(row["rms"], rel=1e-5)  # there is but one
     assert row["expected_largest"] == pytest.approx(row["rms"] * float(largest_expected(40.0 * 600)), rel=1e-4)
     miles = sqrt(np.pi / 2 * 40.0 * (1 / (2 * z)) * 0.01)
-    assert answer.peaks().set_index("gauge").loc["a", "one_mode_rms"] == pytest.approx(miles, rel=1e-9)
+    assert answer.table("peaks").set_index("gauge").loc["a", "one_mode_rms"] == pytest.approx(miles, rel=1e-9)
 
 
 def brute(answer, label: str, power: float = 0.0) -> float:
@@ -182,7 +182,7 @@ def test_equivalent_stress_of_a_beam_in_bending_and_torsion_by_hand():
     a.gauge("eq", stress="arm", component="equivalent", end="start").gauge("n", stress="arm", end="start")
     a.gauge("f", beam_force="arm", end="start").gauge("m", beam_moment="arm", end="start")
     a.load("pull", at="end", force=[50.0, 30.0, -80.0], moment=[25.0, 0, 0])
-    at_rest = a.static({"static": "pull"}).peaks().set_index(["gauge", "component"])["value"]
+    at_rest = a.respond({"static": "pull"}).table("peaks").set_index(["gauge", "component"])["value"]
     N, Vy, Vz, T, My, Mz = (
         at_rest[k] for k in (("f", "N"), ("f", "Vy"), ("f", "Vz"), ("m", "T"), ("m", "My"), ("m", "Mz"))
     )
@@ -227,7 +227,7 @@ def test_percentile_of_a_magnitude_and_of_equivalent_stress():
     drawn = np.quantile(np.sqrt((x**2).sum(axis=1)), 0.99)
     assert quadratic_percentile(C, float(norm.ppf(0.995))) == pytest.approx(drawn, rel=3e-3)
     answer = bent().modes(6).respond({"random": {"z": TABLE, "y": TABLE}})
-    row = answer.peaks().set_index(["gauge", "component"]).loc[("tip", "magnitude")]
+    row = answer.table("peaks").set_index(["gauge", "component"]).loc[("tip", "magnitude")]
     assert row["peak"] < 3.0 * row["rms"] * 1.2
     assert row["peak"] > 2.0 * row["rms"]
     assert np.isnan(row["crossings_hz"])
@@ -280,7 +280,7 @@ def test_a_long_record_has_the_rms_crossings_and_damage_told():
         ups = np.count_nonzero((x[:-1] < 0) & (x[1:] >= 0)) / 400.0
         assert ups == pytest.approx(answer.result.crossings_hz[k], rel=0.02)
         assert np.abs(x).max() == pytest.approx(answer.result.expected_largest[k], rel=0.15)
-        row = answer.fatigue().iloc[k]
+        row = answer.table("fatigue").iloc[k]
         size = x.std() / (answer.result.rms[k])  # counts are of this record
         damage = (rainflow(x) ** 4).sum()
         unit = {"N": 1.0, "mm": 1e-3}[row["unit"]]
@@ -327,7 +327,7 @@ def test_sources_by_rows_slopes_pasted_and_files(tmp_path, monkeypatch):
     found = [rms_of(modes.respond({"random": {"x": way}}))["a x"] for way in ways]
     np.testing.assert_allclose(found, found[0], rtol=1e-9)
     answer = modes.respond({"random": {"x": {**rows, "rms": "2.65 g"}}})
-    table = answer.sources()
+    table = answer.table("sources")
     overall = sqrt(0.001 / 2 * (40**2 - 10**2) + 0.04 * 160)  # the first slope is S = 0.001 f
     assert table["rms"].iloc[0] == pytest.approx(overall, rel=1e-12)
     assert not any("off the one stated" in f.text for f in answer.findings)
@@ -401,8 +401,8 @@ def test_covariances_give_what_a_gauge_of_the_difference_reads():
         "da", acceleration="p2", relative_to="p1", axis="x"
     )
     answer = a.modes().respond({"random": {"x": TABLE}})
-    rms = answer.peaks().set_index(["gauge", "component"])["rms"]
-    table = answer.covariance("u1", "u2 x", "f2", "a1", "a2", "u1")
+    rms = answer.table("peaks").set_index(["gauge", "component"])["rms"]
+    table = answer.table("covariance", "u1", "u2 x", "f2", "a1", "a2", "u1")
     names = ["u1 x (mm)", "u1 y (mm)", "u1 z (mm)", "u2 x (mm)", "f2 along (N)", "a1 x (g)", "a2 x (g)"]
     assert table.index.tolist() == table.columns.tolist() == names
     for name, column in (("u1 x (mm)", ("u1", "x")), ("f2 along (N)", ("f2", "along")), ("a2 x (g)", ("a2", "x"))):
@@ -415,7 +415,7 @@ def test_covariances_give_what_a_gauge_of_the_difference_reads():
         30.0 * (table.loc["u2 x (mm)", "u2 x (mm)"] - table.loc["u1 x (mm)", "u2 x (mm)"]), rel=1e-8)  # fmt: skip
     for words, wrong in (("no gauge", ["nobody"]), ("name gauges with a component", ["u1 magnitude"])):
         with pytest.raises(HolokineError, match=words):
-            answer.covariance(*wrong)
+            answer.table("covariance", *wrong)
 
 
 def test_fields_shares_curves_and_limits_go_with_the_table(tmp_path):
@@ -424,37 +424,37 @@ def test_fields_shares_curves_and_limits_go_with_the_table(tmp_path):
     modes = a.modes(6)
     answer = modes.respond("road")
     assert isinstance(answer, hk.RandomAnswer)
-    table = answer.peaks().set_index(["gauge", "component"])
-    points = answer.points().set_index("point")
+    table = answer.table("peaks").set_index(["gauge", "component"])
+    points = answer.table("points").set_index("point")
     for d in "xyz":
         assert points.loc["b", f"{d}_rms_mm"] == pytest.approx(table.loc[("tip", d), "rms"], rel=1e-9, abs=1e-12)
-    assert answer.worst().set_index("part").loc["beam"].iloc[0] == pytest.approx(
+    assert answer.table("stress").set_index("part").loc["beam"].iloc[0] == pytest.approx(
         table.loc[("root", "extreme fibre"), "rms"], rel=2e-3)  # fmt: skip
-    curve = answer.density("tip")
+    curve = answer.table("density", "tip")
     for d in "yz":
         f, s = curve["frequency_hz"], curve[f"tip {d} (mm²/Hz)"]
         assert np.sqrt(np.trapezoid(s, f)) == pytest.approx(table.loc[("tip", d), "rms"], rel=5e-3)
         running = curve[f"tip {d}, running RMS (mm)"]
         assert running.iloc[-1] == pytest.approx(table.loc[("tip", d), "rms"], rel=1e-9)
         assert running.is_monotonic_increasing
-    own = answer.density("tip", at=["0.0421 kHz", float(curve["frequency_hz"].iloc[7])])
+    own = answer.table("density", "tip", at=["0.0421 kHz", float(curve["frequency_hz"].iloc[7])])
     assert own["frequency_hz"].tolist() == [42.1, curve["frequency_hz"].iloc[7]]
     np.testing.assert_allclose(own.iloc[1], curve.iloc[7], rtol=1e-6)
-    fine = answer.density("tip", at=np.linspace(42.1, 55.0, 2001))
+    fine = answer.table("density", "tip", at=np.linspace(42.1, 55.0, 2001))
     for d in "yz":  # what the density gives between two frequencies is what the mean square gains
         run = fine[f"tip {d}, running RMS (mm)"]
         gained = np.trapezoid(fine[f"tip {d} (mm²/Hz)"], fine["frequency_hz"])
         assert run.iloc[-1] ** 2 - run.iloc[0] ** 2 == pytest.approx(gained, rel=2e-3)
         assert own[f"tip {d}, running RMS (mm)"].iloc[0] == pytest.approx(run.iloc[0], rel=1e-3)
     with pytest.raises(hk.errors.EventError, match=r"at: what acts reaches from .* Hz; 1e\+06 Hz lies outside"):
-        answer.density("tip", at=1e6)
-    shares = answer.shares()
+        answer.table("density", "tip", at=1e6)
+    shares = answer.table("shares")
     sums = shares.groupby(["gauge", "component"])["share_percent"].sum()
     assert ((sums - 100.0).abs() < 6.0).all()
-    limits = answer.limits()
+    limits = answer.table("limits")
     assert limits["peak"].iloc[0] == pytest.approx(4 * table.loc[("tip", "z"), "rms"])
     assert answer.ok == bool((limits["met"] == "yes").all())
-    answer.write_vtu(tmp_path / "road.vtu")
+    answer.save(tmp_path / "road.vtu")
     import meshio
 
     data = meshio.read(tmp_path / "road.vtu").point_data
@@ -462,7 +462,7 @@ def test_fields_shares_curves_and_limits_go_with_the_table(tmp_path):
         max(points[[f"{d}_rms_mm" for d in "xyz"]].max()) / 1e3, rel=1e-9)  # fmt: skip
     figure = answer.plot()
     assert [ax.get_ylabel() for ax in figure.axes] == ["g²/Hz", "mm²/Hz", "MPa²/Hz", "N m²/Hz", "running RMS (%)"]
-    saved = hk.Modes.open(modes.save(tmp_path / "bent.run")).respond("road")
+    saved = hk.open_run(modes.save(tmp_path / "bent.run")).respond("road")
     np.testing.assert_allclose(saved.result.rms, answer.result.rms, rtol=1e-12)
 
 
@@ -471,8 +471,8 @@ def test_nothing_grows_with_the_square_of_places():
     a = hk.Assembly().material("m", E=2e11, nu=0.3, density=7800.0).part("p", plate=shape, material="m").damping(0.02)
     a.support("edge", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all").gauge("s", stress="p")
     answer = a.modes(12).respond({"random": {"z": TABLE}})
-    whole = answer.worst().set_index("part").loc["p"].iloc[0]
-    assert whole == pytest.approx(answer.peaks()["rms"].iloc[0], rel=1e-6)
+    whole = answer.table("stress").set_index("part").loc["p"].iloc[0]
+    assert whole == pytest.approx(answer.table("peaks")["rms"].iloc[0], rel=1e-6)
     result = answer.result
     reading = result.reduced.readings[0]
     place = int(result.governing[0])  # the slow way: covariance of the components of one place

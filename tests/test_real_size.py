@@ -34,18 +34,18 @@ a.event("rest", static="weight")
 report = a.check()
 assert report.report.counts["independent motions"] > 27_000, report.report.counts
 modes = a.modes(count=12)
-assert len(modes.words) == 12 and len(modes.energy()) == 12 * 4
+assert len(modes.words) == 12 and len(modes.table("energy")) == 12 * 4
 assert abs(modes.energies.shares("strain").sum(axis=0) - 1).max() < 1e-9
 for event in ("shock", "jolt", "rest"):
-    answer = a.static(event) if event == "rest" else modes.respond(event)
+    answer = a.respond(event) if event == "rest" else modes.respond(event)
     assert np.isfinite(answer.result.peaks[:3]).all()  # accelerations have no value at rest
-    worst = answer.worst().set_index("part")["stress_mpa"]
+    worst = answer.table("stress").set_index("part")["stress_mpa"]
     assert set(worst.index) == {"floor", "wall", "block"}
-    gauges = answer.peaks().set_index("gauge")
+    gauges = answer.table("peaks").set_index("gauge")
     column = "value" if event == "rest" else "peak"
     assert abs(gauges.loc["floor", column]) > 0
     assert worst["floor"] <= abs(gauges.loc["floor", column]) * (1 + 1e-3)  # the gauge looks at the same places
-mac = modes.compare(modes).mac()
+mac = modes.compare(modes).table("mac")
 assert abs(np.diag(mac.iloc[:, 1:].to_numpy(float)) - 1).max() < 1e-9
 from pathlib import Path
 

@@ -72,7 +72,7 @@ def bracket() -> hk.Modes:
     a.spring("snubber", between=["tip", "ground"], stiffness="1 N/mm", damping="20 N s/m", axis="z")
     a.gauge("tip", displacement="tip", axis="z").gauge("stress", stress="arm").gauge("wall", reaction="wall")
     a.limit("tip", "0.2 mm").limit("stress", "400 MPa").band("engine", range=["20 Hz", "30 Hz"])
-    a.load("weight", gravity="-z").state("hung", loads="weight")
+    a.load("weight", gravity="-z").add_state("hung", loads="weight")
     a.event("bump", pulse={"z": {"half sine": {"peak": "3 g", "duration": "11 ms"}}})
     a.event("flat", spectrum={"z": {"frequency": [1, 2000], "acceleration": ["1 g", "1 g"]}})
     a.event("hang", static="weight").event("sine", sweep=[5, 200], base={"z": "0.1 g"})
@@ -85,7 +85,7 @@ def made(bracket):
 
 
 def test_every_number_of_the_page_is_that_of_its_table(bracket, made, tmp_path_factory):
-    page = Page(made.write(tmp_path_factory.mktemp("r") / "bracket.html").read_text(encoding="utf-8"))
+    page = Page(made.save(tmp_path_factory.mktemp("r") / "bracket.html").read_text(encoding="utf-8"))
     assert not page.outside  # nothing from a network
     tables = [t for s in made.sections for t in s.tables.values()]
     assert len(page.tables) == len(tables) > 20
@@ -95,7 +95,7 @@ def test_every_number_of_the_page_is_that_of_its_table(bracket, made, tmp_path_f
         assert shown[1:] == [[re.sub(r"\s+", " ", c) for c in row] for row in cells] or len(table) > 40
     for event in ("bump", "flat", "sine"):  # and the tables are those of the answers
         own = next(s for s in made.sections if s.name == event).tables
-        assert any(t["peak"].tolist() == bracket.respond(event).peaks()["peak"].tolist() for t in own.values()
+        assert any(t["peak"].tolist() == bracket.respond(event).table("peaks")["peak"].tolist() for t in own.values()
                    if "peak" in t)  # fmt: skip
     modes = next(s for s in made.sections if s.name == "modes").tables["What the modes are"]
     assert modes["frequency_hz"].tolist() == bracket.frequencies_hz.tolist()
@@ -110,7 +110,9 @@ def test_findings_come_first_and_name_limits_and_what_governs(bracket, made):
     assert 0 < broken < len(limits)
     assert f"{broken} of {len(limits)} limits are not met" in first.body
     largest = first.tables["Largest of every reading over all events"].set_index(["gauge", "component"])
-    peaks = {e: bracket.respond(e).peaks().set_index(["gauge", "component"])["peak"] for e in ("bump", "flat", "sine")}
+    peaks = {
+        e: bracket.respond(e).table("peaks").set_index(["gauge", "component"])["peak"] for e in ("bump", "flat", "sine")
+    }
     for reading in (("tip", "z"), ("wall", "z")):
         best = max(peaks, key=lambda e, r=reading: abs(peaks[e][r]))
         assert largest.loc[reading, "event"] == best
@@ -122,7 +124,7 @@ def test_findings_come_first_and_name_limits_and_what_governs(bracket, made):
 
 
 def test_the_workbook_read_back_equals_the_tables(made, tmp_path):
-    path = made.workbook(tmp_path / "bracket.xlsx")
+    path = made.save(tmp_path / "bracket.xlsx")
     book = pd.read_excel(path, sheet_name=None, header=0, keep_default_na=False, na_values=[""])
     contents = pd.read_excel(path, sheet_name="contents", header=1)
     assert contents["table"].tolist() == list(made.tables)
@@ -173,10 +175,10 @@ def test_own_text_goes_where_its_headings_say(bracket, tmp_path):
 def test_names_in_reports_and_workbooks_stay_text(tmp_path):
     a = nasty(NASTY.index("=1+1"))
     made = a.modes(2).report(sections=["findings", "assembly", "events"])
-    page = Page(made.write(tmp_path / "nasty.html").read_text(encoding="utf-8"))
+    page = Page(made.save(tmp_path / "nasty.html").read_text(encoding="utf-8"))
     assert any("=1+1" in h for h in page.headings + page.words)
     assert "alert(1)</script>" not in (tmp_path / "nasty.html").read_text(encoding="utf-8")
-    made.workbook(tmp_path / "nasty.xlsx")
+    made.save(tmp_path / "nasty.xlsx")
     from openpyxl import load_workbook
 
     cells = [c for sheet in load_workbook(tmp_path / "nasty.xlsx") for row in sheet for c in row]
@@ -188,7 +190,8 @@ def test_what_fails_is_told_and_does_not_end_the_report(tmp_path):
     a = hk.Assembly("free").point("p", [0, 0, 0]).mass("m", at="p", mass=2.0, inertia=[1, 1, 1])
     a.spring("k", between=["p", "ground"], stiffness=900.0, axis="x").gauge("g", displacement="p", axis="x")
     a.event("jolt", pulse={"x": {"half sine": {"peak": 1.0, "duration": 0.01}}})
-    made = a.modes(6).report(tmp_path / "free.html")
+    made = a.modes(6).report()
+    made.save(tmp_path / "free.html")
     assert any(line.startswith("event jolt: ") for line in made.failed)
     page = (tmp_path / "free.html").read_text(encoding="utf-8")
     assert "not answered" in page
@@ -203,10 +206,10 @@ def test_wrong_requests_are_refused_before_anything_is_answered(bracket, tmp_pat
     with pytest.raises(EventError, match="section of events is not asked for"):
         bracket.report(sections=["modes"], events=["bump"])
     with pytest.raises(OutputError):
-        bracket.report(tmp_path / "none" / "r.html", sections=["assembly"])
+        bracket.report(sections=["assembly"]).save(tmp_path / "none" / "r.html")
     monkeypatch.setitem(__import__("sys").modules, "openpyxl", None)
     with pytest.raises(OutputError, match="pip install"):
-        bracket.report(sections=["assembly"]).workbook(tmp_path / "b.xlsx")
+        bracket.report(sections=["assembly"]).save(tmp_path / "b.xlsx")
 
 
 def test_long_tables_keep_the_rows_that_matter_and_say_what_is_left_out():
@@ -222,7 +225,7 @@ def test_long_tables_keep_the_rows_that_matter_and_say_what_is_left_out():
 
 @pytest.mark.skipif(shutil.which("chromium") is None, reason="no headless browser here")
 def test_the_report_opens_and_prints_in_a_browser(made, tmp_path):
-    page = made.write(tmp_path / "bracket.html")
+    page = made.save(tmp_path / "bracket.html")
     drive = """<script>window.onload=()=>{const w=document.documentElement.clientWidth;
     const bad=[...document.querySelectorAll('h1,h2,h3,p,li,figure,nav')].filter(e=>e.getBoundingClientRect().right>w+1);
     document.body.dataset.wide=bad.length;document.body.dataset.top=window.scrollY;
@@ -247,14 +250,14 @@ def test_report_by_the_command_line(tmp_path, bracket):
     run = bracket.save(tmp_path / "bracket.run")
     page, book = tmp_path / "b.html", tmp_path / "b.xlsx"
     got = inside(
-        "report", str(run), str(page), "--sections", "findings, events", "--event", "bump", "--workbook", str(book)
+        "report", str(run), str(page), "--sections", "findings, events", "--events", "bump", "--workbook", str(book)
     )
     assert got.returncode == 0, got.stderr
     assert f"wrote {page}: Findings, Event: bump" in got.stdout
     assert "Event: flat" not in page.read_text(encoding="utf-8")
     assert {"contents"} < set(pd.read_excel(book, sheet_name=None))
     for wrong, words in ((["b.txt"], "must end with .html"), (["b.html", "--workbook", "b.xls"], "must end with .xlsx"),
-                         (["b.html", "--event", "bang"], 'no event "bang"'), (["b.html", "--text", "no.md"], "no.md"),
+                         (["b.html", "--events", "bang"], 'no event "bang"'), (["b.html", "--text", "no.md"], "no.md"),
                          (["b.html", "--sections", "all"], 'no section "all"')):  # fmt: skip
         got = inside("report", str(run), *(str(tmp_path / w) if w.endswith((".txt", ".html")) else w for w in wrong))
         assert got.returncode == 2
@@ -267,12 +270,12 @@ def test_report_by_the_command_line(tmp_path, bracket):
 def test_verification_tells_expected_and_computed_figures(tmp_path):
     found = hk.verify("half-sine")
     assert found.ok
-    table, figures = found.table(), found.figures()
+    table, figures = found.table(), found.table("figures")
     assert len(table) == 2
     assert len(figures) == table["figures"].sum() == 6
     np.testing.assert_allclose(figures["computed"] / figures["expected"] - 1, figures["deviation"], atol=1e-15)
     assert (figures["deviation"].abs() <= figures["tolerance"]).all()
-    page = Page(found.page(tmp_path / "v.html").read_text(encoding="utf-8"))
+    page = Page(found.save(tmp_path / "v.html").read_text(encoding="utf-8"))
     assert [r[0] for r in page.tables[0][1:]] == table["case"].tolist()
     assert len(page.tables[1]) == 7
     assert f"numpy {np.__version__}" in " ".join(page.words)

@@ -16,9 +16,9 @@ import holokine as hk
 from holokine.solvers import factor
 
 COMMANDS = [
-    ["modes", "crate.yaml", "--count", "20", "--save", "crate.run", "--json"], ["energy", "crate.run"],
+    ["modes", "crate.yaml", "--count", "20", "--save", "crate.run", "--json"], ["modes", "crate.run", "--table", "energy", "--table", "sensitivities"],
     ["respond", "crate.run", "kerb strike", "--json"], ["respond", "crate.yaml", "works shock", "--json"],
-    ["respond", "crate.run", "shaker", "--csv"], ["damped", "crate.run", "--json"],
+    ["respond", "crate.run", "shaker", "--csv"], ["modes", "crate.run", "--damped", "--json"],
     ["respond", "crate.yaml", "winter standstill", "--json"], ["modes", "block.yaml", "--count", "12", "--json"],
     ["check", "block.yaml", "--json"],
 ]  # fmt: skip
@@ -64,13 +64,13 @@ def test_nine_digits_hold_between_the_two_factorisations(tmp_path, crate_file, m
     for name in ("crate.yaml", "works.csv"):
         shutil.copy(crate_file.with_name(name), tmp_path)
     fast = hk.Assembly.read(tmp_path / "crate.yaml").modes(count=20)
-    peaks = {e: fast.respond(e).peaks()["peak"] for e in ("kerb strike", "works shock")}
+    peaks = {e: fast.respond(e).table("peaks")["peak"] for e in ("kerb strike", "works shock")}
     monkeypatch.setattr(factor, "fast_available", lambda: False)
     slow = hk.Assembly.read(tmp_path / "crate.yaml").modes(count=20)
     assert slow.set.method != fast.set.method
     np.testing.assert_allclose(slow.frequencies_hz, fast.frequencies_hz, rtol=1e-10)
     for event, peak in peaks.items():
-        np.testing.assert_allclose(slow.respond(event).peaks()["peak"], peak, rtol=1e-9, atol=1e-9 * peak.max())
+        np.testing.assert_allclose(slow.respond(event).table("peaks")["peak"], peak, rtol=1e-9, atol=1e-9 * peak.max())
 
 
 def test_the_command_line_keeps_numpy_to_one_thread():

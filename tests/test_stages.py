@@ -96,7 +96,7 @@ def folder(tmp_path_factory):
 
 def keys_of(modes: hk.Modes) -> dict[str, str]:
     """Keys of all stages, and of the answers to all events."""
-    at, d = modes._now, modes.assembly.document
+    at, d = modes.now, modes.assembly.document
     stages = ("mesh", "system", "dampers", "modes", "damping", "gauges", "reduced", "reading")
     answers = {f"answer {n}": d.keys.of_answer(e, at.basis) for n, e in d.description.events.items()}
     return {**{s: at.key(s) for s in stages}, **answers}
@@ -147,9 +147,9 @@ def test_every_key_acts_and_a_run_file_is_never_stale(folder, tmp_path, name):
         opened.add(reach)
         if keys["modes"] != was["modes"]:
             with pytest.raises(RunFileError, match="has changed since these modes were extracted"):
-                hk.Modes.open(run)
+                hk.open_run(run)
         else:
-            assert ek.same(ek.results(hk.Modes.open(run), asked), after), f"{at}: stale"
+            assert ek.same(ek.results(hk.open_run(run), asked), after), f"{at}: stale"
     idle = {f for f, acts in seen.items() if not acts} - set(QUIET) - ELSEWHERE[name]
     assert not idle, f"accepted, but without effect: {sorted(idle)}"
 
@@ -165,12 +165,12 @@ def test_contents_of_every_named_file_are_in_a_key(folder, tmp_path):
             assert keys_of(now.modes()) != was, (name, file)
             if now.modes().key != modes.key:
                 with pytest.raises(RunFileError, match=f"{file} has other contents"):
-                    hk.Modes.open(run)
-                kept = hk.Modes.open(run, as_saved=True)  # with the files as they were
+                    hk.open_run(run)
+                kept = hk.open_run(run, as_saved=True)  # with the files as they were
                 event = next(iter(now.description.events))
-                assert kept.respond(event).peaks().equals(modes.respond(event).peaks())
+                assert kept.respond(event).table("peaks").equals(modes.respond(event).table("peaks"))
             else:
-                hk.Modes.open(run)
+                hk.open_run(run)
     named = [hk.Assembly.read(ek.write(d, tmp_path / "a.yaml")).document.keys for d in ek.DOCUMENTS.values()]
     assert {f for keys in named for f in keys.file_names()} == set(ek.FILES)
 
@@ -199,7 +199,7 @@ def test_keys_do_not_depend_on_how_it_is_written(folder, tmp_path):
     run = first.modes().save(folder / "order.run")
     ek.write(turned, path)
     with pytest.raises(RunFileError, match="parts: the order has changed"):
-        hk.Modes.open(run)
+        hk.open_run(run)
 
 
 def test_a_change_costs_only_what_it_reaches(folder, monkeypatch):
@@ -238,7 +238,7 @@ def test_a_change_costs_only_what_it_reaches(folder, monkeypatch):
         "build_system": 1, "build_gauges": 1, "reduce_model": 1}  # fmt: skip
     run = a.modes().save(folder / "cost.run")
     calls.clear()
-    hk.Modes.open(run).respond("shock")
+    hk.open_run(run).respond("shock")
     assert calls == {}
 
 
@@ -247,14 +247,14 @@ def test_python_changes_take_effect_or_are_refused():
     a.event("hit", pulse={"x": {"half sine": {"peak": 5, "duration": 0.1}}})
     modes = a.modes(count=2)
     answer = modes.respond("hit")
-    first = answer.peaks()["peak"].iloc[0]
+    first = answer.table("peaks")["peak"].iloc[0]
     a.gauge("first", acceleration="p1", axis="x").limit("end", 100)  # beyond the modes: they take effect
-    assert list(modes.respond("hit").peaks()["gauge"]) == ["end", "first"]
+    assert list(modes.respond("hit").table("peaks")["gauge"]) == ["end", "first"]
     with pytest.raises(StaleError, match="answer it again"):
-        answer.limits()  # of a table with other gauges
+        answer.table("limits")  # of a table with other gauges
     assert modes.respond("hit").ok
     a.event("harder", pulse={"x": {"half sine": {"peak": 10, "duration": 0.1}}})
-    assert modes.respond("harder").peaks()["peak"].iloc[0] == pytest.approx(2 * first)
+    assert modes.respond("harder").table("peaks")["peak"].iloc[0] == pytest.approx(2 * first)
     a.mass("ballast", at="p2", mass=5)  # below them: refused by name
     for ask in (lambda: modes.respond("hit"), lambda: modes.reduced, lambda: modes.damping, lambda: modes.table(),
                 lambda: modes.save("never.run")):  # fmt: skip
@@ -270,13 +270,13 @@ def test_variants_have_run_files_that_follow_their_file(folder):
     document = {**ek.FRAME, "variants": {"stiffer": {"materials": {"steel": {"E": "300 GPa"}}}}}
     path = ek.write(document, folder / "variants.yaml")
     run = hk.Assembly.read(path).variant("stiffer").modes().save(folder / "stiffer.run")
-    hk.Modes.open(run)
+    hk.open_run(run)
     ek.write(ek.put(document, ("variants", "stiffer", "materials", "steel", "E"), "400 GPa"), path)
     with pytest.raises(RunFileError, match="materials, steel, E: 300 GPa, now 400 GPa"):
-        hk.Modes.open(run)
+        hk.open_run(run)
     ek.write(ek.put(document, ("masses", "unit", "mass"), "4 kg"), path)
     with pytest.raises(RunFileError, match="masses, unit, mass: 3 kg, now 4 kg"):
-        hk.Modes.open(run)
+        hk.open_run(run)
 
 
 def test_a_group_that_something_rests_on_is_a_change(folder):
@@ -284,9 +284,9 @@ def test_a_group_that_something_rests_on_is_a_change(folder):
     run = hk.Assembly.read(path).modes().save(folder / "groups.run")
     ek.write(ek.put(ek.FRAME, ("groups", "panels"), ["plate", "beam"]), path)  # a support's selection names it
     with pytest.raises(RunFileError, match="groups, panels"):
-        hk.Modes.open(run)
+        hk.open_run(run)
     ek.write(ek.put(ek.FRAME, ("groups", "spare"), ["post"]), path)  # nothing names this one
-    assert "spare" in hk.Modes.open(run).assembly.description.groups
+    assert "spare" in hk.open_run(run).assembly.description.groups
 
 
 @pytest.mark.parametrize("name", list(ek.DOCUMENTS))
@@ -295,13 +295,13 @@ def test_round_trip_through_write(folder, tmp_path, name):
     there = tmp_path / "written"
     there.mkdir()
     for target in (folder / f"{name} again.yaml", there / "b.yaml"):  # beside its files, and elsewhere
-        again = hk.Assembly.read(a.write(target))
+        again = hk.Assembly.read(a.save(target))
         assert keys_of(again.modes()) == keys_of(a.modes())
         assert again.title == a.title or not a.description.title
     built = hk.Assembly("built", units={"length": "mm", "force": "N"}).material("m", **STEEL_MM)
     built.point("a", np.zeros(3)).point("b", (500.0, 0, 0)).section("s", rod={"diameter": 20})
     built.part("bar", beam={"through": ("a", "b"), "section": "s"}, material="m").support("w", at="a", hold="all")
-    read = hk.Assembly.read(built.write(tmp_path / "built.yaml"))
+    read = hk.Assembly.read(built.save(tmp_path / "built.yaml"))
     assert read.modes(3).key == built.modes(3).key
     assert (tmp_path / "built.yaml").read_text().startswith("holokine: 1")
 

@@ -36,7 +36,7 @@ def one_mass(m: float = 3.0, f: float = 10.0, **spring) -> tuple[hk.Assembly, fl
 
 def values(answer: hk.SweepAnswer, gauge: str, which: int = 0) -> np.ndarray:
     """Complex amplitude of a gauge over the sweep."""
-    return answer.result.values(answer._numbers(gauge)[which])[:, 0]
+    return answer.result.values(answer.rows_of(gauge)[which])[:, 0]
 
 
 @pytest.mark.parametrize("kind", ["damper", "loss factor"])
@@ -63,7 +63,7 @@ def test_one_mass_against_closed_form(kind: str) -> None:
         sign = np.sign(np.real(np.vdot(expected, found)))  # of which end pulls which
         assert sign == 1 or gauge in ("spring", "damper", "both")
         np.testing.assert_allclose(found, sign * expected, rtol=1e-9, atol=1e-12 * np.abs(expected).max())
-    peaks = answer.peaks().set_index("gauge")
+    peaks = answer.table("peaks").set_index("gauge")
     best = minimize_scalar(lambda x: -abs(moves(x)), bounds=(0.9 * w0, 1.1 * w0), method="bounded",
                            options={"xatol": 1e-12}).x  # fmt: skip
     top = abs(moves(best))
@@ -74,10 +74,10 @@ def test_one_mass_against_closed_form(kind: str) -> None:
     # the half-power bandwidth is 2ζ of the frequency, to the square of ζ
     assert peaks.loc["moves", "amplification"] == pytest.approx(1 / (2 * zeta), rel=3 * zeta**2)
     assert peaks.loc["moves", "static"] == pytest.approx(1e3 * m * 0.5 * G / k, rel=1e-10)
-    ratio = answer.transfer("goes", to="x")
+    ratio = answer.table("transfer", "goes", to="x")
     transmissibility = (k * (1 + 1j * eta) + 1j * w * c) / (k * (1 + 1j * eta) + 1j * w * c - m * w**2)
-    np.testing.assert_allclose(ratio["goes_x_amplitude"], np.abs(transmissibility), rtol=1e-9)
-    np.testing.assert_allclose(ratio["goes_x_phase_deg"], np.degrees(np.angle(transmissibility)), atol=1e-7)
+    np.testing.assert_allclose(ratio["goes x amplitude"], np.abs(transmissibility), rtol=1e-9)
+    np.testing.assert_allclose(ratio["goes x phase (deg)"], np.degrees(np.angle(transmissibility)), atol=1e-7)
 
 
 def test_base_motion_by_any_quantity() -> None:
@@ -113,7 +113,7 @@ def test_two_masses_with_dampers_losses_and_loads_against_elimination() -> None:
     b = chain(masses, stiff)
     for name in ("points", "masses", "supports"):
         for key, entry in getattr(b.description, name).items():
-            a._add(name, key, entry)
+            a.add(name, key, entry)
     a.spring("k1", between=["ground", "p1"], stiffness=stiff[0], axis="x")
     a.spring("k2", between=["p1", "p2"], stiffness=stiff[1], axis="x", damping=c2, loss_factor=eta[1])
     a.load("low", at="p1", force=[1, 0, 0]).load("high", at="p2", force=[1, 0, 0])
@@ -136,8 +136,8 @@ def test_two_masses_with_dampers_losses_and_loads_against_elimination() -> None:
             abs((w * c2 + eta[1] * stiff[1]) * (u[1] - u[0])), rel=1e-8
         )
     # reciprocity: what one place does at the other
-    there = answer.transfer("second", to="low")["second_x_amplitude_m_per_N"]
-    back = answer.transfer("first", to="high")["first_x_amplitude_m_per_N"]
+    there = answer.table("transfer", "second", to="low")["second x amplitude (m per N)"]
+    back = answer.table("transfer", "first", to="high")["first_x_amplitude_m_per_N"]
     np.testing.assert_allclose(there, back, rtol=1e-10)
 
 
@@ -196,7 +196,7 @@ def test_beam_with_complex_modulus_and_damper_along_the_span() -> None:
             H = H / (1 + 1j * w * c * _receptance(0.3 * L, 0.3 * L, w, L, EI, mass))
         found = values(answer, "moves")
         assert np.abs(found - H).max() < 2e-5 * np.abs(H).max()
-        assert answer.full()["difference_percent_of_peak"].abs().max() < 2e-3
+        assert answer.table("whole_model")["difference_percent_of_peak"].abs().max() < 2e-3
 
 
 def _through(a: hk.Assembly, points: list[str]) -> hk.Assembly:
@@ -290,10 +290,10 @@ def test_the_whole_model_agrees(shaken) -> None:
     more = modes.assembly.modes(60)
     f = [8.0, 21.0, 47.0, 90.0, 170.0, 260.0]
     event = answer.event.model_copy(update={"full_model_at": tuple(f)})
-    check = more.respond(event).full()
+    check = more.respond(event).table("whole_model")
     # percent: 60 of some 380 modes; at 260 Hz what is left out of reactions is (260/4000)² of a left-out mode's share
     assert check["difference_percent_of_peak"].abs().max() < 0.05
-    few = modes.respond(event).full()["difference_percent_of_peak"].abs().max()
+    few = modes.respond(event).table("whole_model")["difference_percent_of_peak"].abs().max()
     assert few > check["difference_percent_of_peak"].abs().max()
 
 
@@ -313,7 +313,7 @@ def test_rest_and_vibration_together(shaken) -> None:
         assert r.peaks[row] == pytest.approx(seen, rel=3e-3 if reading.count == 1 else 2e-4)
         if reading.count == 1 and np.isfinite(rest.peaks[row]):
             assert r.steady[row] == pytest.approx(rest.peaks[row], rel=1e-9, abs=1e-12)
-    table = answer.peaks().dropna(subset=["largest_together"])
+    table = answer.table("peaks").dropna(subset=["largest_together"])
     assert (table["largest_together"] >= table["peak"] * (1 - 1e-9)).all()
 
 
@@ -321,14 +321,14 @@ def test_whole_fields_read_as_gauges_do(shaken) -> None:
     """Envelopes of points, section forces and stress against gauges; shapes at instants against complex amplitudes."""
     modes, answer = shaken
     r, system = answer.result, modes.set.system
-    points = answer.points().set_index(["point", "axis"])
+    points = answer.table("points").set_index(["point", "axis"])
     label = [x.label for x in r.reduced.readings]
     for axis in "xyz":
         row = label.index(f"tip {axis}")
         assert points.loc[("tip", axis), "acceleration_g"] == pytest.approx(r.curve(row).max() / G, rel=1e-9)
         k = int(r.curve(row).argmax())
-        assert points.loc[("tip", axis), "at_hz_acceleration"] == pytest.approx(r.frequency_hz[k], rel=1e-12)
-    worst = answer.worst().set_index("part")
+        assert points.loc[("tip", axis), "acceleration_at_hz"] == pytest.approx(r.frequency_hz[k], rel=1e-12)
+    worst = answer.table("stress").set_index("part")
     for part in ("arm", "flag", "block"):
         row = next(i for i, x in enumerate(r.reduced.readings) if x.gauge == part)
         # of beams the gauge reads from balance, the field from elastic forces
@@ -336,7 +336,7 @@ def test_whole_fields_read_as_gauges_do(shaken) -> None:
         assert worst.loc[part, "stress_mpa"] == pytest.approx(1e-6 * r.curve(row).max(), rel=close)
     nodal = answer.motion.stress()[1]
     assert nodal.max() == pytest.approx(1e6 * worst["stress_mpa"].max(), rel=1e-9)
-    members = answer.members()
+    members = answer.table("members")
     root = next(i for i, x in enumerate(r.reduced.readings) if x.label == "root My")
     assert members["My_nm"].iloc[0] == pytest.approx(r.curve(root).max(), rel=0.02)  # elastic, not from balance
     shape = answer.deformed("47 Hz, 90 deg")
@@ -373,9 +373,9 @@ def test_unbalance_is_two_forces_a_quarter_apart(shaken) -> None:
 
 def test_shares_of_modes_make_the_whole(shaken) -> None:
     _, answer = shaken
-    table = answer.shares()
+    table = answer.table("shares")
     np.testing.assert_allclose(table.iloc[:, 2:].sum().to_numpy(), 100.0, rtol=1e-9)
-    top = answer.peaks().set_index(["gauge", "component"])
+    top = answer.table("peaks").set_index(["gauge", "component"])
     words = top.loc[("tip", "x"), "mode_shares"]
     assert words.split(" ")[0].isdigit()
 
@@ -464,16 +464,18 @@ def test_amplitudes_by_choice_and_what_a_real_sweep_misses() -> None:
     for shown in ("peak", "rms", "peak to peak"):
         event = {"sweep": [5, 20], "base": {"x": "1 g"}, "amplitudes": shown, "octaves per minute": 40.0}
         answer = a.modes().respond(event)
-        tables[shown] = answer.peaks()[shown.replace(" ", "_")].to_numpy()
-        assert shown.replace(" ", "_") in answer.resonances().columns
+        tables[shown] = answer.table("peaks")[shown.replace(" ", "_")].to_numpy()
+        assert shown.replace(" ", "_") in answer.table("resonances").columns
     np.testing.assert_allclose(tables["rms"], tables["peak"] / np.sqrt(2), rtol=1e-12)
     np.testing.assert_allclose(tables["peak to peak"], 2 * tables["peak"], rtol=1e-12)
     shown = a.limit("moves", "1 m").modes().respond({"sweep": [5, 20], "base": {"x": "1 g"}, "amplitudes": "rms"})
-    assert shown.limits()["peak"].iloc[0] == pytest.approx(tables["peak"][0], rel=1e-12)  # however they are shown
+    assert shown.table("limits")["peak"].iloc[0] == pytest.approx(
+        tables["peak"][0], rel=1e-12
+    )  # however they are shown
     assert "rms" in shown.screens()[0][1]
     fast = [f for f in answer.findings if "octaves per minute" in f.text]
     assert fast[0].level == "warning"
-    width = answer.peaks()["bandwidth_hz"].iloc[0]
+    width = answer.table("peaks")["bandwidth_hz"].iloc[0]
     rate = 40.0 * np.log(2) / 60 * 10 / width**2
     assert f"reaches {100 * reached(rate):.0f} %" in fast[0].text
 
@@ -485,7 +487,7 @@ def test_limits_figures_page_and_film(tmp_path, capsys) -> None:
     a, _ = one_mass(damping=9.0)
     a.load("lean", at="p1", force=[20, 0, 0]).event("rest", static="lean")
     a.event("test", sweep=[5, 20], base={"x": "1 g"}, beside="rest").limit("moves", "70 mm")
-    path = a.write(tmp_path / "a.yaml")
+    path = a.save(tmp_path / "a.yaml")
     run(["respond", str(path), "test", "--json"])
     import json
 
@@ -493,19 +495,19 @@ def test_limits_figures_page_and_film(tmp_path, capsys) -> None:
     row = next(r for r in data["tables"]["test_limits"] if r["gauge"] == "moves")
     peak = next(r for r in data["tables"]["test_peaks"] if r["gauge"] == "moves")
     assert row["peak"] == pytest.approx(peak["peak"] + abs(peak["at_rest"]), rel=1e-9)
-    a.changed({"limits": {"moves": "0.9 mm"}}).write(path)
+    a.changed({"limits": {"moves": "0.9 mm"}}).save(path)
     with pytest.raises(SystemExit) as stop:
         run(["respond", str(path), "test", "--out", str(tmp_path / "out"), "--at", "10 Hz, 30 deg", "--animate",
-             "moves", "--film-size", "320x200", "--seconds", "0.5"])  # fmt: skip
+             "moves", "--draw", "size=320x200", "--draw", "seconds=0.5"])  # fmt: skip
     assert stop.value.code == 1
     made = {p.name for p in (tmp_path / "out").iterdir()}
-    assert {"test.png", "test_circle.png", "test_curves.html", "test.gif", "test_curves.csv", "test_resonances.csv",
-            "test_critical.csv", "test_shares.csv", "test.vtu", "test_at_10_hz__30_deg.png"} <= made  # fmt: skip
-    before = (tmp_path / "out" / "test.png").read_bytes()
+    assert {"test_amplitudes.png", "test_circle.png", "test_curves.html", "test.gif", "test_curves.csv", "test_resonances.csv",
+            "test_critical.csv", "test_shares.csv", "test.vtu", "test_at_10_hz__30_deg_stress.csv"} <= made  # fmt: skip
+    before = (tmp_path / "out" / "test_amplitudes.png").read_bytes()
     b = hk.Assembly.read(path).event("other", sweep=[4, 30], base={"x": "2 g"}).changed({"limits": {"moves": "9 m"}})
-    b.event("drop", pulse={"x": {"half sine": {"peak": "1 g", "duration": 0.01}}}).write(path)
+    b.event("drop", pulse={"x": {"half sine": {"peak": "1 g", "duration": 0.01}}}).save(path)
     run(["respond", str(path), "test", "--out", str(tmp_path / "out"), "--with", "other", "--linear", "both"])
-    assert (tmp_path / "out" / "test.png").read_bytes() != before
+    assert (tmp_path / "out" / "test_amplitudes.png").read_bytes() != before
     for wrong, words in ((["test", "--linear", "both"], "--out"), (["drop", "--linear", "both"], "--out"),
                          (["drop", "--with", "other", "--out", "x"], "belong to sine sweeps")):  # fmt: skip
         with pytest.raises(SystemExit):
@@ -525,23 +527,23 @@ def test_answer_helpers_refuse_by_name() -> None:
     a.load("push", at="p1", force=[3, 0, 0]).load("weight", gravity="-z").gauge("all", displacement="p1")
     answer = a.modes().respond({"sweep": [5, 20], "base": {"x": "1 g"}, "loads": {"push": 1, "weight": 1}})
     f = answer.result.frequency_hz
-    push = answer.transfer("moves", to="push")
-    assert push["moves_x_amplitude_m_per_N"].iloc[0] == pytest.approx(
+    push = answer.table("transfer", "moves", to="push")
+    assert push["moves x amplitude (m per N)"].iloc[0] == pytest.approx(
         abs(1 / (a.description.springs["k1"].stiffness + 9j * 2 * np.pi * f[0] - 3.0 * (2 * np.pi * f[0]) ** 2)),
         rel=1e-9,
     )
     for call, words in (
-        (lambda: answer.transfer("moves", to="q"), "no source"),
-        (lambda: answer.transfer("moves", to="weight"), "gravity"),
-        (lambda: answer.curve("nothing"), "no gauge"), (lambda: answer.full(), "whole model"),
-        (lambda: answer.animate("x.gif", window=("0 s", "1 s")), "no time window"),
+        (lambda: answer.table("transfer", "moves", to="q"), "no source"),
+        (lambda: answer.table("transfer", "moves", to="weight"), "gravity"),
+        (lambda: answer.table("curve", "nothing"), "no gauge"), (lambda: answer.table("whole_model"), "no table"),
+        (lambda: answer.save("x.gif", window=("0 s", "1 s")), "no time window"),
         (lambda: answer.deformed("300 Hz"), "outside"),
     ):  # fmt: skip
         with pytest.raises(hk.HolokineError, match=words):
             call()
-    assert answer.resonances("moves")["kind"].tolist().count("peak") == 1
+    assert answer.table("resonances", "moves")["kind"].tolist().count("peak") == 1
     assert answer.plot(others={"again": answer}, logarithmic=(False, False)).axes
-    assert answer.plot_circle("moves", near="10 Hz").axes
+    assert answer.plot("circle", "moves", near="10 Hz").axes
 
 
 def test_a_damper_to_the_ground_relieves_the_support() -> None:
@@ -557,7 +559,7 @@ def test_a_damper_to_the_ground_relieves_the_support() -> None:
     w = 2 * np.pi * answer.result.frequency_hz
     u = -m * G / (k * (1 + 1j * eta) + 1j * w * c - m * w**2)
     np.testing.assert_allclose(values(answer, "base"), -k * (1 + 1j * eta) * u, rtol=1e-9)
-    assert answer.full()["difference_percent_of_peak"].abs().max() < 1e-8
+    assert answer.table("whole_model")["difference_percent_of_peak"].abs().max() < 1e-8
 
 
 def test_cut_and_end_forces_under_loss_factors_of_their_own() -> None:
@@ -573,7 +575,7 @@ def test_cut_and_end_forces_under_loss_factors_of_their_own() -> None:
     answer = modes.respond(event)
     assert answer.result.reader.model.losses == {"beam": 0.08}
     # 12 of 66 modes: what is left out moves as at rest, (150/2900)² of its share
-    assert answer.full()["difference_percent_of_peak"].abs().max() < 0.05
+    assert answer.table("whole_model")["difference_percent_of_peak"].abs().max() < 0.05
 
 
 # -- what must hold whatever the assembly ------------------------------------------------------------------------

@@ -41,7 +41,7 @@ def test_effective_masses_of_all_modes_sum_to_the_free_mass(matrix):
     total = modes.set.effective_mass.sum(axis=0)
     np.testing.assert_allclose(total, modes.set.free_mass, rtol=1e-9)
     assert (modes.set.free_mass <= modes.set.whole_mass * (1 + 1e-12)).all()
-    table = modes.participation()
+    table = modes.table("participation")
     assert table["cumulative_z_of_free"].iloc[-1] == pytest.approx(1.0, abs=1e-9)
     held = modes.set.whole_mass[:3] - modes.set.free_mass[:3]
     assert (held > 0).all()  # the clamped end carries mass that a base motion cannot excite
@@ -56,12 +56,12 @@ def test_free_assembly_has_six_rigid_body_modes_and_shapes_are_normalised():
     np.testing.assert_allclose(modes.shapes @ (M @ modes.shapes.T), np.eye(10), atol=1e-9)
     for shape in modes.shapes:  # both ends of a symmetric beam turn as much: the first decides
         assert shape[np.flatnonzero(np.abs(shape) > (1 - 1e-6) * np.abs(shape).max())[0]] > 0
-    unit = modes.unit_maximum().reshape(10, -1, 6)[:, :, :3]
+    unit = modes.scaled().reshape(10, -1, 6)[:, :, :3]
     size = np.linalg.norm(unit, axis=2).max(axis=1)
     spin = size < 1e-6  # a turn about the beam's own axis moves no node: its turn is the unit
     assert spin.sum() <= 1
     np.testing.assert_allclose(size[~spin], 1.0)
-    np.testing.assert_allclose(np.abs(modes.unit_maximum()[spin]).max(initial=1.0), 1.0)
+    np.testing.assert_allclose(np.abs(modes.scaled()[spin]).max(initial=1.0), 1.0)
     assert modes.set.residuals.max() < 1e-9
     with pytest.raises(MechanismError, match=r"translation along x.*rotation about"):
         modes.reduced  # noqa: B018 - the property is what raises

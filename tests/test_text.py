@@ -63,13 +63,13 @@ def test_names_are_text_in_every_output(tmp_path, first):
     title, event, gauge = (NASTY[(first + k) % len(NASTY)] for k in (0, 6, 5))
     folder = tmp_path / "within/deep"
     folder.mkdir(parents=True)
-    file = nasty(first).write(folder / "a.yaml")
+    file = nasty(first).save(folder / "a.yaml")
     assert hk.Assembly.read(file).title == title
     run, out = str(folder / "a.run"), ["--out", str(folder / "out")]
     for command in (
-        ["modes", str(file), "--count", "3", "--save", run, *out], ["check", str(file), *out], ["energy", run, *out],
+        ["modes", str(file), "--count", "3", "--save", run, *out], ["check", str(file), *out], ["modes", run, "--table", "energy", *out],
         ["respond", run, "--", event], ["respond", run, *out, "--", event], ["respond", run, "sweep", *out],
-        ["damped", run, *out], ["page", run, str(folder / "page.html")],
+        ["modes", run, "--damped", *out], ["modes", run, "--save", str(folder / "page.html")],
     ):  # fmt: skip
         got = inside(*command)
         assert got.returncode == 0, (command, got.stderr)

@@ -42,7 +42,7 @@ def grid() -> hk.Assembly:
 
 @pytest.fixture(scope="module")
 def varied(grid):
-    return grid.vary(GRID, read=["bump: lamp", ("hang", "root")], count=5)
+    return grid.study(GRID, read=["bump: lamp", ("hang", "root")], count=5)
 
 
 def test_variants_equal_one_by_one_runs(grid, varied):
@@ -58,10 +58,10 @@ def test_variants_equal_one_by_one_runs(grid, varied):
         followed = [own[f"mode_{k}_hz"] for k in range(1, 6)]
         assert {f for f in followed if f == f} <= set(modes.frequencies_hz.tolist())
         assert sum(f == f for f in followed) >= 4  # the fifth may lie beyond the five that are asked for
-        peaks = modes.respond("bump").peaks().query("gauge == 'lamp'").set_index("component")["peak"]
+        peaks = modes.respond("bump").table("peaks").query("gauge == 'lamp'").set_index("component")["peak"]
         for axis in "xyz":
             assert own[f"bump: lamp {axis} (g)"] == pytest.approx(abs(peaks[axis]), rel=1e-14)
-        at_rest = abs(modes.respond("hang").peaks().set_index("gauge").loc["root", "value"])
+        at_rest = abs(modes.respond("hang").table("peaks").set_index("gauge").loc["root", "value"])
         assert own["hang: root y (N m)"] == pytest.approx(at_rest, rel=1e-14)
         assert own["mass_kg"] == pytest.approx(one.check().mass, rel=1e-12)
     pd.testing.assert_frame_equal(varied.variant(5).modes(5).table(), varied.variant(5).modes(5).table())
@@ -72,7 +72,7 @@ def test_variants_equal_one_by_one_runs(grid, varied):
 def test_processes_and_a_cluster_give_the_same(grid, varied, where, tmp_path):
     keys: dict = {"read": ["bump: lamp", ("hang", "root")], "count": 5}
     if where == "processes":
-        other = grid.vary(GRID, jobs=2, **keys)
+        other = grid.study(GRID, jobs=2, **keys)
     else:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
@@ -80,12 +80,12 @@ def test_processes_and_a_cluster_give_the_same(grid, varied, where, tmp_path):
 
             with LocalCluster(n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None,
                               local_directory=str(tmp_path)) as cluster:  # fmt: skip
-                other = grid.vary(GRID, scheduler=cluster.scheduler_address, **keys)
+                other = grid.study(GRID, scheduler=cluster.scheduler_address, **keys)
     pd.testing.assert_frame_equal(other.table(), varied.table(), check_exact=False, rtol=1e-12)
 
 
 def test_only_what_changes_is_computed_anew(grid):
-    made = grid.vary({"damping": ["1 %", "2 %", "4 %"], "masses/lamp/mass": ["1 kg", "1.5 kg"]}, read=["bump: lamp z"],
+    made = grid.study({"damping": ["1 %", "2 %", "4 %"], "masses/lamp/mass": ["1 kg", "1.5 kg"]}, read=["bump: lamp z"],
                      count=4)  # fmt: skip
     assert [r.made for r in made.results].count(1) == 1  # of the lighter lamp; those of 1.5 kg are the ones as written
     peaks = made.table()["bump: lamp z (g)"].iloc[1:]
@@ -107,21 +107,21 @@ def test_an_interrupted_run_goes_on_and_what_is_stale_is_not_taken(grid, tmp_pat
     with monkeypatch.context() as m:
         m.setattr(run, "_keep", stop)
         with pytest.raises(KeyboardInterrupt):
-            grid.vary(GRID, count=4, folder=tmp_path)
-    again = grid.vary(GRID, count=4, folder=tmp_path)
+            grid.study(GRID, count=4, folder=tmp_path)
+    again = grid.study(GRID, count=4, folder=tmp_path)
     assert [r.kept for r in again.results].count(True) == 2
-    pd.testing.assert_frame_equal(again.table(), grid.vary(GRID, count=4).table())
-    assert all(r.kept for r in grid.vary(GRID, count=4, folder=tmp_path).results)
-    assert not any(r.kept for r in grid.vary(GRID, count=5, folder=tmp_path).results)
+    pd.testing.assert_frame_equal(again.table(), grid.study(GRID, count=4).table())
+    assert all(r.kept for r in grid.study(GRID, count=4, folder=tmp_path).results)
+    assert not any(r.kept for r in grid.study(GRID, count=5, folder=tmp_path).results)
     other = grid.changed({"materials": {"steel": {"density": "7000 kg/m^3"}}})
-    assert not any(r.kept for r in other.vary(GRID, count=4, folder=tmp_path).results)
+    assert not any(r.kept for r in other.study(GRID, count=4, folder=tmp_path).results)
     for file in (tmp_path / "variants").iterdir():
         file.write_bytes(file.read_bytes()[:200])  # damaged: made anew
-    assert not any(r.kept for r in grid.vary(GRID, count=4, folder=tmp_path).results)
+    assert not any(r.kept for r in grid.study(GRID, count=4, folder=tmp_path).results)
 
 
 def test_a_failed_variant_is_a_row(grid, tmp_path):
-    made = grid.vary({"sections/bar/rectangle/width": ["20 mm", "-1 mm", "30 N", "40 mm"]}, count=3, folder=tmp_path)
+    made = grid.study({"sections/bar/rectangle/width": ["20 mm", "-1 mm", "30 N", "40 mm"]}, count=3, folder=tmp_path)
     table = made.table().iloc[1:]
     assert [bool(f) for f in table["failed"]] == [False, True, True, False]
     assert table["mode_1_hz"].notna().tolist() == [True, False, False, True]
@@ -133,7 +133,7 @@ def test_a_failed_variant_is_a_row(grid, tmp_path):
 def test_modes_are_followed_through_a_crossing():
     # bending along y goes with the width, along z with the height of 20 mm: they cross where both are equal
     a = straight_beam(1.0, {"rectangle": {"width": "16 mm", "height": "20 mm"}}, STEEL, start="all", divisions=20)
-    made = a.vary({"sections/s/rectangle/width": "16 to 26 mm in 6"}, count=4)
+    made = a.study({"sections/s/rectangle/width": "16 to 26 mm in 6"}, count=4)
     table = made.table().iloc[1:]
     along_y, along_z = table["mode_1_hz"].to_numpy(), table["mode_2_hz"].to_numpy()
     width = np.linspace(16, 26, 6)
@@ -249,25 +249,25 @@ def test_what_cannot_be_varied_is_refused_before_it_is_run(grid):
         ({"masses/lamp/mass": [1, 2]}, {"read": ["bump"]}, "an event, a colon"),
     ):
         with pytest.raises(HolokineError, match=words):
-            grid.vary(parameters, count=3, **keys)
+            grid.study(parameters, count=3, **keys)
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         with pytest.raises(EventError, match="no scheduler answers"):
-            grid.vary({"masses/lamp/mass": [1, 2]}, count=3, scheduler="tcp://127.0.0.1:9")
+            grid.study({"masses/lamp/mass": [1, 2]}, count=3, scheduler="tcp://127.0.0.1:9")
 
 
 def test_a_value_that_brings_a_mode_to_a_frequency_is_the_closed_form():
     a = hk.Assembly().point("p", [0, 0, 0]).mass("m", at="p", mass=3.0).support("guide", at="p", hold=["y", "z"])
     a.spring("k", between=["p", "ground"], stiffness="2 N/mm", axis="x")
-    found = a.reach("springs/k/stiffness", 1, "6 Hz")
+    found = a.target("springs/k/stiffness", 1, "6 Hz")
     assert found.result.steps[0].slope == pytest.approx(0.5, abs=1e-9)  # f goes with the root of k
     assert number_of(found.value)[0] == pytest.approx(3.0 * (2 * np.pi * 6) ** 2 / 1000, rel=2e-5)
     assert found.value.endswith(" N/mm")
     assert len(found.result.steps) == 2  # the logarithms are on a line
-    assert found.changed().modes(1).frequencies_hz[0] == pytest.approx(6.0, rel=1e-5)
+    assert found.found().modes(1).frequencies_hz[0] == pytest.approx(6.0, rel=1e-5)
     section = {"rectangle": {"width": "25 mm", "height": "10 mm"}}
     slim = straight_beam(1.0, section, STEEL, start="all", divisions=20, theory="euler")
-    second = slim.reach("sections/s/rectangle/height", 3, 100.0)  # 1 and 3 bend along z, 2 along y
+    second = slim.target("sections/s/rectangle/height", 3, 100.0)  # 1 and 3 bend along z, 2 along y
     f = slim.modes(4).frequencies_hz[2]
     assert number_of(second.value)[0] == pytest.approx(10.0 * 100.0 / f, rel=1e-4)
     table = second.table()
@@ -288,7 +288,7 @@ def test_what_brings_a_mode_nowhere_is_refused_with_its_runs(grid):
         ("masses/lamp/mass", 1, "0 Hz", "above zero"),
     ):
         with pytest.raises(HolokineError, match=words):
-            grid.reach(place, mode, to)
+            grid.target(place, mode, to)
 
 
 def test_refined_meshes_reach_the_exact_frequencies_within_their_error_bars():
@@ -297,7 +297,7 @@ def test_refined_meshes_reach_the_exact_frequencies_within_their_error_bars():
     bar = {"rectangle": {"width": 0.0415, "height": 0.0785}}
     alu = {"E": 71.3e9, "nu": 0.33, "density": 2713.0}
     a = beam(0.943, bar, alu, start="z", end="z", suppress=["x", "y", "rx", "rz"], divisions=8)
-    found = a.refine((2, 4), count=3)
+    found = a.converge((2, 4), count=3)
     table = found.table()
     assert found.result.realised == (1.0, 2.0, 4.0)
     for row, f in zip(table.itertuples(), exact, strict=True):
@@ -306,7 +306,7 @@ def test_refined_meshes_reach_the_exact_frequencies_within_their_error_bars():
         assert row.order == pytest.approx(2.0, abs=0.3)
     from holokine.verification.shells import ALUMINIUM, THIN, plate, simply_supported
 
-    flat = simply_supported(plate(ALUMINIUM, 1.37, 1.37, 0.0068, [8, 8]), 1.37, 1.37).refine((2, 3), count=4)
+    flat = simply_supported(plate(ALUMINIUM, 1.37, 1.37, 0.0068, [8, 8]), 1.37, 1.37).converge((2, 3), count=4)
     for row, f in zip(flat.table().itertuples(), THIN, strict=False):
         if row.extrapolated == row.extrapolated:  # the equal pair may exchange its shapes
             assert abs(row.extrapolated - f) <= row.error_bar + 2e-4 * f
@@ -334,8 +334,8 @@ def test_refinement_says_what_it_cannot_refine(tmp_path):
     a.support("edge", at={"plane": {"at": [0, 0, 0], "normal": "x"}}, hold="all")
     a.point("hub", [0.3, 0.15, 0.05]).mass("motor", at="hub", mass=1.0)
     a.link("pad", averaging="hub", to={"part": "sheet", "box": [[0.15, 0.05, -1], [0.35, 0.25, 1]]})
-    a.write_mesh(tmp_path / "sheet.vtu")
-    found = a.refine((2,), count=2)
+    a.save(tmp_path / "sheet.vtu")
+    found = a.converge((2,), count=2)
     assert list(found.result.taken) == ['link "pad"']  # 4 nodes up to 71 mm off the middle, then 25 up to 141 mm
     corners, spacing = np.array([0.5, 1.0]) * np.sqrt(2) * 0.1, np.array([0.1, 0.05])
     np.testing.assert_allclose(found.result.taken['link "pad"'], np.hypot(corners, spacing / 2), rtol=1e-9)
@@ -343,11 +343,11 @@ def test_refinement_says_what_it_cannot_refine(tmp_path):
     given = hk.Assembly().material("m", **STEEL)
     given.part("given", mesh={"file": str(tmp_path / "sheet.vtu"), "shell": {"thickness": 0.003}}, material="m")
     with pytest.raises(DescriptionError, match="every mesh comes from a file"):
-        given.refine()
+        given.converge()
     with pytest.raises(DescriptionError, match="factors above 1"):
-        a.refine((0.5,))
+        a.converge((0.5,))
     with pytest.raises(DescriptionError, match="make no difference"):
-        a.refine((1.01,))
+        a.converge((1.01,))
 
 
 def test_the_figure_joins_what_belongs_together_and_draws_bands(varied):
@@ -370,16 +370,16 @@ def test_the_figure_joins_what_belongs_together_and_draws_bands(varied):
 
 
 def test_vary_reach_and_refine_by_the_command_line(tmp_path, grid):
-    file = grid.write(tmp_path / "mast.yaml")
+    file = grid.save(tmp_path / "mast.yaml")
     out = tmp_path / "out"
-    command = ["vary", str(file), "--set", "sections/bar/rectangle/width = 20 to 40 mm in 3", "--count", "3"]
-    command += ["--jobs", "1", "--read", "bump: lamp z", "--out", str(out), "--write", str(tmp_path / "best.yaml")]
-    command += ["--wish", "lowest mode above 15 Hz", "--wish", "least mass"]
+    command = ["study", str(file), "--set", "sections/bar/rectangle/width = 20 to 40 mm in 3", "--count", "3"]
+    command += ["--jobs", "1", "--read", "bump: lamp z", "--out", str(out), "--save", str(tmp_path / "best.yaml")]
+    command += ["--wishes", "lowest mode above 15 Hz", "--wishes", "least mass"]
     got = inside(*command)
     assert got.returncode == 0, got.stderr
     assert "3 variants, a grid of all values: 3 done; modes extracted 2 times" in got.stdout
     table = pd.read_csv(out / "variants.csv")
-    direct = grid.vary({"sections/bar/rectangle/width": "20 to 40 mm in 3"}, read=["bump: lamp z"], count=3).table()
+    direct = grid.study({"sections/bar/rectangle/width": "20 to 40 mm in 3"}, read=["bump: lamp z"], count=3).table()
     pd.testing.assert_frame_equal(
         table.drop(columns=["failed", "crossings"]), direct.drop(columns=["failed", "crossings"])
     )
@@ -390,20 +390,22 @@ def test_vary_reach_and_refine_by_the_command_line(tmp_path, grid):
     again = inside(*command)
     assert "(3 kept from an earlier run); modes extracted 0 times" in again.stdout
     none = inside(
-        "vary", str(file), "--set", "masses/lamp/mass = 1, 2 kg", "--wish", "mode 1 above 500 Hz", "--jobs", "1"
+        "study", str(file), "--set", "masses/lamp/mass = 1, 2 kg", "--wishes", "mode 1 above 500 Hz", "--jobs", "1"
     )
     assert none.returncode == 1
     assert "no variant meets mode 1 above 500 Hz" in none.stdout
-    data = json.loads(inside("reach", str(file), "masses/lamp/mass", "--mode", "1", "--to", "20Hz", "--json").stdout)
+    data = json.loads(
+        inside("study", str(file), "--set", "masses/lamp/mass", "--mode", "1", "--target", "20Hz", "--json").stdout
+    )
     heavy = grid.changed({"masses": {"lamp": {"mass": data["value"]}}}).modes(1).frequencies_hz[0]
     assert heavy == pytest.approx(20.0, rel=1e-5)
     assert data["change"] == {"masses": {"lamp": {"mass": data["value"]}}}
-    fine = inside("refine", str(file), "--count", "2", "--times", "2", "--csv")
+    fine = inside("study", str(file), "--count", "2", "--mesh", "2", "--csv")
     assert fine.stdout.splitlines()[0].startswith("what,unit,as_written,2x,extrapolated,error_bar")
-    for wrong, words in ((["vary", str(file), "--set", "width 3"], "PLACE = VALUES"),
-                         (["vary", str(file), "--set", "damping = 1, 2 %", "--write", "x"], "--write needs --wish"),
-                         (["vary", str(file), "--set", "damping = 1, 2 %", "--jobs", "1", "--scheduler", "a"], "both"),
-                         (["reach", str(file), "masses/lump/mass", "--mode", "1", "--to", "2Hz"], "lamp")):  # fmt: skip
+    for wrong, words in ((["study", str(file), "--set", "width 3"], "PLACE = VALUES"),
+                         (["study", str(file), "--set", "damping = 1, 2 %", "--save", "x.yaml"], "needs --wishes"),
+                         (["study", str(file), "--set", "damping = 1, 2 %", "--jobs", "1", "--scheduler", "a"], "both"),
+                         (["study", str(file), "--set", "masses/lump/mass", "--mode", "1", "--target", "2Hz"], "lamp")):  # fmt: skip
         got = inside(*wrong)
         assert got.returncode == 2
         assert words in got.stderr
@@ -422,7 +424,7 @@ def test_scatter_by_derivatives_is_that_of_samples():
         assert row["p5"] < row["p50"] < row["p95"]
         assert row["samples"] == 300
     # bending along z (mode 1, height 20 of width 30): f ~ √(E w / (m_beam w + c m)), by hand for E
-    effects = found.inputs().set_index(["what", "input"])
+    effects = found.table("inputs").set_index(["what", "input"])
     assert effects.loc[("mode 1", "steel E"), "effect_of_one_deviation"] == pytest.approx(
         0.5 * 0.03 * table.loc["mode 1", "at_means"], rel=1e-3)  # fmt: skip
     assert effects.loc[("mode 1", "damping"), "share_percent"] == pytest.approx(0.0, abs=1e-9)
@@ -435,20 +437,20 @@ def test_scatter_by_derivatives_is_that_of_samples():
     figure = found.plot()
     assert [ax.get_ylabel() for ax in figure.axes] == ["natural frequency (Hz)", "reading"]
     alone = a.scatter(inputs, count=3)
-    assert alone.variation is None
+    assert alone.samples is None
     np.testing.assert_allclose(alone.table()["deviation"], table["deviation"].iloc[:3], rtol=1e-9)
     with pytest.raises(DescriptionError, match="takes a distribution"):
         a.scatter({"masses/lamp/mass": [1, 2]})
 
 
 def test_scatter_by_the_command_line(tmp_path, grid):
-    file = grid.write(tmp_path / "mast.yaml")
+    file = grid.save(tmp_path / "mast.yaml")
     out = tmp_path / "out"
-    command = ["scatter", str(file), "--set", "masses/lamp/mass = normal 1.5 kg +- 5 %", "--count", "2"]
+    command = ["study", str(file), "--scatter", "--set", "masses/lamp/mass = normal 1.5 kg +- 5 %", "--count", "2"]
     got = inside(*command, "--samples", "12", "--jobs", "1", "--out", str(out))
     assert got.returncode == 0, got.stderr
     assert "lamp mass: normal, mean 1.500 kg, deviation 0.07500 kg" in got.stdout
-    assert {"scatter.csv", "scatter_inputs.csv", "scatter.png", "variants.csv"} <= {p.name for p in out.iterdir()}
+    assert {"scatter.csv", "inputs.csv", "scatter.png", "variants.csv"} <= {p.name for p in out.iterdir()}
     table = pd.read_csv(out / "scatter.csv")
     direct = grid.scatter({"masses/lamp/mass": "normal 1.5 kg +- 5 %"}, count=2, samples=12).table()
     pd.testing.assert_frame_equal(table, direct, check_exact=False, rtol=1e-9)

@@ -70,8 +70,8 @@ def forces_by_loops(system, motion: np.ndarray) -> dict[tuple[str, int], np.ndar
 def test_section_forces_of_all_beams_are_those_of_each(rack):
     """Of a load at rest to rounding; extremes of a pulse over its rows, with their instants; parts in their order."""
     system = rack.system
-    shape = rack.static({"static": "push"}).deformed()
-    table, exact = shape.members(), forces_by_loops(system, shape.displacement)
+    shape = rack.respond({"static": "push"}).deformed
+    table, exact = shape.table("members"), forces_by_loops(system, shape.displacement)
     assert table["part"].drop_duplicates().tolist() == ["post", "rod", "arm"]
     assert len(table) == 2 * (3 + 5 + 4)
     columns = ["N_n", "Vy_n", "Vz_n", "T_nm", "My_nm", "Mz_nm"]
@@ -82,7 +82,7 @@ def test_section_forces_of_all_beams_are_those_of_each(rack):
     answer = rack.modes(count=12).respond("jolt")
     history, time = answer.motion.history(), answer.motion.answer.time
     rows = [forces_by_loops(system, u) for u in history]
-    members = answer.members()
+    members = answer.table("members")
     assert len(members) == len(table)
     ends, matrix = section_maps(system)
     assert (ends.parts, ends.starts) == (("post", "rod", "arm"), (0, 3, 8))
@@ -106,7 +106,7 @@ def test_section_forces_of_all_beams_are_those_of_each(rack):
                     near = np.abs(own[:, k] - extreme) <= 1e-6 * span
                     assert pick(own[:, k]) in np.flatnonzero(near)
                     step = np.diff(time).max() * 1e3
-                    assert np.abs(1e3 * time[near] - row[f"at_ms_{word}_{name}"]).min() <= step
+                    assert np.abs(1e3 * time[near] - row[f"{word}_{name}_at_ms"]).min() <= step
 
 
 @pytest.mark.parametrize("span", [5, 64, 10_000])

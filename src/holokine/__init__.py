@@ -1,7 +1,7 @@
 """Holokine: structural dynamics of assemblies.
 
-Natural frequencies and mode shapes, modal mass participation, and the response to shock spectra and base
-pulses: at points, across links, at supports, in springs, as stress.
+Natural frequencies and mode shapes, modal mass participation, and the response to shock spectra, base pulses, sine
+sweeps and random vibration: at points, across links, at supports, in springs, as stress.
 """
 
 from __future__ import annotations
@@ -9,81 +9,47 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
-from holokine.errors import HolokineError, HolokineWarning
+from holokine import errors
+from holokine.errors import *  # noqa: F403 - the family of errors is part of the interface
 
 if TYPE_CHECKING:
+    from holokine.api.announce import show_progress
     from holokine.api.answer import Answer
-    from holokine.api.assembly import Assembly
+    from holokine.api.assembly import Assembly, open_run
     from holokine.api.check import Check
-    from holokine.api.compared import Compared
-    from holokine.api.damped import Damped
+    from holokine.api.comparison import Comparison
+    from holokine.api.formula import formula
     from holokine.api.modes import Modes
-    from holokine.api.random_answer import RandomAnswer
-    from holokine.api.spectrum_answer import SpectrumAnswer
-    from holokine.api.static_answer import StaticAnswer
-    from holokine.api.sweep_answer import SweepAnswer
-    from holokine.api.time_answer import TimeAnswer
-    from holokine.api.tuned import TunedDamper
+    from holokine.api.record import Record, match, shock
+    from holokine.api.report import Report
+    from holokine.api.state import State
+    from holokine.api.study import Study
+    from holokine.data import demo_folder
+    from holokine.verification import verify
 
 __version__ = "0.1.0"
-__all__ = [
-    "Answer",
-    "Assembly",
-    "BroughtMode",
-    "Check",
-    "Compared",
-    "Damped",
-    "HolokineError",
-    "HolokineWarning",
-    "Matched",
-    "Modes",
-    "RandomAnswer",
-    "Refinement",
-    "Report",
-    "Shock",
-    "SpectrumAnswer",
-    "StaticAnswer",
-    "SweepAnswer",
-    "TimeAnswer",
-    "TunedDamper",
-    "Variation",
-    "Verification",
-    "__version__",
-    "demo_folder",
-    "formula",
-    "match",
-    "shock",
-    "show_progress",
-    "verify",
-]
-
 _HOME = {
     "Answer": "api.answer",
     "Assembly": "api.assembly",
-    "BroughtMode": "api.variation",
     "Check": "api.check",
-    "Compared": "api.compared",
-    "Damped": "api.damped",
-    "Matched": "api.match",
+    "Comparison": "api.comparison",
     "Modes": "api.modes",
-    "RandomAnswer": "api.random_answer",
-    "Refinement": "api.variation",
+    "Record": "api.record",
     "Report": "api.report",
-    "Shock": "api.shock",
-    "SpectrumAnswer": "api.spectrum_answer",
-    "StaticAnswer": "api.static_answer",
-    "SweepAnswer": "api.sweep_answer",
-    "TimeAnswer": "api.time_answer",
-    "TunedDamper": "api.tuned",
-    "Variation": "api.variation",
-    "Verification": "verification",
+    "State": "api.state",
+    "Study": "api.study",
     "demo_folder": "data",
     "formula": "api.formula",
-    "match": "api.match",
-    "show_progress": "api.shown",
-    "shock": "api.shock",
+    "match": "api.record",
+    "open_run": "api.assembly",
+    "shock": "api.record",
+    "show_progress": "api.announce",
     "verify": "verification",
 }
+__all__ = [
+    "Answer", "Assembly", "Check", "Comparison", "Modes", "Record", "Report", "State", "Study", "__version__",
+    "demo_folder", "formula", "match", "open_run", "shock", "show_progress", "verify", *errors.__all__,
+]  # fmt: skip
 
 
 def __getattr__(name: str) -> Any:

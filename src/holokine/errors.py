@@ -13,32 +13,10 @@ from reprlib import Repr
 from typing import Any
 
 __all__ = [
-    "CheckFailedError",
-    "ConstraintError",
-    "DescriptionError",
-    "EquilibriumError",
-    "EventError",
-    "HolokineError",
-    "HolokineWarning",
-    "MechanismError",
-    "MissingExtraError",
-    "MeshError",
-    "OutOfMemoryError",
-    "OutputError",
-    "RunFileError",
-    "SelectionError",
-    "SolverError",
-    "StaleError",
-    "UnitError",
-    "UnknownKeyError",
-    "UnknownNameError",
-    "argument",
-    "first_few",
-    "headed",
-    "nearest_hint",
-    "shown",
-    "whole_number",
-]
+    "CheckFailedError", "ConstraintError", "DescriptionError", "EquilibriumError", "EventError", "HolokineError",
+    "HolokineWarning", "MechanismError", "MeshError", "MissingExtraError", "OutOfMemoryError", "OutputError",
+    "RunFileError", "SelectionError", "SolverError", "StaleError", "UnitError", "UnknownKeyError", "UnknownNameError",
+]  # fmt: skip
 
 _SHORT = Repr()
 _SHORT.maxstring = _SHORT.maxother = _SHORT.maxlong = 80
@@ -52,8 +30,8 @@ def shown(value: object) -> str:
 
 
 @contextmanager
-def headed(head: str) -> Iterator[None]:
-    """Within it, our errors begin with what they are about (a part, a file, an argument).
+def headed(head: str, path: tuple[Any, ...] = ()) -> Iterator[None]:
+    """Within it, our errors begin with what they are about (a part, a file, an argument), and carry its path.
 
     Raises
     ------
@@ -62,6 +40,7 @@ def headed(head: str) -> Iterator[None]:
     try:
         yield
     except HolokineError as err:
+        err.path = err.path or path
         if not str(err).startswith(head):
             err.args = (f"{head}: {err}",)
         raise
@@ -78,6 +57,8 @@ def argument(name: str) -> Iterator[None]:
     try:
         with headed(name):
             yield
+    except HolokineError:
+        raise
     except (TypeError, ValueError, OverflowError) as err:
         raise DescriptionError(f"{name}: {err}") from None
 
@@ -106,14 +87,40 @@ def first_few(words: Iterable[object], most: int) -> str:
 
 
 class HolokineError(Exception):
-    """Base of all errors that Holokine raises on purpose."""
+    """Base of all errors that Holokine raises on purpose.
+
+    Attributes
+    ----------
+    path : tuple
+        What it is about: keys of the description, indices; empty where it is about none of them.
+    kind : str
+        What it is, as one word for programs; empty where nothing decides by it.
+    numbers : dict
+        What the sentence was printed from.
+    file : str
+        The named file that it is about.
+    told : bool
+        Whether the sentence says where it is already.
+    """
+
+    def __init__(
+        self,
+        *message: object,
+        path: tuple[Any, ...] = (),
+        kind: str = "",
+        numbers: dict[str, Any] | None = None,
+        file: object = "",
+        told: bool = False,
+    ) -> None:
+        super().__init__(*message)
+        self.path, self.kind, self.numbers, self.file, self.told = path, kind, numbers or {}, str(file), told
 
 
 class HolokineWarning(UserWarning):
     """A finding of level warning or error of a result, told to a Python user once."""
 
 
-class DescriptionError(HolokineError):
+class DescriptionError(HolokineError, ValueError):
     """The assembly file or call says something that cannot be (names file, line and key)."""
 
 
@@ -121,7 +128,7 @@ class UnitError(DescriptionError):
     """A quantity has an unknown unit, the wrong dimension, or the unit system is inconsistent."""
 
 
-class UnknownNameError(DescriptionError):
+class UnknownNameError(DescriptionError, LookupError):
     """A name (group, gauge, material, part, point, event ...) that is not defined."""
 
 
@@ -133,11 +140,11 @@ class SelectionError(DescriptionError):
     """A selection that catches nothing."""
 
 
-class MeshError(HolokineError):
+class MeshError(HolokineError, ValueError):
     """A mesh that cannot be used: damaged file, inverted or zero-volume element, unknown cell."""
 
 
-class ConstraintError(HolokineError):
+class ConstraintError(HolokineError, ValueError):
     """Links, joints or ties that contradict one another or go round in a circle."""
 
 
@@ -157,7 +164,7 @@ class OutOfMemoryError(SolverError):
     """A factorisation or extraction for which there is not enough memory; trying it another way does not help."""
 
 
-class EventError(HolokineError):
+class EventError(HolokineError, ValueError):
     """A spectrum, pulse or other event that cannot be applied to these modes."""
 
 

@@ -25,6 +25,19 @@ Floats = NDArray[Any]  # float64
 TWO_PI = 2.0 * math.pi
 
 
+class Labelled(str):
+    """A label with the order of its mode: half waves along and across."""
+
+    order: tuple[int, ...] = ()
+
+    @classmethod
+    def of(cls, text: str, *order: int) -> Labelled:
+        """With its order."""
+        made = cls(text)
+        made.order = order
+        return made
+
+
 @dataclass(frozen=True)
 class FormulaResult:
     """Frequencies by a hand formula.
@@ -317,7 +330,8 @@ def _plate(
             ratio = length / width
             square = gx**4 + gy**4 * ratio**4 + 2.0 * ratio**2 * (nu * hx * hy + (1.0 - nu) * jx * jy)
             if square > 1e-9:
-                found.append((math.pi / (2.0 * length**2) * math.sqrt(square * D / areal), f"({first}, {second})"))
+                found.append((math.pi / (2.0 * length**2) * math.sqrt(square * D / areal),
+                              Labelled.of(f"({first}, {second})", m, n)))  # fmt: skip
     found.sort()
     return np.array([f for f, _ in found[:modes]]), [w for _, w in found[:modes]], {"D": (D, "N m")}
 

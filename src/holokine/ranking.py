@@ -26,7 +26,7 @@ def first_largest(sizes: Floats, alike: float = ALIKE) -> int:
 
 
 def leading_signs(shapes: Floats) -> Floats:
-    """Sign of the first of the largest components of each shape, as 1.0 or -1.0, from shapes (count, motions)."""
+    """Sign of the first of the largest components of each shape, as 1.0 or -1.0, from shapes (count, dofs)."""
     return np.array([-1.0 if x[first_largest(np.abs(x), EVEN)] < 0 else 1.0 for x in shapes])
 
 

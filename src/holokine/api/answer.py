@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Sequence
 from functools import cached_property, partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, Generic, TypeVar
@@ -10,16 +10,14 @@ from typing import TYPE_CHECKING, Any, ClassVar, Generic, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.api.shown import Shown
+from holokine.api.result import Entry, Result, Writer, saved, table, writes
 from holokine.errors import EventError, StaleError, UnknownNameError, nearest_hint
 from holokine.findings import Finding
-from holokine.whole import whole_csv
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from holokine.api.assembly import Assembly
-    from holokine.api.modes import Modes
+    from holokine.api.host import AssemblyLike, ModesLike
     from holokine.describe.events import EventKind
     from holokine.respond.limits import LimitCheck
     from holokine.respond.meaning import Meaning
@@ -29,13 +27,11 @@ if TYPE_CHECKING:
 __all__ = ["Answer", "MovingAnswer"]
 
 R = TypeVar("R")
-Writer = Callable[[Path], Any]
-
 
 NO_GAUGES = "the assembly has no gauges: named points, members and stress of parts are answered; gauges: reads more"
 
 
-class Answer(Shown, Generic[R]):
+class Answer(Result, Generic[R]):
     """Peaks and whole fields for one event.
 
     Attributes
@@ -47,22 +43,29 @@ class Answer(Shown, Generic[R]):
         The numbers, in SI.
     """
 
-    extras: ClassVar[frozenset[str]] = frozenset()
-    """What the command line may ask beside: signed, rules, film, instant, axes."""
-    peak_word: ClassVar[str] = "Peaks"
+    unmet = "a limit is not met"
+    stage = "answer"
+    rows = "readings"
+    lines_first = 1
+    has_fields: bool = True
 
     def __init__(
         self,
-        assembly: Assembly,
+        assembly: AssemblyLike,
         chain: Chain | ModalChain,
         event: EventKind,
         result: R,
-        modes: Modes | None = None,
+        modes: ModesLike | None = None,
     ) -> None:
         self.assembly, self.event, self.result, self._chain, self._modes = assembly, event, result, chain, modes
 
     @property
-    def modes(self) -> Modes:
+    def title(self) -> str:
+        """Assembly and event."""
+        return f"{self.assembly.title}: {self.name}"
+
+    @property
+    def modes(self) -> ModesLike:
         """The modes that the answer was made from.
 
         Raises
@@ -91,8 +94,16 @@ class Answer(Shown, Generic[R]):
     @property
     def key(self) -> str:
         """Key of the answer: equal for equal descriptions, modes and events, on every machine."""
-        keys = self._chain.document.keys
-        return keys.of_answer(self.event, self._chain.basis if self._modes is not None else None)  # type: ignore[union-attr]
+        return self._chain.document.keys.of_answer(self.event, self._basis)
+
+    @property
+    def _basis(self) -> Any:
+        return self._chain.basis if self._modes is not None else None  # type: ignore[union-attr]
+
+    @property
+    def facts(self) -> dict[str, Any]:
+        """Event and kind."""
+        return {"event": self.name, "kind": self.event.kind}
 
     @property
     def findings(self) -> tuple[Finding, ...]:
@@ -133,34 +144,27 @@ class Answer(Shown, Generic[R]):
                 total[name] = total.get(name, 0.0) + factor
         return total
 
-    def peaks(self) -> pd.DataFrame:
-        """Peak (at rest: value) of every gauge in display units."""
-        raise NotImplementedError
+    # -- limits -----------------------------------------------------------------------------------------------------
 
-    def lines(self) -> list[str]:
-        """What to read before the peaks: the event and what it is answered with."""
-        raise NotImplementedError
+    @property
+    def ok(self) -> bool:
+        """Whether every limit is met (true without limits)."""
+        return all(c.ok for c in self._limits())
 
-    def limits(self) -> pd.DataFrame:
-        """Peaks against the limits of the assembly as they are now, most used first; empty without limits.
+    def _limits(self) -> list[LimitCheck]:
+        """Peaks against the limits of the assembly as they are now.
 
         Raises
         ------
         StaleError
             When the assembly has changed since in what the answer depends on.
         """
-        from holokine.show.tables import limits_table
-
-        return limits_table(self._numbers_of, self._limits())
-
-    def _limits(self) -> list[LimitCheck]:
         from holokine.respond.limits import check_limits, read_limits
 
         now = self.assembly.document
         if now is not self._chain.document:
-            basis = self._chain.basis if self._modes is not None else None  # type: ignore[union-attr]
             event = now.description.events.get(self.name, self.event)
-            if now.keys.of_answer(event, basis) != self.key:
+            if now.keys.of_answer(event, self._basis) != self.key:
                 raise StaleError(f'the assembly has changed since "{self.name}" was answered: answer it again')
         result = self._numbers_of
         limits = read_limits(now.description.limits, result.reduced.readings)
@@ -177,17 +181,6 @@ class Answer(Shown, Generic[R]):
     def _holds_state(self) -> bool:
         """Whether limits are held against the total of a state and what the event adds."""
         return self._reads_state or self._chain.document.description.state is not None
-
-    def largest(self) -> pd.DataFrame:
-        """Size of every gauge with what it is (peak, 3 RMS, value), alike for every kind of answer: for comparisons."""
-        from holokine.show.tables import largest_table
-
-        return largest_table(self._numbers_of, {"event": self.name})
-
-    @property
-    def shown(self) -> Meaning:
-        """What tables and pictures of whole fields show."""
-        return self._numbers_of.meaning  # type: ignore[no-any-return]
 
     @cached_property
     def _totals(self) -> tuple[NDArray[Any], NDArray[np.bool_]]:
@@ -213,20 +206,39 @@ class Answer(Shown, Generic[R]):
         """Whether a limit on this reading has a meaning here."""
         return True
 
+    # -- tables -----------------------------------------------------------------------------------------------------
+
     @property
-    def ok(self) -> bool:
-        """Whether every limit is met (true without limits)."""
-        return all(c.ok for c in self._limits())
+    def shown(self) -> Meaning:
+        """What tables and pictures of whole fields show."""
+        return self._numbers_of.meaning  # type: ignore[no-any-return]
 
-    def _numbers(self, gauge: str) -> list[int]:
-        readings = self._numbers_of.reduced.readings
-        found = [n for n, r in enumerate(readings) if gauge in (r.gauge, r.label)]
-        if not found:
-            names = list(dict.fromkeys(r.gauge for r in readings))
-            raise UnknownNameError(f'there is no gauge "{gauge}". {nearest_hint(gauge, names, "gauges")}')
-        return found
+    @table("peaks", "Peaks", hide=("lowest", "lowest_at_ms", "highest", "highest_at_ms", "rms"))
+    def _peaks(self) -> pd.DataFrame:
+        """Peak of every gauge in display units."""
+        raise NotImplementedError
 
-    def worst(self) -> pd.DataFrame:
+    @table("limits", "Limits", when=lambda self: bool(self.assembly.description.limits))
+    def _limits_table(self) -> pd.DataFrame:
+        """Peaks against limits, most used first: what the peak is and of what, use in percent, met or not."""
+        from holokine.show.tables import limits_table
+
+        return limits_table(self._numbers_of, self._limits())
+
+    @table("largest", listed=False)
+    def _largest_table(self) -> pd.DataFrame:
+        """Size of every gauge with what it is (peak, 3 RMS, value), alike for every kind of answer: for comparisons."""
+        from holokine.show.tables import largest_table
+
+        return largest_table(self._numbers_of, {"event": self.name})
+
+    @table("points", "Named points", listed=False)
+    def _points(self) -> pd.DataFrame:
+        """Motion of every named point."""
+        raise NotImplementedError
+
+    @table("stress", "Largest stress of parts", listed=False)
+    def _stress_table(self) -> pd.DataFrame:
         """Largest stress of every part with its place: combined, at rest, or in time with the instant."""
         from holokine.show.tables import part_peaks_table
 
@@ -247,20 +259,81 @@ class Answer(Shown, Generic[R]):
 
     @property
     def _largest(self) -> NDArray[Any]:
-        """Largest displacement of every motion in m and rad, shape (dofs,)."""
+        """Largest displacement of every degree of freedom in m and rad, shape (dofs,)."""
         raise NotImplementedError
 
-    def picture(
+    def rows_of(self, gauge: str) -> list[int]:
+        """Which readings are of a gauge, or are a component of one.
+
+        Raises
+        ------
+        UnknownNameError
+        """
+        readings = self._numbers_of.reduced.readings
+        found = [n for n, r in enumerate(readings) if gauge in (r.gauge, r.label)]
+        if not found:
+            names = list(dict.fromkeys(r.gauge for r in readings))
+            raise UnknownNameError(f'there is no gauge "{gauge}". {nearest_hint(gauge, names, "gauges")}')
+        return found
+
+    @property
+    def _main_points(self) -> tuple[dict[str, int], NDArray[np.int64]]:
+        """Named points that move, with their rows of x y z."""
+        nodes = self.system.moving_points()
+        return nodes, (6 * np.array(list(nodes.values()), dtype=np.int64)[:, None] + np.arange(3)).ravel()
+
+    def screens(self, *names: str) -> list[tuple[str, pd.DataFrame]]:
+        """Tables as a reader wants them first; without gauges named points, and the largest stress of every part."""
+        found = super().screens(*names)
+        if names or self._numbers_of.reduced.readings or not self.has_fields:
+            return found
+        return [*found, *super().screens("points", "stress")]
+
+    def _screen(self, entry: Entry, whole: pd.DataFrame) -> tuple[str, pd.DataFrame]:
+        title, short = super()._screen(entry, whole)
+        if entry.name == "peaks" and "place" in short:
+            if not short["place"].fillna("").astype(bool).any():
+                return title, short.drop(columns="place")
+            short = short.assign(place=short.pop("place").fillna(""))
+        return title, short
+
+    def _entry(self, kind: str, name: str) -> Entry:
+        try:
+            return super()._entry(kind, name)
+        except UnknownNameError:
+            from holokine.api.answers import ANSWER_CLASSES
+
+            homes = [k.words for k, c in ANSWER_CLASSES.items() if name in c._all(kind)]
+            if not homes or name in self._all(kind):
+                raise
+            told = f'answers to {self.event.words} have no {kind} "{name}"; it belongs to answers to'
+            raise UnknownNameError(f"{told} {' and '.join(homes)}") from None
+
+    @classmethod
+    def _refuse(cls, what: str, name: str) -> None:
+        """Raise for a table or figure that no answer has.
+
+        Raises
+        ------
+        UnknownNameError
+        """
+        known = cls._all(what)
+        raise UnknownNameError(f'there is no {what} "{name}" here. {nearest_hint(name, known, f"{what}s")}')
+
+    # -- pictures and files -------------------------------------------------------------------------------------------
+
+    @writes(".png", when=lambda self: self.has_fields)
+    def _drawn(
         self,
-        path: str | Path,
+        path: Path,
         *,
         colour: str = "stress",
         view: str | Sequence[float] | None = None,
         only: str | Sequence[str] | None = None,
-    ) -> Path:
-        """Picture of the assembly coloured by the largest stress (MPa) or displacement (mm), whenever it happens.
+    ) -> None:
+        """The assembly coloured by the largest stress (MPa) or displacement (mm), whenever it happens.
 
-        `view` and `only` as for `Check.picture`.
+        `view` and `only` as of a check.
 
         Raises
         ------
@@ -278,15 +351,12 @@ class Answer(Shown, Generic[R]):
             values, label = 1e3 * by * np.linalg.norm(field, axis=1), "displacement (mm)"
         else:
             raise EventError(f'colour: expected stress or displacement, got "{colour}"')
-        picture_field(self.system, values, label, f"{self.name}: {self.shown.of(label)}", Path(path),
+        picture_field(self.system, values, label, f"{self.name}: {self.shown.of(label)}", path,
                       Look.of(self.system, view, only))  # fmt: skip
-        return Path(path)
 
-    def _coloured(self, colour: str, look: Mapping[str, Any], path: Path) -> Path:
-        return self.picture(path, colour=colour, **look)
-
-    def write_vtu(self, path: str | Path) -> Path:
-        """Write displacements relative to the frame (m) and stress (Pa) as point data on the mesh, for a 3D viewer.
+    @writes(".vtu", when=lambda self: self.has_fields)
+    def _mesh(self, path: Path) -> None:
+        """Displacements relative to the frame (m) and stress (Pa) as point data on the mesh, for a 3D viewer.
 
         The largest of every node (of random vibration its RMS), components without sign.
         """
@@ -294,51 +364,17 @@ class Answer(Shown, Generic[R]):
 
         by, moved, stress = self.shown.per_peak, self._largest.reshape(-1, 6)[:, :3], self._stress[1]
         data = {self.shown.of("displacement (m)"): by * moved, self.shown.of("stress (Pa)"): by * stress}
-        write_mesh(Path(path), self.system.mesh, data)
-        return Path(path)
+        write_mesh(path, self.system.mesh, data)
 
-    def plot(self, gauge: str | None = None) -> Any:
-        """The main figure of this kind of answer; returns the Figure."""
-        raise NotImplementedError
-
-    # -- what commands and reports show, by name ----------------------------------------------------------
-
-    def tables(self) -> dict[str, pd.DataFrame]:
-        """All tables by name, the main one first."""
-        result = {"peaks": self.peaks()}
-        limits = self.limits()
-        return {**result, "limits": limits} if len(limits) else result
-
-    def screens(self) -> list[tuple[str, pd.DataFrame]]:
-        """Tables as a reader wants them first, with their titles."""
-        limits = self.limits()
-        own = [(self.peak_word, short_peaks(self.peaks())), *([("Limits", limits)] if len(limits) else [])]
-        return own if self._numbers_of.reduced.readings else [*own, *self._fields_first()]
-
-    def _fields_first(self) -> list[tuple[str, pd.DataFrame]]:
-        """What there is to read without gauges: named points, and the largest stress of every part."""
+    def files(self, **draw: Any) -> dict[str, Writer]:
+        """What writes each further file, by its ending after the event's name."""
         if not self.has_fields:
-            return []
-        found = [("Named points", self.points()), ("Largest stress of parts", self.worst())]
-        return [(title, table) for title, table in found if len(table)]
-
-    has_fields: bool = True
-
-    def points(self) -> pd.DataFrame:
-        """Motion of every named point."""
-        raise NotImplementedError
-
-    def figures(self) -> dict[str, Callable[[], Any]]:
-        """What draws each figure, by name."""
-        return {"": self.plot}
-
-    def files(self, look: Mapping[str, Any] | None = None) -> dict[str, Writer]:
-        """What writes each further file, by its ending after the event's name; `look` is for the pictures."""
-        found: dict[str, Writer] = {".vtu": self.write_vtu}
+            return {}
+        found: dict[str, Writer] = {".vtu": self.save}
         for colour in ("stress", "displacement"):
-            found[f"_{colour}.png"] = partial(self._coloured, colour, look or {})
-        found["_parts.csv"] = lambda path: whole_csv(self.worst(), path)
-        return found
+            found[f"_{colour}.png"] = partial(self.picture, **{"colour": colour, **draw})
+        own = [e.name for e in self._entries("table") if e.name in ("points", "members", "stress") and not e.listed]
+        return found | {f"_{name}.csv": saved(self, name) for name in own}
 
     def __getattr__(self, name: str) -> Any:
         if not name.startswith("_"):
@@ -346,13 +382,9 @@ class Answer(Shown, Generic[R]):
 
             homes = [kind.words for kind, c in ANSWER_CLASSES.items() if hasattr(c, name)]
             if homes:
-                raise AttributeError(
-                    f'answers to {self.event.words} have no "{name}"; it belongs to answers to {" and ".join(homes)}'
-                )
+                told = f'answers to {self.event.words} have no "{name}"; it belongs to answers to'
+                raise AttributeError(f"{told} {' and '.join(homes)}")
         raise AttributeError(f'an answer has no "{name}"')
-
-    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
-        return f"Answer: {self.assembly.title}, {self.name}", self.lines()[:4], short_peaks(self.peaks()), "readings"
 
 
 class MovingAnswer(Answer[R]):
@@ -365,8 +397,7 @@ class MovingAnswer(Answer[R]):
 
     def _points_reach(self) -> tuple[list[str], Any, Any]:
         """Named points, what they reach in displacement, and in acceleration; rows (points of x, y, z)."""
-        nodes = self.modes.set.system.moving_points()
-        dofs = (6 * np.array(list(nodes.values()))[:, None] + np.arange(3)).ravel()
+        nodes, dofs = self._main_points
         return list(nodes), self.motion.envelope("displacement", dofs), self.motion.envelope("acceleration", dofs)
 
     @cached_property
@@ -376,12 +407,3 @@ class MovingAnswer(Answer[R]):
     @cached_property
     def _worst(self) -> Any:
         return self._stress[0] if "_stress" in self.__dict__ else self.motion.stress(nodal=False)[0]
-
-
-def short_peaks(peaks: pd.DataFrame) -> pd.DataFrame:
-    """The main columns of a table of peaks."""
-    details = ("lowest", "lowest_at_ms", "highest", "highest_at_ms", "rms", "place")
-    result = peaks.drop(columns=[c for c in details if c in peaks and not (c == "rms" and "lowest" not in peaks)])
-    if "place" in peaks and peaks["place"].fillna("").astype(bool).any():
-        result["place"] = peaks["place"].fillna("")
-    return result

@@ -19,8 +19,7 @@ if TYPE_CHECKING:
     from collections.abc import Mapping
 
     from holokine.api.answer import Answer
-    from holokine.api.assembly import Assembly
-    from holokine.api.modes import Modes
+    from holokine.api.host import AssemblyLike, ModesLike
     from holokine.store.chain import Chain, ModalChain
 
 __all__ = ["ANSWER_CLASSES", "answer_of"]
@@ -38,7 +37,7 @@ ANSWER_CLASSES: Mapping[type[EventKind], type[Answer[Any]]] = Later(
 
 
 def answer_of(
-    assembly: Assembly, chain: Chain | ModalChain, event: EventKind, result: Any, modes: Modes | None = None
+    assembly: AssemblyLike, chain: Chain | ModalChain, event: EventKind, result: Any, modes: ModesLike | None = None
 ) -> Answer[Any]:
     """The answer with this result, by the kind of its event."""
     return ANSWER_CLASSES[type(event)](assembly, chain, event, result, modes)

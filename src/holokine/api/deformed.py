@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.api.result import Result, table, writes
 from holokine.errors import EventError
 
 if TYPE_CHECKING:
@@ -23,8 +24,8 @@ if TYPE_CHECKING:
 __all__ = ["Deformed"]
 
 
-@dataclass(frozen=True)
-class Deformed:
+@dataclass(frozen=True, repr=False)
+class Deformed(Result):
     """A deformed shape with what follows from it.
 
     Attributes
@@ -51,6 +52,7 @@ class Deformed:
     when: str = ""
     growth: dict[str, float] | None = None
     reading: Reading | None = None
+    rows = "points"
 
     @classmethod
     def of_state(cls, state: AtRest) -> Deformed:
@@ -60,18 +62,31 @@ class Deformed:
         return cls(system, state.displacement, state.name, growth=found.loaded.growth, reading=state.reading)
 
     @property
+    def title(self) -> str:
+        """Of what, and when."""
+        return f"{self.name} {self._instant(1e3, 'ms')}"
+
+    def _instant(self, factor: float, unit: str) -> str:
+        return self.when or ("at rest" if self.time is None else f"at {factor * self.time:.4g} {unit}")
+
+    @property
     def nodes(self) -> NDArray[Any]:
         """Displacement of the nodes in m, shape (nodes, 3)."""
         return self.displacement.reshape(-1, 6)[:, :3]
 
-    def points(self) -> pd.DataFrame:
+    @table("points", "Displacement of points")
+    def _points(self) -> pd.DataFrame:
         """Displacement of every named point in mm."""
-        from holokine.show.static_tables import moved_points_table
+        import pandas as pd
 
-        return moved_points_table(self.system, self.nodes)
+        points = self.system.mesh.points
+        u = 1e3 * self.nodes[list(points.values())].reshape(-1, 3)
+        columns = {f"{a}_mm": u[:, d] for d, a in enumerate("xyz")}
+        return pd.DataFrame({"point": list(points), **columns, "size_mm": np.linalg.norm(u, axis=1)})
 
     @cached_property
-    def _stress(self) -> Any:
+    def nodal_stress(self) -> Any:
+        """Largest stress by part, and at every node in Pa."""
         from holokine.system.recovery import field_stress
 
         if self.reading is None:
@@ -83,36 +98,40 @@ class Deformed:
         np.maximum.at(own, self.reading.real, nodal)
         return peaks, own
 
-    def stress(self) -> pd.DataFrame:
+    @table("stress", "Largest stress of parts")
+    def _stress(self) -> pd.DataFrame:
         """Largest stress of every part in MPa, with the place."""
         from holokine.show.tables import part_peaks_table
 
-        return part_peaks_table(self._stress[0])
+        return part_peaks_table(self.nodal_stress[0])
 
-    def members(self) -> pd.DataFrame:
+    @table("members")
+    def _members(self) -> pd.DataFrame:
         """Elastic section forces at both ends of every beam element, in the beam's axes, N and N m."""
-        from holokine.show.static_tables import members_table
+        from holokine.show.tables import section_table
+        from holokine.system.recovery import beam_ends
 
         source = self if self.reading is None else self.reading
-        return members_table(source.system, source.displacement, self.growth)
+        return section_table(*beam_ends(source.system, source.displacement, self.growth))
 
-    def picture(
+    @writes(".png")
+    def _drawn(
         self,
-        path: str | Path,
+        path: Path,
         *,
         colour: str = "displacement",
         share: float = 0.08,
         view: str | Sequence[float] | None = None,
         only: str | Sequence[str] | None = None,
-    ) -> Path:
-        """Picture of the deformed assembly over the undeformed one, coloured by displacement (mm) or stress (MPa).
+    ) -> None:
+        """The deformed assembly over the undeformed one, coloured by displacement (mm) or stress (MPa).
 
-        `view` and `only` as for `Check.picture`.
+        `share`: largest displacement drawn, as a share of the diagonal. `view` and `only` as of a check.
 
         Raises
         ------
         EventError
-            For another word.
+            Another colour.
         """
         from holokine.show.geometry import Look
         from holokine.show.scene import picture_deformed
@@ -120,19 +139,17 @@ class Deformed:
         if colour == "displacement":
             values, label = 1e3 * np.linalg.norm(self.nodes, axis=1), "displacement (mm)"
         elif colour == "stress":
-            values, label = 1e-6 * self._stress[1], "stress (MPa)"
+            values, label = 1e-6 * self.nodal_stress[1], "stress (MPa)"
         else:
             raise EventError(f'colour: expected displacement or stress, got "{colour}"')
-        when = self.when or ("at rest" if self.time is None else f"at {1e3 * self.time:.4g} ms")
-        picture_deformed(self.system, self.nodes, values, label, f"{self.name} {when}", Path(path), share,
+        picture_deformed(self.system, self.nodes, values, label, self.title, path, share,
                          Look.of(self.system, view, only))  # fmt: skip
-        return Path(path)
 
-    def write_vtu(self, path: str | Path) -> Path:
-        """Write displacement (m) and stress (Pa) as point data on the mesh, for a 3D viewer."""
+    @writes(".vtu")
+    def _mesh(self, path: Path) -> None:
+        """Displacement (m) and stress (Pa) as point data on the mesh, for a 3D viewer."""
         from holokine.mesh.files import write_mesh
 
         when = self.when or ("at rest" if self.time is None else f"at {self.time:.6g} s")
-        data = {f"displacement {when} (m)": self.nodes, f"stress {when} (Pa)": self._stress[1]}
-        write_mesh(Path(path), self.system.mesh, data)
-        return Path(path)
+        data = {f"displacement {when} (m)": self.nodes, f"stress {when} (Pa)": self.nodal_stress[1]}
+        write_mesh(path, self.system.mesh, data)

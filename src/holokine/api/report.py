@@ -1,4 +1,4 @@
-"""The report of a run: what the analyst hands over, from what every object here tells of itself."""
+"""The report of a run: what the analyst hands over, from what every result tells of itself."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from holokine.api.result import Result, writes
 from holokine.describe.stages import Request
 from holokine.errors import EventError, HolokineError, UnknownNameError, nearest_hint
 from holokine.findings import Finding
@@ -15,7 +16,6 @@ from holokine.progress import tell
 
 if TYPE_CHECKING:
     from holokine.api.answer import Answer
-    from holokine.api.modes import Modes
     from holokine.show.report import Section
 
 __all__ = ["SECTIONS", "Report"]
@@ -25,8 +25,8 @@ SECTIONS = ("findings", "assembly", "state", "modes", "energy", "damped", "event
 MOST_ADVICE, MOST_MODES = 12, 120
 
 
-class Report:
-    """Sections of a report about modes and their answers, made once, written as a page and as a workbook.
+class Report(Result):
+    """Sections of a report about modes and their answers, made once, saved as a page or as a workbook.
 
     Attributes
     ----------
@@ -36,9 +36,11 @@ class Report:
         What could not be made, with why; it stands in the report too.
     """
 
+    stage = "modes"
+
     def __init__(
         self,
-        modes: Modes,
+        modes: Any,
         sections: Sequence[str] | None = None,
         events: Sequence[str] | None = None,
         text: str | Path | None = None,
@@ -79,6 +81,23 @@ class Report:
         found = [s for name in SECTIONS for s in made.get(name, [])]
         self.sections = found if own is None else own.placed(found)
 
+    @property
+    def title(self) -> str:
+        """Of which assembly."""
+        return f"{self.modes.assembly.title}: report"
+
+    @property
+    def key(self) -> str:
+        """Of the modes."""
+        key: str = self.modes.key
+        return key
+
+    @property
+    def lines(self) -> list[str]:
+        """What is in it, and what could not be made."""
+        titles = ", ".join(s.title for s in self.sections)
+        return [f"sections: {titles}", f"{len(self.tables)} tables", *(f"not in it: {line}" for line in self.failed)]
+
     @contextmanager
     def _kept(self, section: Section, what: str) -> Iterator[None]:
         """What fails within is told in the section, and does not end the report."""
@@ -97,10 +116,11 @@ class Report:
         from holokine.show.report import Section
 
         modes, section = self.modes, Section("Findings", name="findings")
-        rows, told, said = [], dict[tuple[Any, str], list[str]](), list[str]()
+        rows: list[Any] = []
+        told, said = dict[tuple[Any, str], list[str]](), list[str]()
         for name, answer in self._answers.items():
-            limits = answer.limits()
-            if len(limits):
+            limits = answer.tables.get("limits")
+            if limits is not None and len(limits):
                 limits.insert(0, "event", name)
                 rows.append(limits)
         if rows:
@@ -134,7 +154,7 @@ class Report:
         """The event that governs each reading, with its peak."""
         import pandas as pd
 
-        tables = [t for answer in self._answers.values() if len(t := answer.largest())]
+        tables = [t for answer in self._answers.values() if len(t := answer.table("largest"))]
         if not tables:
             return pd.DataFrame()
         every = pd.concat(tables, ignore_index=True)
@@ -158,52 +178,49 @@ class Report:
 
         if self.modes.assembly.description.state is None:
             return []
-        rest = self.modes.assembly.rest()
-        section = Section(f'At rest in the state "{rest.state.name}"', rest.lines, rest.findings, name="state")
+        state = self.modes.assembly.state()
+        section = Section(f'At rest in the state "{state.name}"', state.lines, state.findings, name="state")
         with self._kept(section, "the picture of the state"):
-            section.with_picture("Displacement at rest", rest.deformed().picture)
-        for title, table in rest.screens(most=1_000_000):
+            section.with_picture("Displacement at rest", state.picture)
+        for title, table in state.screens():
             section.with_table(title, table)
         return [section]
 
     def _modes(self) -> list[Section]:
-        from holokine.show.mode_tables import mass_by_direction, modes_in_words
         from holokine.show.page import page_text
         from holokine.show.report import Section
+        from holokine.show.scene import view_available
 
         modes = self.modes
-        table, shares = modes.table(), modes.participation()
-        section = Section("Natural frequencies and mode shapes", modes.lines(), name="modes")
-        section.with_table("What the modes are", modes_in_words(table), MOST_MODES)
-        if modes.can_render and len(modes):
+        section = Section("Natural frequencies and mode shapes", modes.lines, name="modes")
+        title, table = modes.screens("modes")[0]
+        section.with_table(title, table, MOST_MODES)
+        if view_available() and len(modes):
             with self._kept(section, "the pictures of the modes"):
                 first = modes.set.numbers[:6].tolist()
-                section.with_picture(f"Modes {first[0]} to {first[-1]}", lambda path: modes.sheet(path, first))
+                section.with_picture(f"Modes {first[0]} to {first[-1]}", lambda path: modes.picture(path, mode=first))
         with self._kept(section, "the model to be turned"):
-            page = page_text(modes.set, table, shares, modes.assembly.title)
+            page = page_text(modes.set, modes.table("modes"), modes.table("participation"), modes.assembly.title)
             section.with_page("The model: drag to turn it, pick a mode in the table to watch it", page)
-        section.with_table("Effective mass (percent of the free mass)", mass_by_direction(shares), MOST_MODES)
-        section.with_figure("Effective mass held up to a frequency", modes.plot_participation)
-        if modes.assembly.description.bands:
-            section.with_table("Modes in or within 15 % of bands of excitation", modes.bands(), MOST_MODES)
-            section.with_figure("Natural frequencies against bands of excitation", modes.plot_bands)
+        for title, table in modes.screens()[1:]:
+            section.with_table(title, table, MOST_MODES)
+        section.with_figure("Effective mass held up to a frequency", modes.figures["effective_mass"])
+        if "bands" in modes.figures:
+            section.with_figure("Natural frequencies against bands of excitation", modes.figures["bands"])
         return [section]
 
     def _energy(self) -> list[Section]:
-        from holokine.show.mode_tables import ENERGY_TITLE, energy_in_words
         from holokine.show.report import Section
 
         modes = self.modes
-        advice = modes.advice(most=1)
-        told = advice[:MOST_ADVICE]
-        if len(advice) > len(told):
-            told.append(f"and {len(advice) - len(told)} more, of higher modes: holokine energy tells all")
-        section = Section("Which part is responsible", told, name="energy")
-        section.with_table(ENERGY_TITLE, energy_in_words(modes.energy()))
-        section.with_figure("Where the energy of each mode is", modes.plot_energy)
+        section = Section("Which part is responsible", name="energy")
+        strongest = modes.table("sensitivities", most=1)
+        section.with_table("What moves each mode most, for 10 % more stiffness or mass", strongest, MOST_ADVICE)
+        section.with_table(*modes.screens("energy")[0])
+        section.with_figure("Where the energy of each mode is", modes.figures["energy"])
         if modes.assembly.description.groups:
-            section.with_table("By group: " + ENERGY_TITLE[0].lower() + ENERGY_TITLE[1:],
-                               energy_in_words(modes.energy("group")))  # fmt: skip
+            title, table = modes.screens("energy")[0][0], modes.energy_in_words("group")
+            section.with_table(f"By group: {title[0].lower()}{title[1:]}", table)
         return [section]
 
     def _damped(self) -> list[Section]:
@@ -229,15 +246,16 @@ class Report:
         tell(f'the report of "{name}"')
         of_modes = set(self.modes.findings)
         own = tuple(f for f in answer.findings if f not in of_modes)
-        section = Section(f"Event: {name}", answer.lines(), own, name=name)
+        section = Section(f"Event: {name}", answer.lines, own, name=name)
         for title, table in answer.screens():
             section.with_table(title, table)
-        for ending, draw in answer.figures().items():
+        for figure, draw in answer.figures.items():
             with self._kept(section, f"a figure of {name}"):
-                section.with_figure(f"{name}{ending.replace('_', ' ')}", draw)
+                section.with_figure(f"{name}: {figure.replace('_', ' ')}", draw)
         if answer.has_fields:
             with self._kept(section, f"the stress of {name}"):
-                section.with_table("Largest stress of parts", answer.worst())
+                if "Largest stress of parts" not in section.tables:
+                    section.with_table("Largest stress of parts", answer.table("stress"))
                 section.with_picture(f"{name}: largest stress", answer.picture)
         return section
 
@@ -274,7 +292,7 @@ class Report:
 
     def _commands(self) -> list[str]:
         source = self.modes.assembly.document.origin.source or "ASSEMBLY.yaml"
-        basis = self.modes._at.basis
+        basis = self.modes.basis
         given: list[str] = []
         if isinstance(basis, Request) and not basis.default:
             asked_for = {"count": basis.count, "upto": basis.upto, "above": basis.above, "near": basis.near}
@@ -288,42 +306,29 @@ class Report:
     # -- out ------------------------------------------------------------------------------------------------------
 
     @property
-    def _made_by(self) -> str:
-        import holokine
-
-        return f"holokine {holokine.__version__}, key of the modes {self.modes.key[:12]}"
-
-    @property
-    def tables(self) -> dict[str, Any]:
+    def tables(self) -> dict[str, Any]:  # type: ignore[override]
         """Every table of the report, whole, by section and title."""
         found: dict[str, Any] = {}
         for section in self.sections:
             for title, table in section.tables.items():
-                same = title == section.title
-                found[title if same else f"{section.name}: {title}"] = table
+                found[title if title == section.title else f"{section.name}: {title}"] = table
         return found
 
-    def write(self, path: str | Path) -> Path:
-        """Write the page.
+    def table(self, name: str = "", *what: Any, **options: Any) -> Any:
+        """A table by its section and title.
 
         Raises
         ------
-        OutputError
+        UnknownNameError
         """
+        tables = self.tables
+        if name not in tables:
+            raise UnknownNameError(f'the report has no table "{name}". {nearest_hint(name, tables, "tables")}')
+        return tables[name]
+
+    @writes(".html")
+    def _page(self, path: Path) -> None:
+        """One page without a network, for readers and printers."""
         from holokine.show.report import write_report
 
-        write_report(Path(path), self.modes.assembly.title, self.sections, self._made_by)
-        return Path(path)
-
-    def workbook(self, path: str | Path) -> Path:
-        """Write every table, whole, as a workbook (XLSX).
-
-        Raises
-        ------
-        OutputError
-            openpyxl is not installed, or the file cannot be written.
-        """
-        from holokine.show.workbook import write_workbook
-
-        write_workbook(Path(path), self.tables, f"{self.modes.assembly.title}; {self._made_by}")
-        return Path(path)
+        write_report(path, self.modes.assembly.title, self.sections, self.footer)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -10,85 +10,204 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.api.answer import MovingAnswer, Writer
+from holokine.api.answer import MovingAnswer
+from holokine.api.deformed import Deformed
+from holokine.api.result import Entry, Writer, figure, table, writes
 from holokine.errors import EventError, UnknownNameError, nearest_hint, whole_number
+from holokine.respond.curves import Extreme, ranges
 from holokine.respond.sweep import SweepResult
-from holokine.whole import whole_csv
+from holokine.show.numbers import display_unit, gauge_column
+from holokine.show.numbers import number_text as n
+from holokine.show.tables import SECTION_COLUMNS, ends_table, peaks_table
+from holokine.show.text import kept_lines, load_lines
+from holokine.units import STANDARD_GRAVITY, argument_of
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from holokine.api.deformed import Deformed
+    from holokine.excite.harmonic import Swing
     from holokine.respond.meaning import Meaning
     from holokine.respond.sweep_field import FieldSweep
 
 __all__ = ["SweepAnswer"]
 
+MOST_ROWS = 20_000
+"""Rows of the table of all curves."""
+SMALL = 1e-3
+"""Of the largest of a reading, below which a peak is not listed."""
+_HIDDEN = ("bandwidth_hz", "static", "ratio_to_static", "correction_percent")
+
 
 class SweepAnswer(MovingAnswer[SweepResult]):
     """Amplitude and phase of every gauge over frequency, peaks, transfer functions, whole fields and envelopes."""
 
-    extras = frozenset({"film", "instant", "axes"})
-    peak_word = "Largest over the sweep"
+    _when = ("frequency_hz", 1.0)
 
     @property
     def shown(self) -> Meaning:
         """As the event says: peaks, RMS, or peak to peak."""
         return self.result.shown
 
-    def peaks(self) -> pd.DataFrame:
-        """Largest amplitude of every gauge in display units: frequency, phase, bandwidth, modes that make it."""
-        from holokine.show.sweep_tables import sweep_peaks
-
-        return sweep_peaks(self.result)
-
+    @property
     def lines(self) -> list[str]:
         """What swings, modes kept and mass held: what to read before the peaks."""
-        from holokine.show.sweep_tables import sweep_lines
+        return _sweep_lines(self.result)
 
-        return sweep_lines(self.result)
+    # -- tables -----------------------------------------------------------------------------------------------------
 
-    def critical(self) -> pd.DataFrame:
-        """Modes in the sweep with their damping as it couples them, and which gauges are largest there."""
-        from holokine.show.sweep_tables import critical_table
+    @table("peaks", "Largest over the sweep", hide=_HIDDEN)
+    def _peaks(self) -> pd.DataFrame:
+        """Largest amplitude of every gauge in display units: frequency, phase, how sharp, modes that make it, and
+        against the static answer."""
+        answer, by = self.result, self.shown.per_peak
 
-        return critical_table(self.result)
+        def more(number: int, size: float) -> dict[str, object]:
+            top, static = answer.main[number], answer.static[number]
+            row: dict[str, object] = {
+                "frequency_hz": answer.peak_frequencies[number], "phase_deg": np.degrees(answer.phases[number]),
+                "bandwidth_hz": top.bandwidth, "amplification": top.amplification,
+                "mode_shares": _shares_in_words(answer, number), "static": by * static / size,
+                "ratio_to_static": answer.swing[number] / static if static > 1e-9 * answer.swing[number] else np.nan,
+                "correction_percent": 100.0 * answer.correction_share[number],
+            }  # fmt: skip
+            if answer.steady is not None:
+                rest = answer.steady[number]
+                rest = rest if abs(rest) > answer.noise[number] else 0.0
+                row |= {"at_rest": rest / size, "largest_together": answer.together[number] / size}
+            return {**row, "place": answer.places[number]}
 
-    def resonances(self, gauge: str | None = None) -> pd.DataFrame:
-        """Peaks and anti-resonances of all gauges (or of one), half-power frequencies, bandwidth, amplification.
+        return peaks_table(answer, answer.shown.column, more, lambda _: False, by * answer.swing)
+
+    def _screen(self, entry: Entry, whole: pd.DataFrame) -> tuple[str, pd.DataFrame]:
+        title, short = super()._screen(entry, whole)
+        if entry.name == "peaks":
+            short = short.rename(columns={"amplification": "Q"})
+            if "mode_shares" in short:
+                first = short["mode_shares"].fillna("").str.split(", ").str[0]
+                short = short.assign(mode_shares=first).rename(columns={"mode_shares": "most_by_mode"})
+        return title, short
+
+    @table("critical", "Modes in the sweep, and gauges that are largest there")
+    def _critical(self) -> pd.DataFrame:
+        """Modes in the sweep: frequency and damping as they are coupled, and which gauges are largest there."""
+        import pandas as pd
+
+        answer, columns = self.result, ["frequency_hz", "damping_percent", "bandwidth_hz", "largest_here"]
+        poles = answer.reader.model.vibration.poles
+        poles = poles[answer.covers(poles.imag / (2.0 * np.pi))]
+        poles = poles[np.argsort(poles.imag, kind="stable")]
+        if not len(poles):
+            return pd.DataFrame(columns=columns)
+        centre, here = poles.imag / (2.0 * np.pi), dict[int, list[str]]()
+        for number, e in enumerate(answer.main):
+            if answer.swing[number] > answer.noise[number] and e.inside:
+                near = int(np.abs(centre - e.frequency).argmin())
+                here.setdefault(near, []).append(answer.reduced.readings[number].gauge)
+        rows = []
+        for k, pole in enumerate(poles):
+            names = list(dict.fromkeys(here.get(k, [])))
+            told = ", ".join(names[:5]) + (f" and {len(names) - 5} more" if len(names) > 5 else "")
+            rows.append((centre[k], 100.0 * float(-pole.real / abs(pole)), float(-pole.real / np.pi), told))
+        return pd.DataFrame(rows, columns=columns)
+
+    @property
+    def _telling(self) -> list[int]:
+        """Readings that are more than rounding."""
+        return [k for k in range(len(self.result.swing)) if self.result.swing[k] > self.result.noise[k]]
+
+    @table("resonances")
+    def _resonances(self, gauge: str | None = None) -> pd.DataFrame:
+        """Peaks of all gauges (or of one), from a thousandth of its largest on, and anti-resonances, by frequency.
 
         Raises
         ------
         UnknownNameError
         """
-        from holokine.show.sweep_tables import resonances_table
+        import pandas as pd
 
-        table = resonances_table(self.result)
-        if gauge is None:
-            return table
-        labels = {self.result.reduced.readings[k].label for k in self._numbers(gauge)}
-        own = (table["gauge"] + " " + table["component"]).str.strip().isin(labels)
-        return table[own].reset_index(drop=True)
+        answer, rows = self.result, []
+        by, column = self.shown.per_peak, self.shown.column
+        for number in self._telling if gauge is None else [k for k in self.rows_of(gauge) if k in self._telling]:
+            reading = answer.reduced.readings[number]
+            unit, size = display_unit(reading.dimension)
+            peaks, bottoms = answer.extremes(number)
+            kept = [p for p in peaks if p.size >= SMALL * answer.swing[number]]
+            own: list[tuple[str, Extreme]] = [("peak" if p.inside else "end of the sweep", p) for p in kept]
+            own += [("anti-resonance", p) for p in bottoms]
+            for kind, e in sorted(own, key=lambda pair: pair[1].frequency):
+                sharp = (e.low, e.high, e.bandwidth, e.amplification) if kind == "peak" else (np.nan,) * 4
+                share = 100.0 * e.size / answer.swing[number]
+                own_row = (reading.gauge, reading.component, kind, e.frequency, by * e.size / size, unit)
+                rows.append((*own_row, *sharp, share))
+        return pd.DataFrame(rows, columns=[
+            "gauge", "component", "kind", "frequency_hz", column, "unit", "half_power_low_hz", "half_power_high_hz",
+            "bandwidth_hz", "amplification", "share_of_largest_percent",
+        ])  # fmt: skip
 
-    def curve(self, gauge: str, *, thin: int = 1) -> pd.DataFrame:
+    @table("shares")
+    def _shares(self) -> pd.DataFrame:
+        """Share of every mode in every reading at its peak, in percent (last row, mode 0: left-out modes and base);
+        negative where it works against the whole."""
+        import pandas as pd
+
+        answer, count = self.result, self.result.reader.model.modes
+        f = answer.reduced.frequencies_hz[:count]
+        found: dict[str, object] = {"mode": [*range(1, count + 1), 0], "frequency_hz": [*f, np.nan]}
+        for number in self._telling:
+            found[gauge_column(answer.reduced.readings[number].label, "%")] = 100.0 * answer.shares(number)
+        return pd.DataFrame(found)
+
+    @table("curves")
+    def _curves(self, *, most: int = MOST_ROWS) -> pd.DataFrame:
+        """All gauges over frequency, every n-th point so that at most about `most` remain."""
+        thin = max(1, len(self.result.frequency_hz) // whole_number("most", most))
+        return self._over_frequency(list(range(len(self.result.reduced.readings))), thin)
+
+    @table("curve", listed=False)
+    def _curve(self, gauge: str, *, thin: int = 1) -> pd.DataFrame:
         """A gauge over frequency: largest over the cycle, phase, real and imaginary part, in display units.
 
         Raises
         ------
         UnknownNameError
         """
-        from holokine.show.sweep_tables import curves_table
+        return self._over_frequency(self.rows_of(gauge), whole_number("thin", thin))
 
-        return curves_table(self.result, self._numbers(gauge), whole_number("thin", thin))
+    def _over_frequency(self, numbers: list[int], thin: int) -> pd.DataFrame:
+        import pandas as pd
 
-    def curves(self, *, most: int = 20_000) -> pd.DataFrame:
-        """All gauges over frequency, every n-th point so that at most about `most` remain."""
-        from holokine.show.sweep_tables import curves_table
+        answer, by, word = self.result, self.shown.per_peak, self.shown.column.replace("_", " ")
+        found: dict[str, object] = {"frequency_hz": answer.frequency_hz[::thin]}
+        for number in numbers:
+            reading = answer.reduced.readings[number]
+            unit, size = display_unit(reading.dimension)
+            found[gauge_column(f"{reading.label} {word}", unit)] = by * answer.curve(number)[::thin] / size
+            if reading.width == 1:
+                y = answer.values(number)[::thin, 0] / size
+                found |= _parts(reading.label, y, unit)
+        return pd.DataFrame(found)
 
-        thin = max(1, len(self.result.frequency_hz) // whole_number("most", most))
-        return curves_table(self.result, list(range(len(self.result.reduced.readings))), thin)
+    @table("whole_model", "The whole model against its modes", when=lambda self: self.result.full is not None)
+    def _whole_model(self) -> pd.DataFrame:
+        """The whole model against its modes, at the frequencies of `full model at`, in display units."""
+        import pandas as pd
 
-    def transfer(self, gauge: str, *, to: str) -> pd.DataFrame:
+        answer, check, rows = self.result, self.result.full, []
+        assert check is not None
+        for number in self._telling:
+            reading = answer.reduced.readings[number]
+            unit, size = display_unit(reading.dimension)
+            for k, f in enumerate(check.frequency_hz):
+                full, modal = check.full[k, number], check.modal[k, number]
+                rows.append({
+                    "gauge": reading.gauge, "component": reading.component, "frequency_hz": f,
+                    "whole_model": full / size, "by_modes": modal / size, "unit": unit,
+                    "difference_percent_of_peak": 100.0 * (modal - full) / answer.swing[number],
+                })  # fmt: skip
+        return pd.DataFrame(rows)
+
+    @table("transfer", listed=False)
+    def _transfer_table(self, gauge: str, *, to: str) -> pd.DataFrame:
         """A gauge per unit of one source, over the sweep's frequencies: amplitude, phase, real and imaginary part.
 
         Parameters
@@ -104,10 +223,34 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         UnknownNameError, EventError
             No such gauge, no such source, or a load that is neither force nor moment.
         """
-        from holokine.show.sweep_tables import transfer_table
+        import pandas as pd
 
         frequencies, values, labels, unit = self._transfer(gauge, to)
-        return transfer_table(frequencies, values, labels, unit)
+        found: dict[str, object] = {"frequency_hz": frequencies}
+        for label, y in zip(labels, values.T, strict=True):
+            found[gauge_column(f"{label} amplitude", unit)] = np.abs(y)
+            found |= _parts(label, y, unit)
+        return pd.DataFrame(found)
+
+    @table("transfers")
+    def _transfers(self) -> pd.DataFrame:
+        """Transfer functions of all dofs to each direction of the base and each force that swings, with `to`."""
+        import pandas as pd
+
+        r, loads, each = self.result, self.assembly.description.loads, []
+        moving = dict.fromkeys(
+            x.gauge for x in r.reduced.readings
+            if x.dimension in ("displacement", "velocity", "acceleration") and x.width == 1
+        )  # fmt: skip
+        for source in dict.fromkeys(r.reader.excitation.columns):
+            if source not in ("x", "y", "z") and r.reduced.column(source) not in r.reduced.apart:
+                load = loads.get(source)
+                if load is None or (load.force is None and load.moment is None):
+                    continue
+            own = [self._transfer_table(gauge, to=source).set_index("frequency_hz") for gauge in moving]
+            if own:
+                each.append(pd.concat(own, axis=1).reset_index().assign(to=source))
+        return pd.concat(each, ignore_index=True) if each else pd.DataFrame()
 
     def _transfer(self, gauge: str, to: str) -> tuple[NDArray[Any], NDArray[Any], list[str], str]:
         r = self.result
@@ -119,7 +262,7 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         load = np.zeros((len(f), len(r.reduced.loads)), dtype=complex)
         load[:, r.reduced.column(to)] = 1.0
         motion = r.reader.motion(f, load)
-        readings = [r.reduced.readings[k] for k in self._numbers(gauge)]
+        readings = [r.reduced.readings[k] for k in self.rows_of(gauge)]
         singles = [x for x in readings if x.width == 1 and x.count == 1]
         if not singles:
             raise EventError(f'"{gauge}": a transfer function is of a component, not of a magnitude or a stress field')
@@ -140,36 +283,9 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         per = "N" if source.force is not None else "Nm"
         return f, values / float(np.linalg.norm(vector)), [x.label for x in singles], f"{unit} per {per}"
 
-    def shares(self) -> pd.DataFrame:
-        """Share of every mode in every reading at its peak, in percent; negative where it works against the whole."""
-        from holokine.show.sweep_tables import shares_at_peaks_table
-
-        return shares_at_peaks_table(self.result)
-
-    def full(self) -> pd.DataFrame:
-        """The whole model against its modes, at the frequencies of `full model at`.
-
-        Raises
-        ------
-        EventError
-            When the event asks for none.
-        """
-        from holokine.show.sweep_tables import full_table
-
-        if self.result.full is None:
-            raise EventError("the event does not ask for the whole model: give full model at, a list of frequencies")
-        return full_table(self.result, self.result.full)
-
-    @cached_property
-    def motion(self) -> FieldSweep:
-        """Whole fields: shapes at a frequency and phase, envelopes over the sweep."""
-        from holokine.respond.sweep_field import FieldSweep
-
-        return FieldSweep(self.result, self.modes.set)
-
     def _frequency(self, at: float | str | None) -> tuple[float, float | None]:
         """A frequency in Hz and a phase in rad from ``45 Hz``, ``45 Hz, 90 deg`` or a number."""
-        from holokine.units import argument_of, quantity
+        from holokine.units import quantity
 
         if at is None:
             if not len(self.result.peak_frequencies):
@@ -201,9 +317,6 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         EventError, UnitError
             A frequency outside the sweep.
         """
-        from holokine.api.deformed import Deformed
-        from holokine.units import argument_of
-
         f, turn = self._frequency(at)
         if phase is not None:
             turn = argument_of("phase", phase, "angle")
@@ -213,87 +326,52 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         field = np.real(amplitude * np.exp(1j * turn))
         return Deformed(self.system, field, self.name, when=f"at {f:.5g} Hz, {np.degrees(turn):.0f} deg")
 
-    def points(self) -> pd.DataFrame:
-        """Largest amplitudes of every named point, with frequencies: displacement in mm, absolute acceleration in g."""
-        from holokine.show.sweep_tables import points_reach_table
+    @cached_property
+    def motion(self) -> FieldSweep:
+        """Whole fields: shapes at a frequency and phase, envelopes over the sweep."""
+        from holokine.respond.sweep_field import FieldSweep
 
-        return points_reach_table(*self._points_reach(), self.result.shown.per_peak)
+        return FieldSweep(self.result, self.modes.set)
 
-    def members(self) -> pd.DataFrame:
+    @table("points", "Named points", listed=False)
+    def _points(self) -> pd.DataFrame:
+        """Largest amplitudes of every named point by direction, with frequencies: displacement relative to the frame in
+        mm, absolute acceleration in g."""
+        import pandas as pd
+
+        (points, moved, pushed), by = self._points_reach(), self.shown.per_peak
+        return pd.DataFrame({
+            "point": np.repeat(points, 3), "axis": np.tile(list("xyz"), len(points)),
+            "displacement_mm": 1e3 * by * moved.amplitude, "displacement_at_hz": moved.frequency,
+            "acceleration_g": by * pushed.amplitude / STANDARD_GRAVITY, "acceleration_at_hz": pushed.frequency,
+        })  # fmt: skip
+
+    @table("members", listed=False)
+    def _members(self) -> pd.DataFrame:
         """Largest amplitudes of the section forces at both ends of every beam element, with frequencies; N and N m."""
-        from holokine.show.sweep_tables import members_reach_table
+        import pandas as pd
 
-        return members_reach_table(*self.motion.members(), self.result.shown.per_peak)
-
-    _when = ("frequency_hz", 1.0)
+        (ends, reach), by = self.motion.members(), self.shown.per_peak
+        found = ends_table(ends)
+        for k, column in enumerate(SECTION_COLUMNS):
+            found |= {column: by * reach.amplitude[k::6], f"{column.split('_')[0]}_at_hz": reach.frequency[k::6]}
+        return pd.DataFrame(found)
 
     @cached_property
     def _largest(self) -> NDArray[Any]:
         return self.motion.envelope().amplitude
 
-    def animate(
-        self,
-        path: str | Path,
-        gauge: str | None = None,
-        *,
-        at: float | str | None = None,
-        window: Any = None,
-        seconds: float = 3.0,
-        rate: int = 20,
-        share: float = 0.08,
-        pixels: tuple[int, int] = (1280, 800),
-    ) -> Path:
-        """Film of one cycle of steady vibration, so that phases are seen (GIF or MP4).
+    # -- figures and files ------------------------------------------------------------------------------------------
 
-        Parameters
-        ----------
-        gauge : str, optional
-            At whose peak; the first gauge when neither this nor `at` is given.
-        at : float or str, optional
-            Frequency, in place of a gauge's peak.
-        seconds, rate : float, int
-            How long the cycle plays, and pictures per second.
-        share : float
-            Largest displacement drawn, as a share of the assembly's diagonal.
-        pixels : tuple of int
-            Width and height; both even.
-
-        Raises
-        ------
-        EventError, HolokineError
-            A frequency outside the sweep, a time window, another ending, or imageio is not installed.
-        """
-        from holokine.show.sweep_figures import animate_cycle
-
-        if window is not None:
-            raise EventError("steady vibration has no time window: its film is one cycle")
-        if gauge is not None and at is None:
-            at = float(self.result.peak_frequencies[self._numbers(gauge)[0]])
-        f, _ = self._frequency(at)
-        animate_cycle(self.system, self.motion.amplitude(f), f"{self.name} at {f:.5g} Hz", Path(path), seconds, rate,
-                      share, pixels)  # fmt: skip
-        return Path(path)
-
-    def page(self, path: str | Path) -> Path:
-        """One HTML file with all curves: choose gauges, read amplitude and phase under the cursor, zoom.
-
-        Raises
-        ------
-        HolokineError
-        """
-        from holokine.show.histories import write_sweep_page
-
-        write_sweep_page(self.result, Path(path), self.assembly.title)
-        return Path(path)
-
-    def plot(
+    @figure("amplitudes", when=lambda self: bool(self.result.reduced.readings))
+    def _amplitudes(
         self,
         gauge: str | None = None,
         *,
         others: Mapping[str, SweepAnswer] | None = None,
         logarithmic: tuple[bool, bool] = (True, True),
     ) -> Any:
-        """Amplitude over phase on one frequency axis, of the main gauges or of one; returns the Figure.
+        """Amplitude over phase on one frequency axis, of the main gauges or of one.
 
         Parameters
         ----------
@@ -312,80 +390,143 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         for label, other in (others or {}).items():
             if not isinstance(other, SweepAnswer):
                 raise EventError(f'"{label}" is one of {other.event.words}; a figure of sweeps takes sweeps')
-        chosen = None if gauge is None else self._numbers(gauge)
+        chosen = None if gauge is None else self.rows_of(gauge)
         more = {label: other.result for label, other in (others or {}).items()}
         return plot_sweep(self.result, chosen, () if chosen else self._checks(), more, logarithmic)
 
-    def plot_circle(self, gauge: str | None = None, *, near: float | str | None = None) -> Any:
-        """Real against imaginary part of single components, on which a resonance is a circle; returns the Figure.
+    @figure("circle", when=lambda self: bool(self.result.reduced.readings))
+    def _circle(self, *, gauge: str | None = None, near: float | str | None = None) -> Any:
+        """Real against imaginary part of single components, on which a resonance is a circle.
 
-        Parameters
-        ----------
-        near : float or str, optional
-            A frequency; only what lies within a few bandwidths of the peak next to it is drawn.
+        `near`: a frequency; only what lies within a few bandwidths of the peak next to it is drawn.
         """
         from holokine.show.sweep_figures import plot_circle
 
-        numbers = None if gauge is None else self._numbers(gauge)
+        numbers = None if gauge is None else self.rows_of(gauge)
         f = None if near is None else self._frequency(near)[0]
         return plot_circle(self.result, numbers, f)
 
-    def tables(self) -> dict[str, pd.DataFrame]:
-        """Peaks, limits, critical frequencies, resonances, shares of modes, curves."""
-        more = {"critical": self.critical(), "resonances": self.resonances(), "shares": self.shares(),
-                "curves": self.curves()}  # fmt: skip
-        if self.result.full is not None:
-            more["whole_model"] = self.full()
-        return {**super().tables(), **more, **self.transfers()}
+    @writes(".gif", ".mp4")
+    def _film(
+        self,
+        path: Path,
+        *,
+        gauge: str | None = None,
+        at: float | str | None = None,
+        window: Sequence[float | str] | None = None,
+        seconds: float = 3.0,
+        rate: int = 20,
+        share: float = 0.08,
+        pixels: tuple[int, int] = (1280, 800),
+    ) -> None:
+        """One cycle of steady vibration, so that phases are seen.
 
-    def transfers(self) -> dict[str, pd.DataFrame]:
-        """Transfer functions of all motions to each direction of the base and each force that swings, by name."""
-        r = self.result
-        loads = self.assembly.description.loads
-        found = {}
-        for source in dict.fromkeys(r.reader.excitation.columns):
-            if source not in ("x", "y", "z") and r.reduced.column(source) not in r.reduced.apart:
-                load = loads.get(source)
-                if load is None or (load.force is None and load.moment is None):
-                    continue
-            moving = [x.gauge for x in r.reduced.readings
-                      if x.dimension in ("displacement", "velocity", "acceleration") and x.width == 1]  # fmt: skip
-            each = [self.transfer(gauge, to=source) for gauge in dict.fromkeys(moving)]
-            if each:
-                table = each[0]
-                for other in each[1:]:
-                    table = table.join(other.drop(columns="frequency_hz"))
-                found[f"transfer_to_{source}".replace(" ", "_")] = table
-        return found
+        Parameters
+        ----------
+        gauge : str, optional
+            At whose peak; the first gauge when neither this nor `at` is given.
+        at : float or str, optional
+            Frequency, in place of a gauge's peak.
+        seconds, rate : float, int
+            How long the cycle plays, and pictures per second.
+        share : float
+            Largest displacement drawn, as a share of the assembly's diagonal.
+        pixels : tuple of int
+            Width and height; both even.
 
-    def screens(self) -> list[tuple[str, pd.DataFrame]]:
-        """Peaks, then the modes in the sweep."""
-        found = super().screens()
-        hidden = ("bandwidth_hz", "static", "ratio_to_static", "correction_percent")
-        title, peaks = found[0]
-        peaks = peaks.drop(columns=[c for c in hidden if c in peaks]).rename(columns={"amplification": "Q"})
-        if "mode_shares" in peaks:
-            peaks["mode_shares"] = peaks["mode_shares"].fillna("").str.split(", ").str[0]
-            peaks = peaks.rename(columns={"mode_shares": "most_by_mode"})
-        own = [(title, peaks), *found[1:]]
-        critical = self.critical()
-        if len(critical):
-            own.append(("Modes in the sweep, and gauges that are largest there", critical))
-        if self.result.full is not None:
-            own.append(("The whole model against its modes", self.full()))
-        return own
+        Raises
+        ------
+        EventError, HolokineError
+            A frequency outside the sweep, a time window, or imageio is not installed.
+        """
+        from holokine.show.sweep_figures import animate_cycle
 
-    def figures(self) -> dict[str, Callable[[], Any]]:
-        """Amplitude and phase, and circles."""
-        if not self.result.reduced.readings:
-            return {}
-        return {**super().figures(), "_circle": self.plot_circle}
+        if window is not None:
+            raise EventError("steady vibration has no time window: its film is one cycle")
+        if gauge is not None and at is None:
+            at = float(self.result.peak_frequencies[self.rows_of(gauge)[0]])
+        f, _ = self._frequency(at)
+        animate_cycle(self.system, self.motion.amplitude(f), f"{self.name} at {f:.5g} Hz", path, seconds, rate, share,
+                      pixels)  # fmt: skip
 
-    def files(self, look: Mapping[str, Any] | None = None) -> dict[str, Writer]:
+    @writes(".html")
+    def _page(self, path: Path) -> None:
+        """One page with all curves: choose gauges, read amplitude and phase under the cursor, zoom."""
+        from holokine.show.histories import write_sweep_page
+
+        write_sweep_page(self.result, path, self.assembly.title, self.lines)
+
+    def files(self, **draw: Any) -> dict[str, Writer]:
         """Envelopes as a mesh, pictures and tables, and the page of curves."""
-        page: dict[str, Writer] = {"_curves.html": self.page} if self.result.reduced.readings else {}
-        return {**super().files(look), "_points.csv": lambda path: whole_csv(self.points(), path),
-                "_members.csv": lambda path: whole_csv(self.members(), path), **page}  # fmt: skip
+        page: dict[str, Writer] = {"_curves.html": self.save} if self.result.reduced.readings else {}
+        return {**super().files(**draw), **page}
+
+
+def _parts(label: str, y: NDArray[Any], unit: str) -> dict[str, Any]:
+    """Phase, real and imaginary part of one component."""
+    return {gauge_column(f"{label} phase", "deg"): np.degrees(np.angle(y)),
+            gauge_column(f"{label} real", unit): y.real, gauge_column(f"{label} imaginary", unit): y.imag}  # fmt: skip
+
+
+def _shares_in_words(answer: SweepResult, number: int, most: int = 2) -> str:
+    """Modes that make most of a reading at its peak: ``7 (94 %), 8 (5 %)``."""
+    shares = answer.shares(number)
+    order = [k for k in np.argsort(-np.abs(shares), kind="stable")[:most] if abs(shares[k]) >= 0.01]
+    names = ["left-out modes and base" if k == len(shares) - 1 else str(k + 1) for k in order]
+    return ", ".join(f"{name} ({100 * shares[k]:.0f} %)" for name, k in zip(names, order, strict=True))
+
+
+def _swing_words(column: str, swing: Swing) -> str:
+    """A source in a line: ``base z 1 g``."""
+    base = swing.acts in ("base", "supports")
+    if swing.acts == "rotor":
+        rotor, _, axis = column.rpartition(" ")
+        if axis == "2":  # the other half of the same turning force
+            return ""
+        turn = np.degrees(swing.phase[0])
+        return f"{rotor} out of balance by {1e6 * swing.amplitude[0]:.4g} g mm" + (
+            f" at {turn:.4g} deg" if turn else ""
+        )
+    unit, size = {0: ("g", STANDARD_GRAVITY), 1: ("m/s", 1.0), 2: ("mm", 1e-3)}[swing.power] if base else ("times", 1.0)
+    low, high = float(swing.amplitude.min()) / size, float(swing.amplitude.max()) / size
+    words = f"{high:.4g}" if high - low <= 1e-12 * high else f"{low:.4g} to {high:.4g}"
+    turn = np.degrees(swing.phase)
+    lag = (
+        f" at {turn[0]:.4g} deg"
+        if np.ptp(turn) == 0 and turn[0]
+        else " with a phase of its own"
+        if np.ptp(turn)
+        else ""
+    )
+    return f"{swing.acts} {column} {words} {unit}{lag}"
+
+
+def _sweep_lines(answer: SweepResult) -> list[str]:
+    """What swings, over which frequencies; then modes kept and what the amplitudes are."""
+    excitation, f = answer.reader.excitation, answer.frequency_hz
+    each = [_swing_words(c, s) for c, s in zip(excitation.columns, excitation.swings, strict=True)]
+    told = [words for words in each if words]
+    each_range = [f"{f[own][0]:.5g} to {f[own][-1]:.5g}" for own in ranges(answer.starts, len(f))]
+    shown = ", ".join(each_range[:4]) + (f" and {len(each_range) - 4} more ranges" if len(each_range) > 4 else "")
+    first = f"sine sweep, {'; '.join(told)}; {shown} Hz in {len(f):,} points"
+    if answer.sampled_error > 0:
+        first += f", which miss a peak by {n(100 * answer.sampled_error, 2)} % at most"
+    word = {"peak": "amplitudes are peaks", "rms": "amplitudes are RMS values", "peak to peak": "from peak to peak"}
+    model = answer.reader.model
+    if model.vibration.coupled:
+        how = "modes coupled by their damping, solved together"
+        if model.attached is not None:
+            how += f" with {len(model.attached.omega)} static shapes for what dampers push"
+    else:
+        how = "modes uncoupled"
+    correction = "left-out modes answer statically" if answer.reader.correct else "no static correction"
+    own = model.plain or answer.reduced
+    return [
+        first,
+        *load_lines(answer.acting),
+        *kept_lines(own),
+        f"{how}; {correction}; {word[answer.amplitudes]}, phases those of e^(+iωt)",
+    ]
 
 
 def _largest_instant(amplitude: NDArray[Any]) -> float:

@@ -95,7 +95,7 @@ def _folded(line: str) -> list[str]:
 
 def _check(crate: Assembly) -> _Step:
     check = crate.check()
-    masses = check.masses()
+    masses = check.table("mass")
     whole = masses.iloc[-1]
     heavy = masses.iloc[:-1].sort_values("mass_kg", ascending=False).head(3)
     told = ", ".join(f"{name!s} {n(mass)} kg" for name, mass in zip(heavy.iloc[:, 0], heavy["mass_kg"], strict=True))
@@ -123,19 +123,23 @@ def _modes(modes: Modes) -> _Step:
     return _Step(
         "Where are its modes, and were any missed?", "holokine modes crate.yaml --save crate.run",
         [*lines, *(_squeezed(e.words) for e in enough), modes.statement],
-        f"The count of inertia proves that none is missed; along {low.direction} the modes hold "
+        f"The Sturm count proves that none is missed; along {low.direction} the modes hold "
         f"{100 * low.reached:.0f} % of the mass, so a response adds the rest as if it were rigid.",
     )  # fmt: skip
 
 
 def _energy(modes: Modes) -> _Step:
-    from holokine.show.mode_tables import energy_in_words
-
-    words = {row["mode"]: row["strain"] for row in energy_in_words(modes.energy()).to_dict("records")}
-    guidance = [a for a in modes.advice(most=1) if any(f"mode {m} (" in a for m in (3, 8))]
+    words = {row["mode"]: row["strain"] for row in modes.energy_in_words().to_dict("records")}
+    strongest = modes.table("sensitivities", mode=(3, 8), most=1).to_dict("records")
+    told = []
+    for row in strongest:
+        what = max(("stiffness", "mass"), key=lambda w: abs(row[f"by_{w}_percent"]))
+        effect = f"moves mode {row['mode']} by {row[f'by_{what}_percent']:+.1f} %"
+        told.append(f"{row['change_percent']:g} % more {what} of {row['member']} {effect}")
     return _Step(
-        "Which part is responsible?", "holokine energy crate.run --mode 3 --mode 8",
-        [*(f"mode {m}: strain in {words[m]}" for m in (3, 8)), *guidance],
+        "Which part is responsible?",
+        'holokine modes crate.run --table "energy mode=3,8" --table "sensitivities most=1"',
+        [*(f"mode {m}: strain in {words[m]}" for m in (3, 8)), *told],
         "Mode 8 is the deck's, and a thicker one moves it; mode 3 is spread over deck and rails: no single part helps.",
     )  # fmt: skip
 
@@ -154,21 +158,21 @@ READ = (("fan", "z"), ("transformer", "z"), ("bolt 1", "z"), ("deck stress", "eq
 
 def _shock(modes: Modes) -> _Step:
     answer = modes.respond("works shock")
-    peaks: Any = answer.peaks()
-    best = answer.main_modes(0.5)  # type: ignore[attr-defined]
+    peaks: Any = answer.table()
+    best = answer.table("main_modes", share=0.5)
     fan = best[(best["gauge"] == "fan") & (best["component"] == "z")].iloc[0]
     number = int(str(fan["modes"]).split(",")[0])
     what = modes.words[number - 1]
     return _Step(
         "What does the works' shock test do to it?", 'holokine respond crate.run "works shock"',
-        [*answer.lines()[:1], *_peak_lines(peaks, READ, lambda r: "")],
+        [*answer.lines[:1], *_peak_lines(peaks, READ, lambda r: "")],
         f"Most of the fan's {n(float(peaks[(peaks['gauge'] == 'fan')]['peak'].iloc[0]))} g comes from mode {number} "
         f"({what.split(',')[0]}); peaks are combined for each quantity by itself.",
     )  # fmt: skip
 
 
 def _pulse(modes: Modes) -> _Step:
-    peaks = modes.respond("kerb strike").peaks()
+    peaks = modes.respond("kerb strike").table()
     fan = peaks[(peaks["gauge"] == "fan")].iloc[0]
     return _Step(
         "And a wheel set over a kerb, in time?", 'holokine respond crate.run "kerb strike"',
@@ -179,7 +183,7 @@ def _pulse(modes: Modes) -> _Step:
 
 
 def _sweep(modes: Modes) -> _Step:
-    peaks = modes.respond("shaker").peaks()
+    peaks = modes.respond("shaker").table()
     rows = (("transformer", "z"), ("fan", "z"), ("deck stress", "equivalent"))
     fan = peaks[(peaks["gauge"] == "transformer") & (peaks["component"] == "z")].iloc[0]
     return _Step(
@@ -192,29 +196,30 @@ def _sweep(modes: Modes) -> _Step:
 
 def _state(crate: Assembly, modes: Modes) -> _Step:
     about = crate.about("parked")
-    rest = about.rest()
+    rest = about.state()
     compared = modes.compare(about.modes())
     return _Step(
         "Does its own weight and the tension of its stays matter?", "holokine compare crate.run --with-state parked",
-        [*rest.lines[:2], *compared.lines[:2]],
+        [*rest.lines[:2], compared.lines[-1]],
         "Modes and answers about a state are asked with --state parked; without one the crate is taken unloaded.",
     )  # fmt: skip
 
 
 def _reach(crate: Assembly) -> _Step:
-    found = crate.reach("parts/deck/plate/thickness", 8, "38 Hz")
+    found = crate.target("parts/deck/plate/thickness", 8, "38 Hz")
     return _Step(
         "Which deck brings the heat sink's mode to 38 Hz?",
-        "holokine reach crate.yaml parts/deck/plate/thickness --mode 8 --to 38Hz", found.lines[:1],
-        f"{len(found.result.steps)} runs, the last with that thickness; vary runs many such changes, refine the mesh.",
+        "holokine study crate.yaml --set parts/deck/plate/thickness --mode 8 --target 38Hz", found.lines[:1],
+        f"{len(found.result.steps)} runs, the last with that thickness; study runs many such changes, and the mesh.",
     )  # fmt: skip
 
 
 def _report(modes: Modes, out: Path) -> _Step:
-    made = modes.report(out / "crate.html", text=out / "notes.md")
+    made = modes.report(text=out / "notes.md")
+    made.save(out / "crate.html")
     told = f"crate.xlsx: {len(made.tables)} tables"
     try:
-        made.workbook(out / "crate.xlsx")
+        made.save(out / "crate.xlsx")
     except MissingExtraError as err:
         told = f"crate.xlsx is left out: {err}"
     return _Step(

@@ -21,6 +21,7 @@ from holokine.describe.stages import Keys
 from holokine.describe.walk import walk
 from holokine.describe.yaml_file import DEEPEST, read_yaml
 from holokine.errors import DescriptionError, HolokineError, UnitError, UnknownKeyError, shown
+from holokine.findings import Finding
 
 __all__ = ["Document", "Origin", "Places", "read_document", "translated", "validated", "variant_of"]
 
@@ -109,42 +110,34 @@ class Document:
         return Keys(self.description, self.folder)
 
     def say_where(self, err: HolokineError) -> None:
-        """Put file and line before the text of an error that does not tell them.
-
-        Messages begin with the entry that they are about (``part "deck": ...``), whose line is looked up.
-        """
-        text = str(err)
+        """Put file and line of what an error is about before its text, unless it tells them."""
         source = self.origin.source
-        lines = [rf"{re.escape(Path(name).name)}, line \d" for name in self.keys.file_names()]
-        if not source or any(re.search(rf"(?:^|[\s/]){told}", text) for told in [re.escape(source), *lines]):
+        if not source or err.told:
             return
-        path = self._entry(text)
+        path = self._written(err.path, err.file)
+        # an error that names no entry of ours is about a file, of which the key tells what it is for
+        head = (self.places.head(path) if err.path else self.places.of(path)) or source
         names = [name for name, _ in self.origin.changes]
-        # a message that begins with no entry is about a file, of which the key tells what it is for
-        head = (self.places.head(path) if _ENTRY.search(text) else self.places.of(path)) or source
         if names:
             head = f"{source}, " + ", ".join(f'variant "{n}"' if n else "changed" for n in names)
-        err.args = (f"{head}: {text}",)
+        err.args, err.told = (f"{head}: {err}",), True
 
-    def placed(self, text: str) -> str:
-        """A finding with file and line before it, where it is about an entry that has one."""
-        path = self._entry(text) if self.origin.source else ()
-        if not path or text.startswith(self.origin.source):
-            return text
-        return f"{self.places.head(path)}: {text}"
+    def placed(self, finding: Finding) -> Finding:
+        """A finding with file and line before its sentence, where it is about an entry that has one."""
+        path = self._written(finding.path) if self.origin.source else ()
+        head = self.places.head(path)
+        return (
+            finding if not path or finding.text.startswith(head) else replace(finding, text=f"{head}: {finding.text}")
+        )
 
-    def _entry(self, text: str) -> tuple[Any, ...]:
-        """The place in the data of what a message is about."""
-        for kind, name in _ENTRY.findall(text):
-            path = _as_written((_TABLES[kind], name), self.places)
-            if path in self.places.lines:
-                rest = text[text.index(f'"{name}"') + len(name) + 2 :].split(":")[0]
-                for word in rest.replace(",", " ").split():
-                    further = _as_written((*path, word), self.places)
-                    path = further if further in self.places.lines else path
-                return path
-        for at, name, mark in walk(self.description):
-            if isinstance(mark, NamesFile) and name in text:
+    def _written(self, path: tuple[Any, ...], file: str = "") -> tuple[Any, ...]:
+        """The deepest place in the file of what stands at a path, or of the key that names a file."""
+        for depth in range(len(path), 1, -1):
+            found = _as_written(path[:depth], self.places)
+            if found in self.places.lines:
+                return found
+        for at, name, mark in walk(self.description) if file else ():
+            if isinstance(mark, NamesFile) and Path(str(name)).name == Path(file).name:
                 return _as_written(at, self.places)
         return ()
 
@@ -277,13 +270,6 @@ def _unfit(path: tuple[Any, ...], places: Places, words: str) -> DescriptionErro
     return DescriptionError(f"{at}: {words}" if at else words)
 
 
-_TABLES = {
-    "material": "materials", "section": "sections", "point": "points", "part": "parts", "mass": "masses",
-    "spring": "springs", "bushing": "bushings", "link": "links", "joint": "joints", "tie": "ties",
-    "support": "supports", "group": "groups", "gauge": "gauges", "load": "loads", "state": "states",
-    "event": "events", "limit": "limits", "variant": "variants",
-}  # fmt: skip
-_ENTRY = re.compile(rf'\b({"|".join(_TABLES)})s? "([^"]+)"')
 _UNFIT = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u2028\u2029\ud800-\udfff\ufffe\uffff]")
 _LINES = re.compile("[\n\t]")
 _LARGEST = 10**18

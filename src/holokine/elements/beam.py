@@ -50,7 +50,7 @@ def beam_axes(start: Floats, end: Floats, up: tuple[float, float, float], part: 
     z = np.asarray(up) - (x @ np.asarray(up))[:, None] * x
     size = np.linalg.norm(z, axis=1, keepdims=True)
     if (size < 1e-6).any():
-        raise MeshError(f'part "{part}": up runs along the beam; choose another direction for it')
+        raise MeshError(f'part "{part}": up runs along the beam; choose another direction for it', path=("parts", part))
     z = z / size
     return np.stack([x, np.cross(z, x), z], axis=1)
 
@@ -65,7 +65,7 @@ def arm_matrix(r: Floats) -> Floats:
 
 
 def _carry(distance: Floats) -> Floats:
-    """Rigid transport of the six motions over `distance` along x, shape (..., 6, 6)."""
+    """Rigid transport of the six dofs over `distance` along x, shape (..., 6, 6)."""
     R = np.zeros((*distance.shape, 6, 6))
     R[..., range(6), range(6)] = 1.0
     R[..., 1, 5] = distance
@@ -241,7 +241,7 @@ class BeamElements(ElementKind):
     axes : ndarray, shape (elements, 3, 3)
         Rows are the local x, y, z in global axes.
     to_local : ndarray, shape (elements, 12, 12)
-        Takes global nodal motions to local motions of the element's ends (arms included).
+        Takes global nodal motions to local dofs of the element's ends (arms included).
     local_stiffness, local_mass : ndarray, shape (elements, 12, 12)
         Local matrices, releases condensed, in SI.
     section : SectionProperties
@@ -640,7 +640,7 @@ def _section_rows(blocks: Sequence[BeamElements], table: Callable[[SectionProper
 def _fibre_rows(
     block: BeamElements, matrix: Floats, table: Callable[[SectionProperties], Floats]
 ) -> tuple[Floats, Floats]:
-    """Rows of a table of sections at the start and at the end of every element on global motions, (elements, rows, 12).
+    """Rows of a table of sections at the start and at the end of every element on global dofs, (elements, rows, 12).
 
     By the local stiffness, or by the local mass for what inertia adds (`matrix`).
     """
@@ -676,7 +676,8 @@ def _release(K: Floats, M: Floats, free: list[int], part: str) -> tuple[Floats, 
     scale = np.sqrt(np.outer(np.diag(inner), np.diag(inner)))
     if np.linalg.matrix_rank(inner / scale, tol=1e-10) < len(free):
         raise ConstraintError(
-            f'part "{part}": so many directions of its ends are released that it can move without resistance'
+            f'part "{part}": so many directions of its ends are released that it can move without resistance',
+            path=("parts", part),
         )
     kept = [i for i in range(12) if i not in free]
     T = np.zeros((12, 12))

@@ -118,7 +118,7 @@ class PointMass:
     inertia: Floats
 
     def matrix(self) -> Floats:
-        """Mass matrix on the node's six motions."""
+        """Mass matrix on the node's six dofs."""
         return point_mass_matrix(self.mass, self.offset, self.inertia)
 
 

@@ -50,7 +50,8 @@ def solid_matrix(material: Material, name: str = "") -> Floats:
     if np.linalg.eigvalsh(S / np.abs(S).max())[0] <= 0:
         raise DescriptionError(
             f'material "{name}": E, G and nu together belong to no real material (the elastic energy could be '
-            "negative); check the Poisson ratios: nu_xy² must be below Ex / Ey, and so on"
+            "negative); check the Poisson ratios: nu_xy² must be below Ex / Ey, and so on",
+            path=("materials", name),
         )
     return np.linalg.inv(S)
 

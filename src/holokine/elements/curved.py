@@ -160,7 +160,7 @@ def _cross(a: Floats, b: Floats) -> Floats:
 class _Tied(NamedTuple):
     """Covariant strain, its slope and its curve over the height, and shear, where they are taken.
 
-    Each of shape (elements, ties, motions). `means`: what strain and bending lack, (elements, 3, motions), in axes
+    Each of shape (elements, ties, dofs). `means`: what strain and bending lack, (elements, 3, motions), in axes
     along the first edge, and that edge.
     """
 
@@ -405,7 +405,7 @@ class CurvedShellElements(ShellElements):
         return np.asarray(np.swapaxes(turn, 2, 3) @ self.tension @ turn)
 
     def _carried(self, matrix: Floats, normals: Floats) -> Floats:
-        """A matrix on motions of the mid-surface brought to the nodes, from which it may be offset."""
+        """A matrix on dofs of the mid-surface brought to the nodes, from which it may be offset."""
         if not self.offset:
             return matrix
         n = normals.shape[1]
@@ -419,7 +419,7 @@ class CurvedShellElements(ShellElements):
     def _whole_mass(
         self, surface: tuple[Floats, Floats], kind: str, place: _Place | None = None, inertia: Floats | None = None
     ) -> Floats:
-        """Mass on motions of the mid-surface; lumped at nodes by their own quadrature (nine), or scaled (six).
+        """Mass on dofs of the mid-surface; lumped at nodes by their own quadrature (nine), or scaled (six).
 
         `place`, `inertia`: at the points of the rule, where they are known already.
         """
@@ -483,7 +483,7 @@ class CurvedShellElements(ShellElements):
             yield nodes, (K + np.swapaxes(K, 1, 2)) / 2.0
 
     def _add_slopes(self, K: Floats, normals: Floats, place: _Place, weight: Floats, forces: Floats) -> None:
-        """Add what membrane forces (elements, points, 2, 2) do on the slopes of all motions, through the thickness."""
+        """Add what membrane forces (elements, points, 2, 2) do on the slopes of all dofs, through the thickness."""
         count, n, _ = normals.shape
         slopes = np.einsum("epia,pna->epin", place.back, place.slopes)
         scalar = np.einsum("epin,epij,epjm->enm", slopes, forces * weight[:, :, None, None], slopes, optimize=True)

@@ -30,8 +30,8 @@ class StrainMaps:
 
     Attributes
     ----------
-    dofs : ndarray of int, shape (elements, motions)
-    maps : ndarray, shape (sorts, points, components, motions)
+    dofs : ndarray of int, shape (elements, dofs)
+    maps : ndarray, shape (sorts, points, components, dofs)
         Of motions on global axes, by sort of equal elements.
     sort : ndarray of int, shape (elements,), or None
         Which sort each element is of; None: each its own.
@@ -102,15 +102,15 @@ class ElementKind(ABC):
     @property
     @abstractmethod
     def dofs(self) -> Ints:
-        """Degrees of freedom, shape (elements, motions)."""
+        """Degrees of freedom, shape (elements, dofs)."""
 
     @property
     def acting(self) -> Ints:
-        """Those of the degrees of freedom that the elements resist or give mass, shape (elements, motions)."""
+        """Those of the degrees of freedom that the elements resist or give mass, shape (elements, dofs)."""
         return self.dofs
 
     motions: ClassVar[int] = 6
-    """How many of the six motions of a node the elements resist: the first three, or all."""
+    """How many of the six dofs of a node the elements resist: the first three, or all."""
 
     def blocks(self) -> Iterator[tuple[Ints, Ints | None, Floats, Floats]]:
         """Nodes, elastic stiffness and mass (global axes, symmetric to the last bit) of some elements at a time.
@@ -135,7 +135,8 @@ class ElementKind(ABC):
                 x, y, z = self.places[self.nodes[number]].mean(axis=0)
                 raise MeshError(
                     f'part "{self.part}": element {number + 1} at [{x:.4g}, {y:.4g}, {z:.4g}] m is folded, or has no '
-                    "area or volume somewhere within; look at the nodes in the middle of its edges"
+                    "area or volume somewhere within; look at the nodes in the middle of its edges",
+                    path=("parts", self.part),
                 )
             yield nodes, index, K, M
 
@@ -160,7 +161,7 @@ class ElementKind(ABC):
     # -- about a state --------------------------------------------------------------------------------
 
     def expansion(self) -> Floats:
-        """Motions of each element that grows freely by a unit strain all round, shape (elements, motions)."""
+        """Motions of each element that grows freely by a unit strain all round, shape (elements, dofs)."""
         X = self.places[self.nodes]
         motion = np.zeros((*self.nodes.shape, self.motions))
         motion[:, :, :3] = X - X[:, :1]
@@ -217,7 +218,7 @@ class ElementKind(ABC):
         """Wavelength over 2π, in m, of the waves that its mesh has to follow at ω in rad/s; inf without mass."""
 
     def wave_errors(self, shapes: Floats, omega: Floats) -> Floats:
-        """Energy in J of motions (modes, dofs) at ω that the mesh gets wrong, by waves along the elements, (modes,).
+        """Energy in J of fields (modes, dofs) at ω that the mesh gets wrong, by waves along the elements, (modes,).
 
         Of kinds without `strain_maps`.
         """
@@ -312,7 +313,7 @@ def by_shape(X: Floats, make: Callable[[Floats], Floats]) -> Floats:
 
 
 def element_map(values: Floats, dofs: Ints, size: int) -> csr_array:
-    """A sparse map (elements * rows, size) from blocks (elements, rows, motions) on motions (elements, motions)."""
+    """A sparse map (elements * rows, size) from blocks (elements, rows, motions) on dofs (elements, motions)."""
     count, rows, width = values.shape
     kind = np.int32 if max(values.size, size) < 2**31 else np.int64
     columns = np.repeat(dofs.astype(kind), rows, axis=0).ravel()

@@ -142,7 +142,7 @@ class ShellElements(ElementKind):
         return (self.nodes[:, :, None] * 6 + np.arange(6)).reshape(len(self.nodes), -1)
 
     def _flat(self, X: Floats) -> tuple[Floats, Floats, Floats]:
-        """Axes, in-plane corner places (elements, nodes, 2), and the map from global to local motions."""
+        """Axes, in-plane corner places (elements, nodes, 2), and the map from global to local dofs."""
         axes = shell_axes(X, self.along)
         local = (X - X.mean(axis=1, keepdims=True)) @ np.swapaxes(axes, 1, 2)
         height = local[:, :, 2]
@@ -219,7 +219,7 @@ class ShellElements(ElementKind):
             yield nodes, (K + np.swapaxes(K, 1, 2)) / 2.0
 
     def _add_stress(self, K: Floats, xy: Floats, forces: Floats) -> None:
-        """Add what membrane forces, (elements or 1, points or 1, 2, 2) in N/m, do on the slopes of all motions.
+        """Add what membrane forces, (elements or 1, points or 1, 2, 2) in N/m, do on the slopes of all dofs.
 
         On displacements along x, y, z, and by t²/12 on the rotations (the same stress through the thickness).
         """
@@ -302,7 +302,7 @@ class ShellElements(ElementKind):
     def _shear_share(self, xy: Floats) -> Any:
         """Factor on the transverse shear stiffness of triangles, t² / (t² + α L²) with L the longest edge.
 
-        The edge constraints alone are as many as a triangle mesh has motions, and thin plates would lock
+        The edge constraints alone are as many as a triangle mesh has dofs, and thin plates would lock
         (Lyly, Stenberg & Vihinen, CMAME 110 (1993) 343-357); the factor tends to one with the element size.
         """
         if self.kind == "quad4":
@@ -462,7 +462,7 @@ class ShellElements(ElementKind):
         return points, N, bilinear[1] @ np.linalg.inv(bilinear[0])
 
     def _strains_at(self, X: Floats, points: Floats) -> Floats:
-        """Strain and curvature (elements, points, 6, motions) of global motions."""
+        """Strain and curvature (elements, points, 6, motions) of global dofs."""
         _, xy, T = self._flat(X)
         count, n, _ = xy.shape
         full, weights = self._rule("full")
@@ -528,10 +528,14 @@ class ShellElements(ElementKind):
         else:
             plies = self.laminate.plies
             if not 1 <= layer <= len(plies):
-                raise DescriptionError(f'part "{self.part}": layer {layer} is not there; it has {len(plies)}')
+                raise DescriptionError(
+                    f'part "{self.part}": layer {layer} is not there; it has {len(plies)}', path=("parts", self.part)
+                )
             ply = plies[layer - 1]
             if not ply.own.any():
-                raise DescriptionError(f'part "{self.part}": layer {layer} carries nothing and has no stress')
+                raise DescriptionError(
+                    f'part "{self.part}": layer {layer} carries nothing and has no stress', path=("parts", self.part)
+                )
             bottom, top, turn, where = ply.bottom, ply.top, ply.to_own, f", {surface} of layer {layer}"
         Q = turn @ ply.stiffness
         free = Q @ np.array([1.0, 1.0, 0.0])
@@ -561,7 +565,7 @@ class ShellElements(ElementKind):
         return points, np.column_stack([np.ones(4), _QUAD, _QUAD.prod(axis=1)]) @ fit
 
     def _stress_maps(self, Q: Floats, height: float, points: Floats) -> list[Floats]:
-        """Stress at a height over the mid-surface, maps (elements, 3, motions) of global motions, point by point."""
+        """Stress at a height over the mid-surface, maps (elements, 3, motions) of global dofs, point by point."""
 
         def made(X: Floats) -> Floats:
             maps = self._strains_at(X, points)

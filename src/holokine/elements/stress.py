@@ -155,7 +155,7 @@ def rows_of(matrix: csr_array, start: int, stop: int) -> csr_array:
 
 
 def mapped(matrix: csr_array, fields: Floats) -> Floats:
-    """A sparse map of several fields, shape (fields, dofs), as (rows, fields); only motions in use are gathered."""
+    """A sparse map of several fields, shape (fields, dofs), as (rows, fields); only dofs in use are gathered."""
     marked = np.zeros(matrix.shape[1], dtype=bool)
     marked[matrix.indices] = True
     used = np.flatnonzero(marked)

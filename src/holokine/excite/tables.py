@@ -67,7 +67,8 @@ def _header(text: str, file: Path, time: str) -> tuple[str, float]:
     if match is None or word not in _WORDS:
         raise EventError(
             f'{file.name}, line 1: the column "{text}" cannot be understood; write for instance frequency_hz, '
-            f"period_s, time_s, acceleration_g, acceleration_m_s2. {nearest_hint(word, _WORDS, 'column words')}"
+            f"period_s, time_s, acceleration_g, acceleration_m_s2. {nearest_hint(word, _WORDS, 'column words')}",
+            told=True,
         )
     name = _WORDS[word]
     unit = match.group(2) or match.group(3) or ""
@@ -76,14 +77,15 @@ def _header(text: str, file: Path, time: str) -> tuple[str, float]:
     if not unit:
         raise EventError(
             f'{file.name}, line 1: the column "{text}" has no unit; write for instance {name}_'
-            f"{ {'frequency': 'hz', 'period': 's', 'time': 's', 'acceleration': 'g'}.get(name, 'm') }"
+            f"{ {'frequency': 'hz', 'period': 's', 'time': 's', 'acceleration': 'g'}.get(name, 'm') }",
+            told=True,
         )
     try:
         if name == "density" and _spelt(unit) == "1/Hz":
             return "factor density", 1.0
         return name, unit_factor(_spelt(unit), _DIMENSION.get(name, name))
     except UnitError as err:
-        raise EventError(f'{file.name}, line 1: column "{text}": {err}') from None
+        raise EventError(f'{file.name}, line 1: column "{text}": {err}', told=True) from None
 
 
 def _spelt(unit: str) -> str:
@@ -104,7 +106,8 @@ def _chosen(text: str, file: Path) -> tuple[str, float]:
                 continue
     raise EventError(
         f'{file.name}, line 1: the column "{text}" ends in no unit of acceleration, velocity or displacement; write '
-        f"for instance {words[0]} [g]"
+        f"for instance {words[0]} [g]",
+        told=True,
     )
 
 
@@ -212,13 +215,15 @@ def parse_columns(lines: list[str], name: str, only: str | None = None, time: st
     columns = _columns(rows[0][1], separator, file, only, time)
     names = [name for name, _ in columns]
     if len(set(names)) < len(names):
-        raise EventError(f"{file.name}, line {rows[0][0]}: a quantity stands in two columns: {', '.join(names)}")
+        raise EventError(
+            f"{file.name}, line {rows[0][0]}: a quantity stands in two columns: {', '.join(names)}", told=True
+        )
     values = _quickly(rows, separator, names)
     if values is None:
         values = _line_by_line(rows, separator, names, file)
     bad = np.argwhere(~np.isfinite(values))
     if len(bad):
-        raise EventError(f"{file.name}, line {rows[1 + bad[0][0]][0]}: a value is not a finite number")
+        raise EventError(f"{file.name}, line {rows[1 + bad[0][0]][0]}: a value is not a finite number", told=True)
     return {name: values[:, c] * factor for c, (name, factor) in enumerate(columns) if not name.startswith("unused")}
 
 
@@ -239,11 +244,11 @@ def _columns(head: str, separator: str, file: Path, only: str | None, time: str)
     else:
         if only not in heads:
             raise EventError(
-                f'{file.name}, line 1: there is no column "{only}". {nearest_hint(only, heads, "columns")}'
+                f'{file.name}, line 1: there is no column "{only}". {nearest_hint(only, heads, "columns")}', told=True
             )
         first = next((h for h in heads if re.match(r"\s*(time|t)\b|\s*(time|t)_", h, re.IGNORECASE)), None)
         if first is None:
-            raise EventError(f"{file.name}, line 1: there is no column of time")
+            raise EventError(f"{file.name}, line 1: there is no column of time", told=True)
         columns = [
             _header(h, file, time) if h == first else _chosen(h, file) if h == only else (f"unused {i}", 1.0)
             for i, h in enumerate(heads)
@@ -278,7 +283,7 @@ def _line_by_line(rows: list[tuple[int, str]], separator: str, names: list[str],
     for index, (number, line) in enumerate(rows[1:]):
         cells = _parted(line, separator)
         if len(cells) != len(names):
-            raise EventError(f"{file.name}, line {number}: {len(cells)} values for {len(names)} columns")
+            raise EventError(f"{file.name}, line {number}: {len(cells)} values for {len(names)} columns", told=True)
         for c, cell in enumerate(cells):
             if names[c].startswith("unused"):
                 values[index, c] = 0.0
@@ -286,5 +291,5 @@ def _line_by_line(rows: list[tuple[int, str]], separator: str, names: list[str],
             try:
                 values[index, c] = _number(cell.strip(), separator)
             except ValueError:
-                raise EventError(f'{file.name}, line {number}: "{cell.strip()}" is not a number') from None
+                raise EventError(f'{file.name}, line {number}: "{cell.strip()}" is not a number', told=True) from None
     return values

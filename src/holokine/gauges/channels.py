@@ -108,12 +108,12 @@ class Channels:
 
     @cached_property
     def order(self) -> NDArray[np.int64]:
-        """Time derivative of motions; 0 for all others."""
+        """Time derivative of dofs; 0 for all others."""
         return self._spread([b.order if b.kind == "motion" else 0 for b in self.blocks], np.int64)
 
     @cached_property
     def is_motion(self) -> Flags:
-        """Components of motions."""
+        """Components of dofs."""
         return self._spread([b.kind == "motion" for b in self.blocks], bool)
 
     @cached_property

@@ -43,7 +43,7 @@ def _section_rows(system: System, part: str, end: str) -> tuple[NDArray[np.int64
     block, e = (blocks[0], 0) if end == "start" else (blocks[-1], -1)
     rows = block.end_rows(end)
     if rows is None:
-        raise DescriptionError(f'the part "{part}" is not made of beams')
+        raise DescriptionError(f'the part "{part}" is not made of beams', path=("parts", part))
     nodes, stiff, mass = rows
     return node_dofs(nodes), stiff, mass, block.expansion()[e]
 
@@ -77,7 +77,8 @@ def cut(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
     shared = beyond_nodes & rest_nodes
     if not shared.any():
         raise DescriptionError(
-            f'gauge "{name}": the plane cuts nothing of "{gauge.source}": no node is shared by elements on both sides'
+            f'gauge "{name}": the plane cuts nothing of "{gauge.source}": no node is shared by elements on both sides',
+            path=("gauges", name),
         )
     K, M = (assemble(system.size, [(d, (k, m)[i]) for d, k, m in parts]) for i in range(2))
     R: Any = system.rigid_motions(at).reshape(6, -1, 6).copy()

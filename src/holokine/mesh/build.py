@@ -60,11 +60,11 @@ def build_mesh(description: Description, folder: Folder | None = None) -> Mesh:
     later: list[tuple[int, str]] = []
     for name, part in description.parts.items():
         if part.run is not None:
-            with headed(f'part "{name}"'):
+            with headed(f'part "{name}"', ("parts", name)):
                 nodes, block = _straight_run(name, part.run, pieces[0], points, count)
             own = [block]
         elif part.ring is not None:
-            with headed(f'part "{name}"'):
+            with headed(f'part "{name}"', ("parts", name)):
                 nodes, block = _ring(name, part.ring, count)
             own = [block]
         elif part.mesh is not None:
@@ -104,7 +104,7 @@ def _add_outlined(
     sheets = []
     for name, plate in plates.items():
         assert plate is not None
-        with headed(f'part "{name}"'):
+        with headed(f'part "{name}"', ("parts", name)):
             sheets.append(Sheet.of(name, plate))
     ends = [s.space(np.array([c.start for c in s.curves])) for s in sheets]
     diagonal = float(np.linalg.norm(np.ptp(np.concatenate([places, *ends]), axis=0)))
@@ -286,7 +286,8 @@ def _straight_run(
         if length == 0.0:
             raise MeshError(
                 f'part "{name}": the run from "{beam.through[span]}" to "{beam.through[span + 1]}" '
-                "has no length: the two points are at the same place"
+                "has no length: the two points are at the same place",
+                path=("parts", name),
             )
         steps = _divisions(beam, span, length)
         afford_nodes(len(nodes) + steps)
@@ -353,7 +354,10 @@ def _merge(
         cells = number[block.cells]
         ordered = np.sort(cells, axis=1)
         if (ordered[:, 1:] == ordered[:, :-1]).any():
-            raise MeshError(f'part "{block.part}": an element is shorter than the merge tolerance of {reach:.3g} m')
+            raise MeshError(
+                f'part "{block.part}": an element is shorter than the merge tolerance of {reach:.3g} m',
+                path=("parts", block.part),
+            )
         renumbered.append(replace(block, cells=cells))
     return Mesh(
         nodes[keep],

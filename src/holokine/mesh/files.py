@@ -144,7 +144,7 @@ def write_mesh(
     if not blocks:  # matrices from elsewhere have nodes only
         blocks, data = [("vertex", np.arange(len(mesh.nodes))[:, None])], {}
     out = meshio.Mesh(mesh.nodes, blocks, point_data=point_data or {}, cell_data={**data, **(cell_data or {})})
-    with whole_file(path, MeshError, by_ending=True) as part:
+    with whole_file(path, MeshError) as part:
         try:
             meshio.write(part, out)
         except (KeyError, meshio.WriteError, meshio.ReadError) as err:

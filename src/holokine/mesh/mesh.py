@@ -116,13 +116,23 @@ class Mesh:
                     here = sorted(n for n, k in own.items() if k in near)
                     raise MeshError(
                         f'point "{name}": {len(near)} nodes lie at its place; name the one that is meant'
-                        + (f": {', '.join(here)}" if here else "")
+                        + (f": {', '.join(here)}" if here else ""),
+                        path=("points", name),
                     )
                 if near and not point.apart:
                     found[name] = int(near[0])
         result = copy(self)
         object.__setattr__(result, "points", {**own, **found})
+        result.__dict__.pop("_names", None)
         return result
+
+    @cached_property
+    def _names(self) -> dict[int, str]:
+        return {node: name for name, node in self.points.items()}
+
+    def place_words(self, node: int) -> str:
+        """A node in a message or a table: the name of its point, or where it is in mm."""
+        return self._names.get(node) or "[" + ", ".join(f"{1e3 * x:.4g}" for x in self.nodes[node]) + "] mm"
 
     @property
     def cell_count(self) -> int:

@@ -98,7 +98,8 @@ def refuse_bad(mesh: Mesh) -> list[str]:
         if (counts > 1).any():
             where = mesh.nodes[block.cells[first[counts > 1][0]]].mean(axis=0)
             raise MeshError(
-                f'part "{block.part}": {int((counts - 1).sum())} cells are given twice, for instance at {_place(where)}'
+                f'part "{block.part}": {int((counts - 1).sum())} cells are given twice, for instance at {_place(where)}',
+                path=("parts", block.part),
             )
         bad = np.flatnonzero(shape.quality <= 1e-9)
         if len(bad):
@@ -107,7 +108,8 @@ def refuse_bad(mesh: Mesh) -> list[str]:
             raise MeshError(
                 f'part "{block.part}": {len(bad)} of {len(block.cells)} elements ({block.kind}) are inverted or '
                 f"have no volume: {listed}. Check the order of their nodes"
-                + (", and where those in the middle of edges lie" if CELLS[block.kind].order == 2 else "")
+                + (", and where those in the middle of edges lie" if CELLS[block.kind].order == 2 else ""),
+                path=("parts", block.part),
             )
         poor = np.flatnonzero(shape.quality < BAD_SHAPE)
         if len(poor):

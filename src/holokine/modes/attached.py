@@ -58,7 +58,7 @@ class Attached:
 
 
 def damper_pushes(system: System, lossy: set[str]) -> Floats:
-    """Unit forces of every damper, and of springs that lose, shape (pushes, dofs), those on held motions left out."""
+    """Unit forces of every damper, and of springs that lose, shape (pushes, dofs), those on held dofs left out."""
     rows: list[Floats] = []
 
     def push(dofs: NDArray[np.int64], values: Floats) -> None:

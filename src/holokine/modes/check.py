@@ -91,7 +91,7 @@ def check_system(system: System, about: System | None = None) -> CheckReport:
     try:
         refuse_wrong_mass(system)
     except SolverError as err:
-        findings.append(Finding("error", str(err)))
+        findings.append(Finding("error", str(err), path=err.path))
     if not any(f.level == "error" for f in findings):
         findings += [Finding("error", m) for m in internal_mechanisms(held, pieces)]
     findings += implausible(system, totals, members := member_masses(system))
@@ -126,7 +126,7 @@ def check_system(system: System, about: System | None = None) -> CheckReport:
         "springs and bushings": len(system.connectors),
         "links, joints and ties": len(system.bonds),
         "supports": len(system.supports),
-        "independent motions": system.free_size,
+        "independent degrees of freedom": system.free_size,
         "nodes merged": system.mesh.merged,
     }
     box = np.stack([places.min(axis=0), places.max(axis=0)])
@@ -198,7 +198,7 @@ def _loads(system: System) -> tuple[dict[str, Resultant], list[Finding]]:
         try:
             total = load_field(system, name, load).total
         except HolokineError as err:
-            found.append(Finding("error", str(err)))
+            found.append(Finding("error", str(err), path=err.path))
             continue
         if total is not None:
             totals[name] = total
@@ -352,7 +352,7 @@ def internal_mechanisms(system: System, pieces: tuple[Piece, ...]) -> list[str]:
 
 
 def _lost_in(system: System, motions: Floats) -> str:
-    """Whether a stiff connection beside motions may have taken the digits of what resists them."""
+    """Whether a stiff connection beside dofs may have taken the digits of what resists them."""
     name, share = max((stiffest_connection(system, u) for u in motions), key=lambda found: found[1], default=("", 0.0))
     if share < 0.5:
         return ""
@@ -363,7 +363,7 @@ def _lost_in(system: System, motions: Floats) -> str:
 
 
 def _without_resistance(system: System, known: int) -> Floats:
-    """Vectors that the stiffness does not resist, (vectors, independent motions), of which `known` are known; kept."""
+    """Vectors that the stiffness does not resist, (vectors, independent dofs), of which `known` are known; kept."""
     found: Floats | None = system.kept.get("unresisted")
     if found is None:
         K = system.reduced_stiffness

@@ -87,7 +87,7 @@ class Comparison:
 
 
 def assurance(a: Floats, b: Floats, weight: Any = None) -> Floats:
-    """MAC of shapes, (modes, motions) each, shape (modes of a, modes of b); `weight`: symmetric, or a diagonal."""
+    """MAC of shapes, (modes, dofs) each, shape (modes of a, modes of b); `weight`: symmetric, or a diagonal."""
     heavy = [x if weight is None else x * weight if weight.ndim == 1 else (weight @ x.T).T for x in (a, b)]
     top = np.abs(a @ heavy[1].T) ** 2
     size = np.einsum("ij,ij->i", a, heavy[0])[:, None] * np.einsum("ij,ij->i", b, heavy[1])

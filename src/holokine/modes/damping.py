@@ -112,7 +112,8 @@ def _chosen(
     if rest != rest:
         raise DescriptionError(
             f'part "{member}": its layers have different loss factors, and what the laminate loses depends on the mode;'
-            f' give the part one of its own: damping: {{loss factor: {{"{member}": ...}}}}'
+            f' give the part one of its own: damping: {{loss factor: {{"{member}": ...}}}}',
+            path=("parts", member),
         )
     return rest
 

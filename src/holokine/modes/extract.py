@@ -260,7 +260,7 @@ def _unsure_findings(system: System, pairs: EigenPairs, frequencies: Floats, err
 
 
 def _free_vectors(system: System, pieces: tuple[Piece, ...]) -> Floats:
-    """Free rigid-body motions of all pieces in the independent motions, shape (independent, motions)."""
+    """Free rigid-body motions of all pieces in the independent dofs, shape (independent, dofs)."""
     free = system.constraints.independent
     columns = [piece_motions(system, piece)[:, free].T for piece in pieces if len(piece.free)]
     return np.hstack(columns) if columns else np.zeros((system.free_size, 0))

@@ -34,7 +34,7 @@ def mesh_errors(system: System, shapes: Floats, frequencies: Floats, total: Floa
     Parameters
     ----------
     shapes, moving : ndarray, shape (modes, dofs)
-        Mass-normalised, and the same without motions whose mass is switched off.
+        Mass-normalised, and the same without dofs whose mass is switched off.
     total : ndarray, shape (modes,)
         Energy of all in J: half of ω².
     """

@@ -46,7 +46,7 @@ class LoadShare:
         Running share of the static deformation energy, Σ (φᵀf)²/ω² over fᵀ K⁻¹ f.
     dynamic : ndarray, shape (vectors,)
         Running share of the load itself, Σ (φᵀf)² over fᵀ M⁻¹ f; for a base motion of the free mass. NaN where the
-        load acts on motions without mass.
+        load acts on dofs without mass.
     """
 
     load: str

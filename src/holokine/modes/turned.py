@@ -19,7 +19,7 @@ __all__ = ["of_one_frequency", "turned"]
 Floats = NDArray[Any]  # float64
 ONE = 1e-8  # eigenvalues closer than this, relatively, are the same but for rounding
 FELT = 1e-3  # of the root of the whole mass: a participation below is none
-_WORK = 2_000_000_000  # sums of products; of more modes or motions, fewer places are looked at
+_WORK = 2_000_000_000  # sums of products; of more modes or dofs, fewer places are looked at
 
 
 def of_one_frequency(values: Floats) -> list[slice]:
@@ -36,8 +36,8 @@ def turned(participation: Floats, shapes: Floats) -> Floats:
     ----------
     participation : ndarray, shape (modes, 6)
         Along x y z and about them, over the root of the whole mass or inertia.
-    shapes : ndarray, shape (modes, motions)
-        Of unit modal mass. Of very many only every so many motions are looked at.
+    shapes : ndarray, shape (modes, dofs)
+        Of unit modal mass. Of very many only every so many dofs are looked at.
 
     Returns
     -------

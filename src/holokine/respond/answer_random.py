@@ -93,7 +93,8 @@ def _refuse_undamped(name: str, poles: Complex, low: float, high: float) -> None
     if bare.any():
         raise EventError(
             f'event "{name}": the mode at {f[bare].min():.4g} Hz has no damping, under which random vibration grows '
-            "without bound; give damping"
+            "without bound; give damping",
+            path=("events", name),
         )
 
 

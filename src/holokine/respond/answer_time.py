@@ -37,7 +37,9 @@ def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
         reduced = with_loads(reduced, bench.modes, bench.gauges, extra)
     if event.with_state:
         if not event.static_correction or event.model == "full":
-            raise EventError(f'event "{name}": with state needs the reduced model and its static correction')
+            raise EventError(
+                f'event "{name}": with state needs the reduced model and its static correction', path=("events", name)
+            )
         reduced = with_state(reduced, state_values(bench, name))
     reduced = _relieved(bench, reduced)
     method: str = event.method

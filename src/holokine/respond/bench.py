@@ -136,7 +136,8 @@ def refuse_moved(fields: list[LoadField], name: str, event: EventKind) -> None:
         if f.moved.any():
             raise EventError(
                 f'event "{name}": the load "{f.name}" moves supports, which works at rest only; move the whole base, '
-                f"or groups of supports ({event.groups_by})"
+                f"or groups of supports ({event.groups_by})",
+                path=("events", name),
             )
 
 

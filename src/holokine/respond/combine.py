@@ -281,7 +281,7 @@ def respond_spectrum(
         A mode outside a table, CQC without damping, no direction.
     """
     if not spectra:
-        raise EventError(f'event "{name}": no direction is excited')
+        raise EventError(f'event "{name}": no direction is excited', path=("events", name))
     _refuse_undamped(name, rule, reduced)
     sources = Sources(tuple(spectra), tuple(name[-1] for name in spectra), direction_rule, over_supports)
     directions = sources.results
@@ -345,7 +345,10 @@ def respond_spectrum(
 
 def _refuse_undamped(name: str, rule: str, reduced: ReducedModel) -> None:
     if rule == "cqc" and (reduced.damping <= 0).all():
-        raise EventError(f'event "{name}": CQC needs damping, and every mode has none; give damping or use srss')
+        raise EventError(
+            f'event "{name}": CQC needs damping, and every mode has none; give damping or use srss',
+            path=("events", name),
+        )
 
 
 def _settled(reduced: ReducedModel, sources: Sources, apart: dict[str, float], modal: Floats) -> Floats | None:

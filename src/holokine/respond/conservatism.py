@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 from holokine.describe.events import EventKind, TimeEvent
 from holokine.errors import EventError
 from holokine.excite.spectrum import ResponseSpectrum
-from holokine.respond.answer_time import answer_time
 from holokine.respond.combine import SpectrumResult, respond_spectrum
 from holokine.respond.oscillators import Oscillators, cubic_extremes
 from holokine.respond.rules import RULES
@@ -18,11 +17,10 @@ from holokine.sizes import afford
 
 if TYPE_CHECKING:
     from holokine.excite.pulse import BasePulse
-    from holokine.respond.bench import Bench
     from holokine.respond.reduced import ReducedModel
     from holokine.respond.transient import TimeResult
 
-__all__ = ["pulse_spectrum", "pulse_under_rules", "spectra_of_pulse", "under_every_rule"]
+__all__ = ["pulse_spectrum", "rules_under", "spectra_of_pulse", "under_every_rule"]
 
 Floats = NDArray[Any]  # float64
 _STEPS = 64
@@ -97,8 +95,8 @@ def under_every_rule(
     return {rule: respond_spectrum(reduced, spectra, name=name, rule=rule) for rule in rules}
 
 
-def pulse_under_rules(bench: Bench, name: str, event: EventKind) -> tuple[TimeResult, dict[str, SpectrumResult]]:
-    """A pulse in time, and the answers under its own spectra by every rule.
+def rules_under(result: TimeResult, event: EventKind, name: str) -> dict[str, SpectrumResult]:
+    """Answers under the spectra of a pulse by every rule, beside its answer in time.
 
     Raises
     ------
@@ -107,11 +105,9 @@ def pulse_under_rules(bench: Bench, name: str, event: EventKind) -> tuple[TimeRe
     """
     if not isinstance(event, TimeEvent) or event.load_names or event.at_rest or not event.pulse:
         raise EventError(f'"{name}" is not a base pulse alone: name one, whose own spectra are then taken')
-    result = answer_time(bench, name, event)
     if result.pulse.jumps:
         raise EventError(
             f'"{name}": the velocity of its base jumps, whose spectrum grows with frequency without end: no rule that '
             "needs an acceleration at zero period can be held against it"
         )
-    spectra = spectra_of_pulse(result.pulse, result.reduced)
-    return result, under_every_rule(result.reduced, spectra, name)
+    return under_every_rule(result.reduced, spectra_of_pulse(result.pulse, result.reduced), name)

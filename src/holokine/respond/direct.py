@@ -52,7 +52,7 @@ class Scheme:
 
     @classmethod
     def generalised_alpha(cls, radius: float) -> Scheme:
-        """`radius`: what a step leaves of motions of very high frequency, from 0 to 1."""
+        """`radius`: what a step leaves of dofs of very high frequency, from 0 to 1."""
         am, af = (2.0 * radius - 1.0) / (radius + 1.0), radius / (radius + 1.0)
         return cls(am, af, 0.5 - am + af, 0.25 * (1.0 - am + af) ** 2)
 

@@ -73,7 +73,8 @@ def read_limits(limits: dict[str, Any], readings: tuple[Reading, ...]) -> dict[i
         for component, limit in given.items():
             if component not in rows:
                 raise DescriptionError(
-                    f'limit "{gauge}": the gauge has no component "{component}"; it has {", ".join(rows)}'
+                    f'limit "{gauge}": the gauge has no component "{component}"; it has {", ".join(rows)}',
+                    path=("limits", gauge),
                 )
             result[rows[component]] = limit
     return result

@@ -214,7 +214,7 @@ class FieldMotion:
         return len(self.answer.time), self.shapes.shape[1]
 
     def history(self, largest: int = LARGEST) -> Floats:
-        """Displacement of all motions at all rows, shape (rows, dofs).
+        """Displacement of all dofs at all rows, shape (rows, dofs).
 
         Raises
         ------
@@ -224,7 +224,7 @@ class FieldMotion:
         rows, dofs = self.numbers()
         if 8 * rows * dofs > largest:
             raise EventError(
-                f"the history of all {dofs:,} motions over {rows:,} rows takes {8e-9 * rows * dofs:.1f} GB, more than "
+                f"the history of all {dofs:,} degrees of freedom over {rows:,} rows takes {8e-9 * rows * dofs:.1f} GB, more than "
                 f"{largest / 1e9:.1f} GB: write it to a file in blocks (write_history), or take envelopes"
             )
         return self._coordinates("displacement", slice(None)) @ self._fields("displacement")

@@ -553,7 +553,8 @@ def respond_random(
         labels = first_few((reduced.readings[n].label for n in short), 4)
         raise EventError(
             f'event "{name}": peak: expected largest: {duration:g} s hold fewer than two cycles of {labels}; give a '
-            "longer duration, or peak: times rms"
+            "longer duration, or peak: times rms",
+            path=("events", name),
         )
     return RandomResult(
         reduced, name, reader, meaning, duration, rms, peaks, governing, tuple(places), moments, gaussian, one_mode,

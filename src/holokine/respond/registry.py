@@ -74,5 +74,6 @@ def refuse_infinite(name: str, result: Any) -> None:
         labels = first_few((result.reduced.readings[i].label for i in wrong), 4)
         raise EventError(
             f'event "{name}": {len(wrong)} of {len(sizes)} readings have no finite value ({labels}): numbers of the '
-            "assembly or of the event are out of all proportion; look at their units"
+            "assembly or of the event are out of all proportion; look at their units",
+            path=("events", name),
         )

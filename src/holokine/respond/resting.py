@@ -90,7 +90,8 @@ def state_values(bench: Bench, name: str) -> Floats:
     state = bench.at_rest
     if state is None:
         raise EventError(
-            f'event "{name}": with state: the assembly vibrates about no state; switch one on (state: NAME, or --state)'
+            f'event "{name}": with state: the assembly vibrates about no state; switch one on (state: NAME, or --state)',
+            path=("events", name),
         )
     return state_channels(state)
 

@@ -280,16 +280,19 @@ def respond_pulse(
         A step or ring-down that is not positive, or more than two million rows.
     """
     if step is not None and not step > 0:
-        raise EventError(f'event "{name}": step must be greater than 0 s, got {step:g}')
+        raise EventError(f'event "{name}": step must be greater than 0 s, got {step:g}', path=("events", name))
     if isinstance(ring_down, float | int) and not ring_down > 0:
-        raise EventError(f'event "{name}": ring down must be greater than 0 s, got {ring_down:g}')
+        raise EventError(
+            f'event "{name}": ring down must be greater than 0 s, got {ring_down:g}', path=("events", name)
+        )
     direct = method in ("average acceleration", "generalised alpha")
     most = longest_after(reduced, ring_down)
     findings = _before(reduced, pulse, step, static_correction and full is None, direct)
     if direct and pulse.jumps:
         raise EventError(
             f'event "{name}": the velocity of the base jumps, which direct integration has no step for; take '
-            "method: modes"
+            "method: modes",
+            path=("events", name),
         )
     shortest = 2.0 * np.pi / reduced.omega.max()
     per_period = DIRECT_STEPS if direct else STEPS_PER_PERIOD
@@ -355,7 +358,8 @@ def _refuse_memory(name: str, rows: int, reduced: ReducedModel, full: bool) -> N
     if free is not None and need > 0.8 * free:
         raise EventError(
             f'event "{name}": {rows:,} rows take {need / 1e9:.1f} GB and {free / 1e9:.1f} GB are free; give a longer '
-            "step, a shorter ring down, or keep fewer modes (upto)"
+            "step, a shorter ring down, or keep fewer modes (upto)",
+            path=("events", name),
         )
 
 
@@ -457,12 +461,12 @@ def _method_words(method: str, full: FullModel | None, step: float, high: float,
         return [
             Finding("note", "dampers couple the modes: solved together, exactly, by complex modes of the kept ones")
         ]
-    what = "all motions of the model" if full is not None else "the modal equations"
+    what = "all degrees of freedom of the model" if full is not None else "the modal equations"
     if full is not None and full.rayleigh is None:
         what += f" (described damping in the {len(full.omega)} modes kept, none above them)"
     scheme = method
     if method == "generalised alpha":
-        scheme = f"the generalised-α method (a step leaves {100 * (1 - high):.0f} % of very fast motions)"
+        scheme = f"the generalised-α method (a step leaves {100 * (1 - high):.0f} % of very fast motion)"
     rows = len(reader.path.time) - 1
     return [
         Finding(
@@ -477,7 +481,8 @@ def _refuse_rows(name: str, rows: float) -> None:
     if not rows <= MAX_ROWS:
         raise EventError(
             f'event "{name}": {rows:,.7g} rows would be needed, and {MAX_ROWS:,} are the most; give a longer '
-            "step, a shorter ring down, or keep fewer modes (upto)"
+            "step, a shorter ring down, or keep fewer modes (upto)",
+            path=("events", name),
         )
 
 

@@ -76,7 +76,7 @@ def influence(answer: SpectrumResult, modes: ModeSet) -> Floats:
 def spectrum_displacement(answer: SpectrumResult, modes: ModeSet) -> Floats:
     """Combined largest displacement of every motion relative to the frame, shape (dofs,), in m and rad.
 
-    In blocks of motions, by the answer's rules, with the missing mass.
+    In blocks of dofs, by the answer's rules, with the missing mass.
     """
     shapes, coordinate = _kept(answer, modes), _coordinates(answer)
     rest = _rest(answer, modes) if answer.zero_period.any() else None
@@ -93,7 +93,7 @@ def spectrum_displacement(answer: SpectrumResult, modes: ModeSet) -> Floats:
 
 
 def spectrum_acceleration(answer: SpectrumResult, modes: ModeSet, dofs: Ints) -> Floats:
-    """Combined largest absolute (pseudo-)acceleration of some motions, shape (motions,), in m/s² and rad/s².
+    """Combined largest absolute (pseudo-)acceleration of some motions, shape (dofs,), in m/s² and rad/s².
 
     The left-out mass rides with the base at the zero-period acceleration.
     """

@@ -1,12 +1,10 @@
-"""Tables and figures of damped modes."""
+"""Words and figure of damped modes."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
-from numpy.typing import NDArray
 
 from holokine.show.figures import COLOURS, GHOST, SIZE
 from holokine.show.numbers import number_text as n
@@ -14,34 +12,9 @@ from holokine.show.plain import empty_figure
 
 if TYPE_CHECKING:
     from holokine.modes.damped import DampedModes
-    from holokine.modes.mode_set import ModeSet
     from holokine.respond.steady import Coupling
 
-__all__ = ["damped_lines", "damped_table", "plot_poles"]
-
-
-def damped_table(found: DampedModes, count: int, modes: ModeSet, ratios: NDArray[Any]) -> pd.DataFrame:
-    """Damped modes by frequency, then overdamped motions; beside each the undamped mode next to it and its ratio."""
-    nearest = [int(modes.numbers[k]) if k < count else 0 for k in found.nearest]
-    own = [100.0 * ratios[k] if k < count else np.nan for k in found.nearest]
-    table = pd.DataFrame({
-        "mode": np.arange(1, len(found.poles) + 1), "kind": "swings", "frequency_hz": found.damped_hz,
-        "undamped_hz": found.undamped_hz, "damping_percent": 100.0 * found.ratios,
-        "decay_time_s": found.decay_times, "log_decrement": found.decrements,
-        "complexity_percent": 100.0 * found.complexity, "nearest_mode": nearest,
-        "likeness_percent": 100.0 * found.likeness, "uncoupled_damping_percent": own,
-        "real_part_per_s": found.poles.real, "imaginary_part_per_s": found.poles.imag,
-    })  # fmt: skip
-    if not len(found.real_poles):
-        return table
-    real = found.real_poles
-    still = pd.DataFrame({
-        "mode": 0, "kind": "real", "frequency_hz": 0.0, "damping_percent": np.nan,
-        "decay_time_s": np.divide(-1.0, real, out=np.full(len(real), np.inf), where=real != 0.0),
-        "nearest_mode": [int(modes.numbers[k]) if k < count else 0 for k in found.real_nearest],
-        "real_part_per_s": found.real_poles, "imaginary_part_per_s": 0.0,
-    })  # fmt: skip
-    return pd.concat([table, still], ignore_index=True)
+__all__ = ["damped_lines", "plot_poles"]
 
 
 def damped_lines(found: DampedModes, coupling: Coupling) -> list[str]:

@@ -10,17 +10,17 @@ from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.show.figures import COLOURS, main_readings
-from holokine.show.numbers import display_unit
+from holokine.show.numbers import column_words, display_unit
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import empty_figure, filled_page
 from holokine.show.plain import label as own_label
 from holokine.show.scene import PIXELS, film_pixels, moving_pictures, write_film
-from holokine.show.sweep_tables import sweep_lines
-from holokine.show.time_tables import history_table, time_lines
 from holokine.units import STANDARD_GRAVITY
 from holokine.whole import whole_file
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from holokine.excite.pulse import BasePulse
     from holokine.findings import Finding
     from holokine.respond.motion import FieldMotion
@@ -74,25 +74,22 @@ def plot_excitation(pulse: BasePulse, name: str) -> Any:
     return figure
 
 
-def _rows(answer: TimeResult) -> Any:
-    return slice(None, None, max(1, len(answer.time) // MOST_ROWS))
-
-
-def write_histories_page(answer: TimeResult, path: Path, title: str) -> None:
+def write_histories_page(answer: TimeResult, acting: pd.DataFrame, path: Path, title: str, lines: list[str]) -> None:
     """Write the page; histories are thinned to some eight thousand rows, peaks stand beside them as they are.
+
+    `acting`: what acts, a column each after the time, with its unit in brackets.
 
     Raises
     ------
     OutputError
         When the file cannot be written.
     """
-    rows = _rows(answer)
-    thin = rows.step
+    thin = len(answer.time) // MOST_ROWS or 1
+    rows = slice(None, None, thin)
     series = []
-    table = history_table(answer, [], thin)
-    for column in table.columns[1:]:
-        word, unit = (column.replace("_", " ").removesuffix(" g"), "g") if column.endswith("_g") else (column, "")
-        values = table[column].to_numpy()
+    for column in acting.columns[1:]:
+        word, unit = column_words(str(column))
+        values = acting[column].to_numpy()
         best = int(np.abs(values).argmax())
         series.append({"name": word, "unit": unit, "kind": "what acts", "peak": float(values[best]),
                        "at": 1e3 * float(answer.time[rows][best]), "y": _short(values)})  # fmt: skip
@@ -115,10 +112,10 @@ def write_histories_page(answer: TimeResult, path: Path, title: str) -> None:
             }
         )
     data = {"t": _short(1e3 * answer.time[rows]), "unit": "ms", "sweep": False, "series": series}
-    _write_page(data, f"{title}: {answer.name}", time_lines(answer), answer.findings, path)
+    _write_page(data, f"{title}: {answer.name}", lines, answer.findings, path)
 
 
-def write_sweep_page(answer: SweepResult, path: Path, title: str) -> None:
+def write_sweep_page(answer: SweepResult, path: Path, title: str, lines: list[str]) -> None:
     """Write the same page for a sweep: amplitudes and phases over frequency.
 
     Raises
@@ -148,7 +145,7 @@ def write_sweep_page(answer: SweepResult, path: Path, title: str) -> None:
         series.append(one)
     breaks = [int(-(-s // thin)) for s in answer.starts[1:]]
     data = {"t": _short(f), "unit": "Hz", "sweep": True, "breaks": breaks, "series": series}
-    _write_page(data, f"{title}: {answer.name}", sweep_lines(answer), answer.findings, path)
+    _write_page(data, f"{title}: {answer.name}", lines, answer.findings, path)
 
 
 def _write_page(

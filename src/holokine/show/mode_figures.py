@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from holokine.show.figures import COLOURS, GHOST, _figure
-from holokine.show.mode_tables import bands_table
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import label as own_label
 
@@ -58,8 +57,10 @@ def plot_bands(modes: ModeSet, d: Description) -> Any:
     """Bands of excitation across, natural frequencies down through them; returns the Axes."""
     _, ax = _figure()
     bands = d.band_ranges()
-    hit = bands_table(modes, d)
-    inside = set(hit.loc[hit["where"] == "in it", "mode"])
+    inside = {
+        int(k) for k, f in zip(modes.numbers, modes.frequencies_hz, strict=True)
+        if any(low <= f <= high for _, low, high in bands)
+    }  # fmt: skip
     for row, (_name, low, high) in enumerate(bands):
         ax.barh(row, high - low, left=low, height=0.6, color=COLOURS[row % len(COLOURS)], alpha=0.45)
     for number, f in zip(modes.numbers, modes.frequencies_hz, strict=True):

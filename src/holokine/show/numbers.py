@@ -7,7 +7,7 @@ from typing import Any
 
 from holokine.units import DIMENSIONS, STANDARD_GRAVITY
 
-__all__ = ["DISPLAY_UNITS", "cell_text", "column_words", "display_unit", "number_text"]
+__all__ = ["DISPLAY_UNITS", "cell_text", "column_words", "display_unit", "gauge_column", "number_text"]
 
 DISPLAY_UNITS: dict[str, tuple[str, float]] = {
     "displacement": ("mm", 1e-3),
@@ -37,11 +37,27 @@ def column_words(column: str) -> tuple[str, str]:
     --------
     >>> column_words("effective_z_kg"), column_words("what")
     (('effective z', 'kg'), ('what', ''))
+    >>> column_words("fan z (g)")
+    ('fan z', 'g')
     """
+    if column.endswith(")") and " (" in column:
+        words, _, unit = column[:-1].rpartition(" (")
+        return words, unit
     for ending in sorted(COLUMN_UNITS, key=len, reverse=True):
         if column.endswith(ending) and column != ending:
             return column.removesuffix(ending).replace("_", " "), COLUMN_UNITS[ending]
     return column.replace("_", " "), ""
+
+
+def gauge_column(label: str, unit: str = "") -> str:
+    """Column of a wide table that is of something the analyst named (a gauge, a point, a parameter).
+
+    Examples
+    --------
+    >>> gauge_column("fan z", "g"), gauge_column("fan z", "%")
+    ('fan z (g)', 'fan z (%)')
+    """
+    return f"{label} ({unit})" if unit else label
 
 
 def cell_text(column: str, value: Any) -> str:

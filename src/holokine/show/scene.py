@@ -181,7 +181,7 @@ def _sections(plotter: Any, system: System, drawing: Drawing, colours: dict[str,
 
 def _shoot(plotter: Any, path: Path) -> None:
     """Render into a file, whole or not at all."""
-    with whole_file(path, by_ending=True) as part:
+    with whole_file(path) as part:
         plotter.screenshot(str(part))
     plotter.close()
 
@@ -642,7 +642,7 @@ def write_film(path: Path, pictures: Iterable[Any], rate: float, *, count: int, 
         with whole_file(path) as part:
             part.write_bytes(film)
         return
-    with whole_file(path, by_ending=True) as part:
+    with whole_file(path) as part:
         _write_mp4(imageio, part, made * repeat, rate)
 
 

@@ -20,7 +20,6 @@ if TYPE_CHECKING:
 
 __all__ = [
     "check_lines",
-    "check_text",
     "kept_lines",
     "load_lines",
     "mass_lines",
@@ -58,24 +57,6 @@ def check_lines(report: CheckReport, system: System) -> list[str]:
     return lines
 
 
-def check_text(report: CheckReport, system: System) -> str:
-    """The whole check as plain text."""
-    from holokine.show.tables import mass_table, supports_table
-
-    findings = [f"{f.level}: {f.text}" for f in report.findings] or ["no findings"]
-    return "\n".join(
-        [
-            *check_lines(report, system),
-            "",
-            mass_table(report).to_string(index=False, float_format=n),
-            "",
-            supports_table(system).to_string(index=False),
-            "",
-            *findings,
-        ]
-    )
-
-
 def proof_text(modes: ModeSet) -> str:
     """What proves the extraction: counts, largest residual, loss of orthogonality, solver."""
     if modes.method == RITZ:
@@ -84,7 +65,7 @@ def proof_text(modes: ModeSet) -> str:
     proof = "how many exist is not known"
     if modes.exists is not None:
         word = "exist" if modes.exists != 1 else "exists"
-        proof = f"{modes.exists} {word} there by count of inertia"
+        proof = f"{modes.exists} {word} there by Sturm count"
     f = modes.frequencies_hz
     end = modes.upto_hz if modes.upto_hz is not None and modes.upto_hz > f[-1] else float(f[-1])
     where = f"up to {n(end)} Hz" if modes.from_the_bottom else f"from {n(float(f[0]))} to {n(float(f[-1]))} Hz"

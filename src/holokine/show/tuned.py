@@ -1,11 +1,10 @@
-"""Tables, words and figures of tuned dampers."""
+"""Words and figure of tuned dampers."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 
 from holokine.findings import Finding
 from holokine.show.figures import COLOURS, GHOST, SIZE, plain_log_ticks
@@ -17,54 +16,29 @@ from holokine.show.plain import label as own_label
 if TYPE_CHECKING:
     from holokine.respond.tuned import Setting, Tuned
 
-__all__ = ["plot_tuned", "tuned_findings", "tuned_lines", "tuned_table"]
+__all__ = ["plot_tuned", "reading_unit", "reduction", "tuned_findings", "tuned_lines"]
 
 
-def _unit(result: Tuned) -> tuple[str, float]:
+def reading_unit(result: Tuned) -> tuple[str, float]:
     """Of the reading: in its display unit; of the point per N, or per m/s² of the base."""
     if result.host.reading is not None:
         return display_unit(result.host.reading.dimension)
     return ("mm per N", 1e-3) if result.acts == "force" else ("mm per m/s2", 1e-3)
 
 
-def _reduction(result: Tuned, setting: Setting) -> float:
+def reduction(result: Tuned, setting: Setting) -> float:
     return result.without / setting.peak if np.isfinite(result.without) else np.inf
-
-
-def tuned_table(result: Tuned) -> pd.DataFrame:
-    """Without, classic optimum, least of the largest, and that with its tuning off."""
-    unit, size = _unit(result)
-    rows: list[dict[str, Any]] = [
-        {
-            "setting": "without",
-            "peak": result.without / size,
-            "unit": unit,
-            "at_hz": result.without_at,
-            "reduction": 1.0,
-        }
-    ]
-    named = [("classic optimum", result.classic), ("least of the largest", result.best)]
-    named += [(f"tuning {100 * by:+.0f} %", s) for by, s in result.scattered]
-    for name, s in named:
-        rows.append({
-            "setting": name, "mass_kg": s.mass, "stiffness_n_per_mm": 1e-3 * s.stiffness,
-            "damping_n_s_per_m": s.damping,
-            "own_frequency_hz": s.frequency_hz, "own_damping_percent": 100.0 * s.ratio, "peak": s.peak / size,
-            "unit": unit, "at_hz": s.at, "reduction": _reduction(result, s), "stroke_mm": 1e3 * s.stroke,
-        })  # fmt: skip
-    last = rows[-1].keys()
-    return pd.DataFrame(rows, columns=[*last])
 
 
 def tuned_lines(result: Tuned, at: str, axis: tuple[float, float, float], words: str) -> list[str]:
     """What it is for, what to build, and what it brings."""
-    b, (unit, size) = result.best, _unit(result)
+    b, (unit, size) = result.best, reading_unit(result)
     along = f"[{axis[0]:.3g}, {axis[1]:.3g}, {axis[2]:.3g}]"
     if max(map(abs, axis)) > 1 - 1e-12:
         along = "xyz"[int(np.abs(axis).argmax())]
     finite = np.isfinite(result.without)
     before = f"{n(result.without / size)} {unit}" if finite else "infinite (a mode without damping)"
-    by = f", {n(_reduction(result, b), 3)} times less" if finite else ""
+    by = f", {n(reduction(result, b), 3)} times less" if finite else ""
     off = max(s.peak for _, s in result.scattered)
     return [
         f"tuned damper at {at} along {along}, for {words}; {n(result.band[0])} to {n(result.band[1])} Hz",
@@ -101,7 +75,7 @@ def plot_tuned(result: Tuned, title: str) -> Any:
     """Amplitude of the reading over frequency without the damper and with each setting; returns the Figure."""
     figure = empty_figure(SIZE)
     ax = figure.subplots()
-    unit, size = _unit(result)
+    unit, size = reading_unit(result)
     f = result.host.frequency_hz
     curves: list[tuple[str, Setting | None, str, str]] = [
         ("without", None, GHOST, "-"), ("classic optimum", result.classic, COLOURS[1], "--"),

@@ -1,1 +1,1 @@
-"""Sparse factorisations, inertia counts and eigenvalue extraction."""
+"""Sparse factorisations, Sturm counts and eigenvalue extraction."""

@@ -1,4 +1,4 @@
-"""All eigenpairs of K x = λ M x: by dense matrices, or by the flexibility between the few motions that have mass.
+"""All eigenpairs of K x = λ M x: by dense matrices, or by the flexibility between the few dofs that have mass.
 
 Motions without mass follow the others statically (Guyan 1965, exact where there is no mass), so that a singular M
 leaves exactly its finite eigenvalues, rank(M) of them. Low eigenvalues of a wide spectrum are taken from the inverse,
@@ -61,13 +61,13 @@ def all_pairs(K: csr_array, M: csr_array, free: Floats) -> tuple[Floats, Floats]
 
     Parameters
     ----------
-    free : ndarray, shape (unknowns, motions)
+    free : ndarray, shape (unknowns, dofs)
         M-orthonormal vectors with K x = 0, which are given back as they are.
 
     Raises
     ------
     SolverError
-        When K is not positive semi-definite, or motions without mass are not held.
+        When K is not positive semi-definite, or dofs without mass are not held.
     """
     full, mass = K.toarray(), M.toarray()
     diagonal = np.diag(mass)
@@ -100,7 +100,7 @@ def all_pairs(K: csr_array, M: csr_array, free: Floats) -> tuple[Floats, Floats]
             follow = -scipy.linalg.cho_solve(scipy.linalg.cho_factor(inner), cross)
         except np.linalg.LinAlgError:
             raise SolverError(
-                "motions without mass are not held, or resist negatively: they have no frequency"
+                "degrees of freedom without mass are not held, or resist negatively: they have no frequency"
             ) from None
         A = A + cross.T @ follow
     A = (A + A.T) / 2.0
@@ -205,7 +205,7 @@ def _low_ones_refined(A: Floats, values: Floats, Y: Floats) -> tuple[Floats, Flo
 
 
 def condensed(K: csr_array, M: csr_array, free: Floats, massive: NDArray[Any]) -> tuple[Floats, Floats]:
-    """All finite eigenpairs where few motions have mass, from K⁻¹ between them, rising.
+    """All finite eigenpairs where few dofs have mass, from K⁻¹ between them, rising.
 
     With x = (K - σM)⁻¹ M x / θ, λ = σ + 1/θ, only the columns of the motions with mass are solved for.
     """

@@ -6,9 +6,9 @@ known roughly, so that the next shift lies in a gap above them. Its factorisatio
 it is the proof, it brings in what is missing, and it starts the next slice. So two factorisations do for one slice.
 
 What is said of the count is derived: a pair counts when its residual and its M-orthogonality to all others hold; an
-inertia counts when no pivot was changed, a trial solve holds, and the shift keeps away from every eigenvalue found.
+Sturm counts when no pivot was changed, a trial solve holds, and the shift keeps away from every eigenvalue found.
 Where any of that fails the problem is solved again, with other start vectors and wider blocks, or dense (`dense`) while
-memory allows; what is still not proven then is said (`EigenPairs.doubt`). Where few motions have mass, all modes come
+memory allows; what is still not proven then is said (`EigenPairs.doubt`). Where few dofs have mass, all modes come
 from the flexibility between them (`dense.condensed`).
 """
 
@@ -164,7 +164,7 @@ def find_pairs(
     ----------
     K, M : sparse array, shape (unknowns, unknowns)
         Symmetric, all entries stored; K and M positive semi-definite, M may be singular.
-    rigid : ndarray, shape (unknowns, motions), optional
+    rigid : ndarray, shape (unknowns, dofs), optional
         Vectors with K x = 0: found exactly, and kept out of the iteration.
     progress : callable, optional
         Called with a phase in words, pairs converged, and pairs wanted in this phase.
@@ -194,7 +194,7 @@ def find_pairs(
     doubts = []
     if len(massive) <= min(FEW_MASSES, n // 4):
         values, X = condensed(explicit(K), explicit(M), free, massive)
-        pairs = _finished(K, M, _chosen(values, X, wish, "flexibility of the few motions with mass"))
+        pairs = _finished(K, M, _chosen(values, X, wish, "flexibility of the few degrees of freedom with mass"))
         if not (doubt := _doubt(pairs)):
             return pairs
         doubts.append(doubt)
@@ -614,7 +614,7 @@ class _Sweep:
             # what is still missing hid from these vectors: others are taken
             start = np.zeros((self.K.shape[0], 0))
         if need is not None and short < 0:
-            self.doubt = "more eigenvalues than the inertia counts"
+            self.doubt = "more eigenvalues than the Sturm count"
         order_all = np.argsort(values, kind="stable")
         return values[order_all], X[:, order_all], max(short, 0)
 
@@ -710,7 +710,7 @@ class _Sweep:
             within = (values > lower) & (values < over)
             missing = max(exists - int(within.sum()), 0)
             if int(within.sum()) > exists:
-                self.doubt = "more eigenvalues than the inertia counts"
+                self.doubt = "more eigenvalues than the Sturm count"
             if missing == 0 or attempt == _TRIES - 1:
                 break
             short = missing

@@ -395,7 +395,7 @@ class _Apart:
 class _Bordered:
     """The factor of [1 Dᵀ] A [1; D], A = k K + m M, from that of A inside and a small dense one.
 
-    With u for all motions and λ for what makes some of them follow, [A Cᵀ; C 0] [u; λ] = [f; 0] with C = [D, -1]. What
+    With u for all dofs and λ for what makes some of them follow, [A Cᵀ; C 0] [u; λ] = [f; 0] with C = [D, -1]. What
     lies outside and λ make the small matrix; the inertia of the whole is the sum of both, less one negative for each
     row of C (Haynsworth, Linear Algebra Appl. 1 (1968) 73-81; Gould, Math. Program. 32 (1985) 90-99).
 

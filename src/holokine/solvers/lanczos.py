@@ -253,7 +253,7 @@ def _orthonormal(
         G = inner(W, MW)
         values, vectors = scipy.linalg.eigh((G + G.T) / 2.0, driver="evd")
         keep = values > max((_DEPENDENT * largest) ** 2, 1e-300)
-        if values[0] < (_SMALL * taken) ** 2:  # perhaps nothing but rounding, of motions without mass
+        if values[0] < (_SMALL * taken) ** 2:  # perhaps nothing but rounding, of dofs without mass
             X = W.T @ vectors
             keep &= values > _ROUNDING * np.einsum("ij,ij->j", np.abs(X), magnitude(times.matrix, X))
         if not keep.any():

@@ -142,7 +142,8 @@ class AtRest:
         if self.equilibrium.loaded.moved is not None:
             raise EquilibriumError(
                 f'state "{self.name}": load factors are of the given geometry; with load steps follow the load itself '
-                "(factors on the loads) to where no stable shape is found"
+                "(factors on the loads) to where no stable shape is found",
+                path=("states", self.name),
             )
         elastic = self.elastic
         reduced, T = elastic.constraints.reduced, elastic.constraints.reduce
@@ -329,7 +330,8 @@ def _refuse_turned(state: AtRest) -> None:
         follow = "; follow it by load steps (load steps: 10)" if _can_step(state) else ""
         raise EquilibriumError(
             f'state "{state.name}": {turned.what} would turn by {np.degrees(turned.angle):,.3g}°, which the given '
-            f"geometry, taken as the loaded one, cannot mean: something soft, or a load of the wrong size{follow}"
+            f"geometry, taken as the loaded one, cannot mean: something soft, or a load of the wrong size{follow}",
+            path=("states", state.name),
         )
 
 

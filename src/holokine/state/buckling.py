@@ -136,7 +136,7 @@ def _pairs(K: Matrix, G: Matrix, factor: Factor, sign: float, wanted: int, base:
 
 
 def _shapes(T: csr_array, vectors: Floats) -> Floats:
-    """Shapes of all motions, their largest translation (else rotation) 1."""
+    """Shapes of all dofs, their largest translation (else rotation) 1."""
     whole = np.asarray((T @ vectors).T)
     if not len(whole):
         return whole

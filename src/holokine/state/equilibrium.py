@@ -133,7 +133,7 @@ class Equilibrium:
         Solutions of the small problem that were needed.
     shortened : dict of str to float
         By part with a tension: how much shorter than its place, in m, it is made to have it.
-    drifts : ndarray, shape (motions, dofs)
+    drifts : ndarray, shape (dofs, dofs)
         Free motions that the loads do not work on.
     press : float
         Stiffness in N/m of the feet, where rigid ones could share their forces in many ways; else 0.
@@ -271,7 +271,7 @@ class _Solver:
             self.free = self.free - np.asarray(self.factor.solve(np.ascontiguousarray(K @ self.free.T))).T
 
     def solve(self, loads: Floats) -> Floats:
-        """Motions (dofs, columns) under forces on all motions (dofs, columns)."""
+        """Motions (dofs, columns) under forces on all dofs (dofs, columns)."""
         if self.factor is None:
             return np.zeros_like(loads)
         return np.asarray(self.T @ np.asarray(self.factor.solve(np.ascontiguousarray(self.T.T @ loads))))
@@ -290,7 +290,7 @@ class _Solver:
         return u if np.isinf(off) else before
 
     def drive(self, load: Floats) -> Floats:
-        """Work of a load on every free motion, relative to its size, shape (motions,)."""
+        """Work of a load on every free motion, relative to its size, shape (dofs,)."""
         if not len(self.free):
             return np.zeros(0)
         right = self.T.T @ load
@@ -301,7 +301,7 @@ class _Solver:
         return np.asarray(self.free @ right) / np.where(size > 0.0, size, 1.0)
 
     def undriven(self, load: Floats) -> Floats:
-        """A load without what works on free motions, (dofs,), on the independent motions."""
+        """A load without what works on free motions, (dofs,), on the independent dofs."""
         if not len(self.free):
             return load
         right = self.T.T @ load
@@ -414,7 +414,9 @@ def as_installed(base: System, state: State, name: str) -> State:
     states, trail = base.description.states, [name]
     while (other := states[trail[-1]].installed if len(trail) > 1 else state.installed) is not None:
         if other in trail:
-            raise DescriptionError(f'state "{name}", installed: it comes back to the state "{other}"')
+            raise DescriptionError(
+                f'state "{name}", installed: it comes back to the state "{other}"', path=("states", name)
+            )
         trail.append(other)
     if len(trail) == 1:
         return state
@@ -423,7 +425,8 @@ def as_installed(base: System, state: State, name: str) -> State:
     lengths |= as_installed(base, first, trail[1]).shortening
     if not lengths:
         raise DescriptionError(
-            f'state "{name}", installed: nothing has a tension or a shortening in the state "{trail[1]}"'
+            f'state "{name}", installed: nothing has a tension or a shortening in the state "{trail[1]}"',
+            path=("states", name),
         )
     own = {p: v for p, v in lengths.items() if p not in state.tension and p not in state.shortening}
     return state.model_copy(update={"shortening": {**own, **state.shortening}, "installed": None})

@@ -15,7 +15,7 @@ __all__ = ["factor_at_rest", "pencil_of", "rest_factor"]
 
 
 def pencil_of(system: System) -> Pencil:
-    """Stiffness and mass of the independent motions, ordered and analysed once for all that is factorised."""
+    """Stiffness and mass of the independent dofs, ordered and analysed once for all that is factorised."""
     pencil: Pencil | None = system.kept.get("pencil")
     if pencil is None:
         from holokine.solvers.factor import Pencil

@@ -406,7 +406,8 @@ def stepped(base: System, state: State, name: str) -> Equilibrium:
             touching = now
         else:
             raise EquilibriumError(
-                f'state "{name}": no pattern of touching and open feet settles at {100 * share:.3g} % of the load'
+                f'state "{name}": no pattern of touching and open feet settles at {100 * share:.3g} % of the load',
+                path=("states", name),
             )
     return _ended(model, shape, touching, count)
 
@@ -440,7 +441,8 @@ def _settled(model: _Model, shape: _Shape, share: float, touching: dict[str, NDA
         if count > _WHOLE:
             raise EquilibriumError(
                 f'state "{model.name}": no equilibrium is found at {100 * share:.3g} % of the load within {_WHOLE} '
-                f"iterations; it comes to rest up to {100 * done:.3g} %"
+                f"iterations; it comes to rest up to {100 * done:.3g} %",
+                path=("states", model.name),
             )
         if found is not None:
             shape, done = found, aim
@@ -622,7 +624,8 @@ def _damped(model: _Model, shape: _Shape, share: float, touching: dict[str, NDAr
     raise EquilibriumError(
         f'state "{model.name}": no equilibrium is found at {100 * share:.3g} % of the load; most out of balance '
         f"(by {float(np.abs(rest).max()):.3g} N or N m) is the node at [{', '.join(f'{v:.4g}' for v in place)}] "
-        "mm. Hold what moves away or snaps through, or take more load steps"
+        "mm. Hold what moves away or snaps through, or take more load steps",
+        path=("states", model.name),
     )
 
 
@@ -662,7 +665,8 @@ def _ended(model: _Model, shape: _Shape, touching: dict[str, NDArray[np.bool_]],
         s, (e, force, k, line) = found[c.name]
         if s.law is not None and s.law.beyond(e):
             raise EquilibriumError(
-                f'state "{model.name}": the spring "{c.name}" is lengthened by {1e3 * e:.4g} mm, beyond its table'
+                f'state "{model.name}": the spring "{c.name}" is lengthened by {1e3 * e:.4g} mm, beyond its table',
+                path=("states", model.name),
             )
         stiffness = c.stiffness.copy()
         stiffness[0] = k

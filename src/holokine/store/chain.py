@@ -185,7 +185,7 @@ class Chain:
         try:
             state = self.at_rest
         except HolokineError as err:  # of a state without equilibrium
-            failed = [Finding("error", str(err))]
+            failed = [Finding("error", str(err), path=err.path)]
         tell("checking masses, connections and supports")
         with self.working("the check"):
             report = check_system(system, None if state is None else state.system)
@@ -194,8 +194,8 @@ class Chain:
         try:
             read_limits(self.document.description.limits, self.gauges.readings)
         except HolokineError as err:  # of a gauge or a limit
-            found.append(Finding("error", str(err)))
-        placed = (replace(f, text=self.document.placed(f.text)) if f.level == "error" else f for f in found)
+            found.append(Finding("error", str(err), path=err.path))
+        placed = (self.document.placed(f) if f.level == "error" else f for f in found)
         return replace(report, findings=tuple(placed))
 
     @property

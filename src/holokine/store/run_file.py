@@ -421,7 +421,7 @@ def _read_modes(held: dict[str, Any]) -> ModeSet:
         raise RunFileError("the system of these modes is made by the chain that they are in")
 
     if arrays["shapes"].shape[1] != 6 * facts.nodes:
-        raise RunFileError("modes/shapes: are not six motions of each node")
+        raise RunFileError("modes/shapes: are not six degrees of freedom of each node")
     known = {f.name: getattr(facts, f.name) for f in fields(facts) if f.name != "nodes"}
     return ModeSet(build=unbuilt, totals=totals, **arrays, **known)
 

@@ -58,7 +58,7 @@ class Accumulator:
         ----------
         nodes : ndarray of int, shape (elements, nodes)
         motions : int
-            How many motions of each node the matrices have, from x on.
+            How many dofs of each node the matrices have, from x on.
         index : ndarray of int, shape (elements,), optional
             Which of `values` belongs to each element; in order when left out.
         *values : ndarray, shape (matrices, nodes * motions, nodes * motions)

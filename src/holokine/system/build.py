@@ -58,7 +58,7 @@ class Matrices(NamedTuple):
 
 @dataclass(frozen=True)
 class System:
-    """An assembly as matrices, six motions (x y z rx ry rz) per node, SI.
+    """An assembly as matrices, six dofs (x y z rx ry rz) per node, SI.
 
     Attributes
     ----------
@@ -128,12 +128,12 @@ class System:
 
     @property
     def size(self) -> int:
-        """Number of motions before constraints."""
+        """Number of dofs before constraints."""
         return int(self.stiffness.shape[0])
 
     @property
     def free_size(self) -> int:
-        """Number of independent motions."""
+        """Number of independent dofs."""
         return int(self.constraints.reduce.shape[1])
 
     @property
@@ -425,8 +425,8 @@ class StressBlock:
     ----------
     name : str
         Of the link, joint, mass, spring, bushing, part or load.
-    dofs : ndarray of int, shape (blocks, motions)
-    matrices : ndarray, shape (blocks, motions, motions)
+    dofs : ndarray of int, shape (blocks, dofs)
+    matrices : ndarray, shape (blocks, motions, dofs)
     """
 
     name: str
@@ -441,7 +441,8 @@ def _elements(d: Description, mesh: Mesh) -> list[Elements]:
         if times > 1.05:
             raise DescriptionError(
                 f'section "{name}": its torsion constant is {times:.3g} times its polar moment Iy + Iz, and '
-                "no section has more than that; is its unit right?"
+                "no section has more than that; is its unit right?",
+                path=("sections", name),
             )
     made = Made(d, mesh, sections)
     return [
@@ -479,7 +480,9 @@ def _cable(made: Made, name: str, part: Part, block: Block, material: Material) 
 def _beams(made: Made, name: str, part: Part, block: Block) -> Elements:
     material = made.material(part)
     if material.orthotropic is not None:
-        raise DescriptionError(f'part "{name}": beams need an isotropic material, "{part.material}" is orthotropic')
+        raise DescriptionError(
+            f'part "{name}": beams need an isotropic material, "{part.material}" is orthotropic', path=("parts", name)
+        )
     if part.cable is not None:
         return _cable(made, name, part, block, material)
     assert block.arms is not None
@@ -564,7 +567,8 @@ def _shells(made: Made, name: str, part: Part, block: Block) -> Elements:
         if len(bad):
             raise DescriptionError(
                 f'part "{name}": tension along runs nearly along the normal of element {bad[0] + 1}; choose a '
-                "direction that lies in the surface"
+                "direction that lies in the surface",
+                path=("parts", name),
             )
     return elements
 
@@ -654,7 +658,8 @@ def _line(name: str, places: Floats) -> tuple[float, ...]:
     line = places[-1] - places[0]
     if len(places) < 2 or np.linalg.norm(line) < 1e-12:
         raise DescriptionError(
-            f'spring "{name}": its ends give no direction (same place, or ground); add axis: x, y, z or a vector'
+            f'spring "{name}": its ends give no direction (same place, or ground); add axis: x, y, z or a vector',
+            path=("springs", name),
         )
     return tuple(line)
 
@@ -667,7 +672,8 @@ def _check_inertia(name: str, mass: float, inertia: Floats) -> None:
         raise DescriptionError(
             f'mass "{name}": no body has the principal inertias [{shown}] kg m^2: each must be at least zero '
             "and none larger than the sum of the other two. Give tensor entries about the centre of mass, "
-            "products with their minus sign"
+            "products with their minus sign",
+            path=("masses", name),
         )
     if mass == 0.0 and principal[2] > 0:
-        raise DescriptionError(f'mass "{name}": has inertia but no mass')
+        raise DescriptionError(f'mass "{name}": has inertia but no mass', path=("masses", name))

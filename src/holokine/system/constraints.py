@@ -2,7 +2,7 @@
 
 Every constraint is a row of C: a support holds one motion, a rigid link makes a motion of a node follow the
 rigid motion of its point. Explicit rows (one dependent motion each) are substituted into one another until
-only independent motions are left; rows whose motion is already dependent are solved for what remains by a
+only independent dofs are left; rows whose motion is already dependent are solved for what remains by a
 rank-revealing QR factorisation. The constraint forces are recovered from the unbalanced forces
 f = K u + M ü = Cᵀ λ, by λ = (C Cᵀ)⁻¹ C f.
 """
@@ -79,7 +79,7 @@ class Constraints:
     def _parts(self) -> tuple[csr_array, csr_array] | None:
         """What a matrix is multiplied by on either side, and which rows are kept apart; None for a plain product.
 
-        The first has columns for the independent motions, and behind them for those that follow many of them.
+        The first has columns for the independent dofs, and behind them for those that follow many of them.
         """
         kept = np.zeros(self.reduce.shape[0], dtype=bool)
         kept[self.independent] = True
@@ -100,7 +100,7 @@ class Constraints:
     def reduced(self, matrix: csr_array) -> Matrix:
         """Tᵀ A T of a symmetric matrix, shape (independent, independent).
 
-        What follows many motions is kept apart in large models (`system.wide`): a mass on an averaging link, or a node
+        What follows many dofs is kept apart in large models (`system.wide`): a mass on an averaging link, or a node
         that the mean of others decides.
         """
         if self._parts is None:
@@ -143,7 +143,7 @@ class Constraints:
     def enforced(self, values: Floats) -> Floats:
         """A motion u with C u = values, of least norm: shape (constraints,) to (dofs,).
 
-        Any such motion serves as the part that supports impose; the independent motions answer for the rest.
+        Any such motion serves as the part that supports impose; the independent dofs answer for the rest.
         """
         return np.asarray(self.rows.T @ self._solved(values))
 
@@ -175,7 +175,7 @@ def _congruent(matrix: csr_array, T: csr_array, own: Ints) -> csr_array:
 
 
 def eliminate(size: int, active: NDArray[np.bool_], equations: list[Equation]) -> Constraints:
-    """Eliminate dependent motions.
+    """Eliminate dependent dofs.
 
     Raises
     ------
@@ -231,7 +231,7 @@ def eliminate(size: int, active: NDArray[np.bool_], equations: list[Equation]) -
 
 
 def _resolve_chains(size: int, dependent: Ints, A: csr_array, owner_of: Ints, equations: list[Equation]) -> csr_array:
-    """Substitute dependent motions into one another until only independent ones are on the right."""
+    """Substitute dependent dofs into one another until only independent ones are on the right."""
     if A.shape[0] == 0:
         return A
     chained = np.zeros(size, dtype=bool)
@@ -260,7 +260,7 @@ def _resolve_chains(size: int, dependent: Ints, A: csr_array, owner_of: Ints, eq
 def _solve_remaining(
     T: csr_array, rows: csr_array, owners: list[str], independent: NDArray[np.bool_]
 ) -> tuple[csr_array, tuple[str, ...]]:
-    """Impose rows that fall on motions already dependent; returns the new T and owners of redundant rows."""
+    """Impose rows that fall on dofs already dependent; returns the new T and owners of redundant rows."""
     G = csr_array(rows @ T)
     G.data[np.abs(G.data) < 1e-12] = 0.0
     G.eliminate_zeros()

@@ -29,7 +29,7 @@ FARTHEST = POSSIBLE["length"][1]
 
 @dataclass(frozen=True)
 class Given:
-    """Matrices on six motions per node, with the nodes they belong to."""
+    """Matrices on six dofs per node, with the nodes they belong to."""
 
     mesh: Mesh
     stiffness: csr_array
@@ -96,7 +96,7 @@ def read_given(d: Description, folder: Folder) -> Given:
 
 
 def _table(path: Path) -> list[tuple[str, int, tuple[float, float, float]]]:
-    """Rows (node, direction, place) of the table of motions."""
+    """Rows (node, direction, place) of the table of dofs."""
     if not path.exists():
         raise MeshError(f"{path}: there is no such file (the table of nodes and directions)")
     try:
@@ -106,21 +106,23 @@ def _table(path: Path) -> list[tuple[str, int, tuple[float, float, float]]]:
     rows = []
     head = [c.strip() for c in lines[0].split(",")] if lines else []
     if head[:2] != ["node", "direction"] or (len(head) > 2 and head[2:5] != ["x_m", "y_m", "z_m"]):
-        raise MeshError(f"{path.name}, line 1: expected the columns node,direction,x_m,y_m,z_m, got {','.join(head)}")
+        raise MeshError(
+            f"{path.name}, line 1: expected the columns node,direction,x_m,y_m,z_m, got {','.join(head)}", told=True
+        )
     for number, line in enumerate(lines[1:], start=2):
         if not line:
             continue
         cells = [c.strip() for c in line.split(",")]
         if len(cells) != len(head):
-            raise MeshError(f"{path.name}, line {number}: {len(cells)} values for {len(head)} columns")
+            raise MeshError(f"{path.name}, line {number}: {len(cells)} values for {len(head)} columns", told=True)
         if cells[1] not in DIRECTION_NAMES:
             hint = nearest_hint(cells[1], DIRECTION_NAMES, "directions")
-            raise MeshError(f'{path.name}, line {number}: there is no direction "{cells[1]}". {hint}')
+            raise MeshError(f'{path.name}, line {number}: there is no direction "{cells[1]}". {hint}', told=True)
         try:
             at = tuple(float(c) for c in cells[2:5]) if len(head) >= 5 else (0.0, 0.0, 0.0)
         except ValueError:
-            raise MeshError(f"{path.name}, line {number}: a place is not a number") from None
+            raise MeshError(f"{path.name}, line {number}: a place is not a number", told=True) from None
         if not all(abs(x) <= FARTHEST for x in at):
-            raise MeshError(f"{path.name}, line {number}: a place is not within {FARTHEST:.0e} m")
+            raise MeshError(f"{path.name}, line {number}: a place is not within {FARTHEST:.0e} m", told=True)
         rows.append((cells[0], DIRECTION_NAMES.index(cells[1]), at))
     return rows  # type: ignore[return-value]

@@ -92,7 +92,7 @@ FAR = 0.05  # of the diagonal: more is no gap of an assembly
 
 @dataclass(frozen=True)
 class SupportRows:
-    """A support: its nodes, the held directions, and the held motions, row by row; its one-way feet, if it has any."""
+    """A support: its nodes, the held directions, and the held dofs, row by row; its one-way feet, if it has any."""
 
     name: str
     nodes: Ints
@@ -186,7 +186,7 @@ class _Collector:
     # -- links ----------------------------------------------------------------------------------------
 
     def rigid(self, owner: str, node: int, targets: Ints) -> tuple[Ints, slice]:
-        """Targets follow the rigid motion of a node; only motions that are active."""
+        """Targets follow the rigid motion of a node; only dofs that are active."""
         carry = np.zeros((len(targets), 6, 6))
         carry[:, range(6), range(6)] = 1.0
         carry[:, :3, 3:] = arm_matrix(self.mesh.nodes[targets] - self.mesh.nodes[node])
@@ -247,7 +247,7 @@ class _Collector:
         """A link by its node, what it carries (or is carried by), and its kind."""
         place = self.mesh.nodes[node]
         dependent, rows = self.carried(name, owner, node, targets, kind, spread)
-        # λ acts on the dependent motions: the carried nodes of a rigid link, the point of an averaging one
+        # λ acts on the dependent dofs: the carried nodes of a rigid link, the point of an averaging one
         sign = -1.0 if kind == "rigid" else 1.0
         weights = sign * _resultant(self.mesh.nodes, dependent, place, np.eye(3))
         self.out.bonds[name] = Bond(name, kind, place, np.eye(3), rows, weights, np.append(targets, node))
@@ -610,7 +610,7 @@ def _pivots(matrix: Floats) -> tuple[Floats, list[int]]:
 
 
 def _resultant(places: Floats, dofs: Ints, at: Floats, axes: Floats) -> Floats:
-    """Force and moment at a place from forces on motions, shape (6, motions)."""
+    """Force and moment at a place from forces on dofs, shape (6, motions)."""
     direction = dofs % 6
     W = np.zeros((6, len(dofs)))
     columns = np.arange(len(dofs))

@@ -104,7 +104,7 @@ def load_field(system: System, name: str, load: Load) -> LoadField:
     Raises
     ------
     DescriptionError, SelectionError
-        A load on nothing, on motions that nothing resists, on no face, or a support that does not hold the direction.
+        A load on nothing, on dofs that nothing resists, on no face, or a support that does not hold the direction.
     """
     from holokine.system import acting  # selections and faces: not for answers from a run file
 

@@ -55,11 +55,13 @@ def _matrix_market(path: Path) -> csr_array:
     head, _, rest = content.partition(b"\n")
     words = head.decode("ascii", "replace").lower().split()
     if len(words) != 5 or words[:2] != ["%%matrixmarket", "matrix"] or words[2] not in ("coordinate", "array"):
-        raise MeshError(f'{path}, line 1: expected "%%MatrixMarket matrix coordinate real symmetric" or the like')
+        raise MeshError(
+            f'{path}, line 1: expected "%%MatrixMarket matrix coordinate real symmetric" or the like', told=True
+        )
     if words[3] not in ("real", "integer", "double"):
-        raise MeshError(f"{path}, line 1: the numbers are {words[3]}, and must be real")
+        raise MeshError(f"{path}, line 1: the numbers are {words[3]}, and must be real", told=True)
     if words[4] not in _KINDS or words[4] == "skew-symmetric":
-        raise MeshError(f"{path}, line 1: the matrix is {words[4]}, and must be symmetric or general")
+        raise MeshError(f"{path}, line 1: the matrix is {words[4]}, and must be symmetric or general", told=True)
     line = 1
     while True:
         sizes, _, rest = rest.partition(b"\n")
@@ -70,16 +72,16 @@ def _matrix_market(path: Path) -> csr_array:
             raise MeshError(f"{path}: ends before its sizes")
     given = sizes.split()
     if len(given) != (3 if words[2] == "coordinate" else 2) or not all(g.isdigit() and len(g) < 16 for g in given):
-        raise MeshError(f"{path}, line {line}: expected the numbers of rows, columns and entries")
+        raise MeshError(f"{path}, line {line}: expected the numbers of rows, columns and entries", told=True)
     rows, columns, entries = (*map(int, given), 0)[:3] if words[2] == "coordinate" else (*map(int, given), -1)
     half = words[4] != "general"
     if words[2] == "array":
         entries = rows * (rows + 1) // 2 if half else rows * columns
     if half and rows != columns:
-        raise MeshError(f"{path}, line {line}: {rows} by {columns}, which cannot be symmetric")
+        raise MeshError(f"{path}, line {line}: {rows} by {columns}, which cannot be symmetric", told=True)
     if entries > len(rest) or max(rows, columns) > 4 * len(content):
         raise MeshError(
-            f"{path}, line {line}: tells {rows:,} rows and {entries:,} entries, more than the file can hold"
+            f"{path}, line {line}: tells {rows:,} rows and {entries:,} entries, more than the file can hold", told=True
         )
     table = _numbers(rest, 3 if words[2] == "coordinate" else 1, path, line)
     if len(table) != entries:
@@ -122,12 +124,16 @@ def _numbers(text: bytes, width: int, path: Path, line: int) -> Any:
             )  # fmt: skip
     except (ValueError, pd.errors.ParserError, pd.errors.ParserWarning) as err:
         first = str(err).strip().split("\n")[0]
-        raise MeshError(f"{path}, after line {line}: expected {width} numbers in every line ({first})") from None
+        raise MeshError(
+            f"{path}, after line {line}: expected {width} numbers in every line ({first})", told=True
+        ) from None
     values, more = table.to_numpy()[:, :width], table.to_numpy()[:, width]
     for wrong, words in ((~np.isnan(more), f"more than {width} numbers"), (np.isnan(values).any(axis=1),
                                                                            f"no {width} finite numbers")):  # fmt: skip
         if wrong.any():
-            raise MeshError(f"{path}, after line {line}: entry {int(np.flatnonzero(wrong)[0]) + 1} has {words}")
+            raise MeshError(
+                f"{path}, after line {line}: entry {int(np.flatnonzero(wrong)[0]) + 1} has {words}", told=True
+            )
     return values
 
 

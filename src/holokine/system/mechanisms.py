@@ -74,7 +74,7 @@ def describe_motion(system: System, motion: Floats) -> Mechanism:
 
 
 def cause_of(system: System, motions: Floats) -> str:
-    """Why motions of the whole, shape (motions, dofs), meet no resistance, and the cure; empty where it is not seen.
+    """Why motions of the whole, shape (dofs, dofs), meet no resistance, and the cure; empty where it is not seen.
 
     Nodes of solids hold no rotation: what is attached to one of them alone turns freely there.
     """
@@ -133,6 +133,6 @@ def _solids(system: System) -> set[str]:
 
 
 def _weighted(system: System, field: Floats) -> Floats:
-    """Sizes of motions, rotations times a tenth of the assembly."""
+    """Sizes of dofs, rotations times a tenth of the assembly."""
     scale = max(float(np.linalg.norm(np.ptp(system.mesh.nodes, axis=0))), 1e-9) * 0.1
     return np.asarray(np.abs(field) * np.array([1, 1, 1, scale, scale, scale]))

@@ -35,7 +35,7 @@ class Piece:
         Supports that hold it, and connectors to the support frame.
     centre : ndarray, shape (3,)
         Mean of its nodes in m.
-    free : ndarray, shape (motions, 6)
+    free : ndarray, shape (dofs, 6)
         Rigid-body motions (x y z rx ry rz about `centre`) that nothing resists.
     """
 
@@ -52,7 +52,7 @@ class Piece:
 
 
 def piece_motions(system: System, piece: Piece) -> Floats:
-    """The free rigid-body motions of a piece on all nodes, zero outside it, shape (motions, dofs)."""
+    """The free rigid-body motions of a piece on all nodes, zero outside it, shape (dofs, dofs)."""
     inside = np.zeros((system.size // 6, 6), dtype=bool)
     inside[piece.nodes] = True
     return np.where(inside.ravel(), piece.free @ system.rigid_motions(piece.centre), 0.0)
@@ -115,7 +115,7 @@ def connected_pieces(system: System) -> list[Piece]:
 
 
 def free_motions(system: System, nodes: Ints, centre: Floats) -> Floats:
-    """Rigid-body motions of a piece that no support and no spring to the frame resists; shape (motions, 6)."""
+    """Rigid-body motions of a piece that no support and no spring to the frame resists; shape (dofs, 6)."""
     inside = np.zeros(len(system.mesh.nodes), dtype=bool)
     inside[nodes] = True
     R = system.rigid_motions(centre)

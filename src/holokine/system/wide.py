@@ -1,4 +1,4 @@
-"""Symmetric matrices over motions v, and over a few more that follow many of them: w = D v.
+"""Symmetric matrices over dofs v, and over a few more that follow many of them: w = D v.
 
 A mass on an averaging link to n nodes, or a node whose motion the mean of n others decides, couples them all when it is
 summed into their rows: n² numbers, as much fill in every factor, and digits lost to sums of n² large numbers. Kept

@@ -78,7 +78,7 @@ def _() -> Figures:
     a.load("weight", gravity="-z")
     E, G, A, I, L = 71.3e9, 71.3e9 / 2.66, 0.0415 * 0.0785, 0.0415 * 0.0785**3 / 12, 0.943  # noqa: E741
     phi = 12 * E * I / (5 / 6 * G * A * L**2)
-    found = [a.static({"static": n}).result.peaks for n in ("moved", "tilted", "weight")]
+    found = [a.respond({"static": n}).result.peaks for n in ("moved", "tilted", "weight")]
     shear = 12 * E * I * 2e-3 / (L**3 * (1 + phi))
     far = (2 - phi) / (1 + phi) * E * I / L * 1e-3
     return [float(found[0][0]), abs(float(found[0][1])), abs(float(found[1][1])), float(found[2][0])], [
@@ -142,7 +142,7 @@ def swept_exactly(eta: float, c: float, f: Any) -> Any:
       "amplitude at a peak (m)")  # fmt: skip
 def _() -> Figures:
     answer = swept_beam(0.02, 0.0)
-    table = answer.resonances().query("kind == 'peak'")
+    table = answer.table("resonances").query("kind == 'peak'")
     f = table["frequency_hz"].to_numpy()
     return 1e-3 * table["peak"].to_numpy(), np.abs(swept_exactly(0.02, 0.0, f))
 
@@ -151,7 +151,7 @@ def _() -> Figures:
       "40 beams, 12 modes and a static shape", 1e-4, "amplitude at a peak (m)")  # fmt: skip
 def _() -> Figures:
     answer = swept_beam(0.02, 20.0)
-    table = answer.resonances().query("kind == 'peak'")
+    table = answer.table("resonances").query("kind == 'peak'")
     f = table["frequency_hz"].to_numpy()
     return 1e-3 * table["peak"].to_numpy(), np.abs(swept_exactly(0.02, 20.0, f))
 
@@ -178,7 +178,7 @@ def _() -> Figures:
     a = hk.Assembly().damping(zeta).point("p", [0, 0, 0]).mass("m", at="p", mass=3.0)
     a.spring("k", between=["p", "ground"], stiffness=k, axis="x").support("guide", at="p", hold=["y", "z"])
     a.gauge("moves", displacement="p", axis="x").load("push", at="p", force=[1, 0, 0])
-    row = a.event("sweep", sweep=[5, 20], loads={"push": 1.0}).modes().respond("sweep").peaks().iloc[0]
+    row = a.event("sweep", sweep=[5, 20], loads={"push": 1.0}).modes().respond("sweep").table("peaks").iloc[0]
     top = 1 / (2 * zeta * np.sqrt(1 - zeta**2))
     low, high = (np.sqrt(1 - 2 * zeta**2 + sign * 2 * zeta * np.sqrt(1 - zeta**2)) for sign in (-1, 1))
     return ([1e-3 * row["peak"] * k, row["frequency_hz"], row["bandwidth_hz"]],

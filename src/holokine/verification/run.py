@@ -15,7 +15,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from holokine.api.shown import unannounced
+from holokine.api.announce import unannounced
+from holokine.api.result import Entry, Result, table, writes
 from holokine.errors import HolokineError, UnknownNameError
 from holokine.progress import tell
 from holokine.verification.cases import CASES, Case
@@ -65,7 +66,7 @@ class Outcome:
         return not self.failed and bool(np.all(np.abs(self.deviations) <= self.case.tolerance))
 
 
-class Verification:
+class Verification(Result):
     """What came of all cases.
 
     Attributes
@@ -73,6 +74,11 @@ class Verification:
     outcomes : list of Outcome
     date : str
     """
+
+    title = "Verification on this machine"
+    unmet = "a verification case is out of its tolerance"
+    rows = "cases"
+    lines_first = 0
 
     def __init__(self, outcomes: list[Outcome], cases_there_are: int) -> None:
         self.outcomes, self.known = outcomes, cases_there_are
@@ -83,7 +89,14 @@ class Verification:
         """Whether every case passed."""
         return all(o.ok for o in self.outcomes)
 
-    def table(self) -> pd.DataFrame:
+    @property
+    def facts(self) -> dict[str, Any]:
+        """Versions, date, and whether every case passed."""
+        return {"versions": self.versions, "date": self.date, "passed": self.ok}
+
+    @table("verification", "Of each case the figure that deviates most, as a share of what is expected",
+           hide=("model", "figures"))  # fmt: skip
+    def _cases(self) -> pd.DataFrame:
         """A row per case: the figure that deviates most, what was expected of it and what was computed.
 
         `deviation` and `tolerance` are shares of the expected figure.
@@ -104,7 +117,14 @@ class Verification:
             })  # fmt: skip
         return pd.DataFrame(rows)
 
-    def figures(self) -> pd.DataFrame:
+    def _screen(self, entry: Entry, whole: pd.DataFrame) -> tuple[str, pd.DataFrame]:
+        title, short = super()._screen(entry, whole)
+        forms = {"expected": "{:.7g}", "computed": "{:.7g}", "deviation": "{:+.1e}", "tolerance": "{:.1e}"}
+        told = {column: [form.format(v) for v in whole[column]] for column, form in forms.items()}
+        return title, short.assign(case=whole["case"] + ": " + whole["model"], **told)
+
+    @table("figures")
+    def _figures(self) -> pd.DataFrame:
         """A row per figure of every case."""
         import pandas as pd
 
@@ -141,27 +161,16 @@ class Verification:
             f"run on {self.date}, {sum(o.seconds for o in self.outcomes):.0f} s",
         ]
 
-    def page(self, path: str | Path) -> Path:
-        """Write the table, every figure and the versions as one HTML page, for the files.
-
-        Raises
-        ------
-        OutputError
-            When the file cannot be written.
-        """
-        import holokine
+    @writes(".html")
+    def _page(self, path: Path) -> None:
+        """The table, every figure and the versions, for the files."""
         from holokine.show.report import Section, write_report
 
         sections = [
             Section("Cases", self.lines).with_table("The figure of each case that deviates most", self.table()),
-            Section("Every figure").with_table("", self.figures(), most=None),
+            Section("Every figure").with_table("", self.table("figures"), most=None),
         ]
-        heading = "Verification of Holokine on this machine"
-        write_report(Path(path), heading, sections, f"holokine {holokine.__version__}")
-        return Path(path)
-
-    def __repr__(self) -> str:
-        return "\n".join(["Verification", *self.lines])
+        write_report(path, "Verification of Holokine on this machine", sections, self.footer)
 
 
 def known_cases() -> list[Case]:

@@ -57,7 +57,7 @@ def _() -> Figures:
     a.point("centre", [0, 0, 0]).link("mean", averaging="centre", to={"part": "ring"})
     a.support("centre", at="centre", hold=["x", "y", "rz"])
     a.load("press", pressure=p, on={"part": "ring"}, towards="-normal")
-    factors = stated(a, loads="press").rest().buckling(4).factors
+    factors = stated(a, loads="press").state().buckling(4).factors
     return p * factors, np.repeat([4.0, 9.0], 2) * E * t**3 / 12 / R**3
 
 
@@ -70,7 +70,7 @@ def _() -> Figures:
     ):  # fmt: skip
         a = beam(0.9, SQUARE, BENCH, start=start, end=end, divisions=20, theory="euler")
         a.load("push", at="b", force=[-1000.0, 0, 0])
-        found.append(1000.0 * stated(a, loads="push").rest().buckling(1).factors[0])
+        found.append(1000.0 * stated(a, loads="push").state().buckling(1).factors[0])
         exact.append(factor * np.pi**2 * SQUARE_EI / 0.9**2)
     return found, exact
 
@@ -94,7 +94,7 @@ def _() -> Figures:
             a.support(f"{'xy'[axis]}{place:g}", at={"box": [low, high]}, hold=["z", "xy"[axis]])
     stiff = BENCH["E"] * t**3 / 12 / (1 - 0.09)
     force = BENCH["E"] * t * 12e-6 * warm / 0.7
-    return stated(a, temperature={"p": warm}).rest().buckling(2).factors * force * side**2 / (np.pi**2 * stiff), [
+    return stated(a, temperature={"p": warm}).state().buckling(2).factors * force * side**2 / (np.pi**2 * stiff), [
         2.0,
         5.0,
     ]
@@ -115,7 +115,7 @@ def _() -> Figures:
     a.support("flat", at={"part": "r"}, hold=["z"])
     for name, x, hold in (("r", R, ["x", "y"]), ("l", -R, ["y"])):
         a.support(name, at={"part": "r", "box": [[x - 1e-4, -1e-4, -1], [x + 1e-4, 1e-4, 1]]}, hold=hold)
-    found = stated(a, loads="p").rest().buckling(4).factors * 1e4 * R**3 / (BENCH["E"] * t**3 / 12)
+    found = stated(a, loads="p").state().buckling(4).factors * 1e4 * R**3 / (BENCH["E"] * t**3 / 12)
     return found, [3.0, 3.0, 8.0, 8.0]
 
 
@@ -133,7 +133,7 @@ def _() -> Figures:
     s: Any = a.system.elements[0]
     s = s.section
     exact = np.pi / 1.1 * np.sqrt(BENCH["E"] * s.Iz * BENCH["E"] / 2.6 * s.J)
-    return [10.0 * stated(a, loads=["m", "n"]).rest().buckling(1).factors[0]], [exact]
+    return [10.0 * stated(a, loads=["m", "n"]).state().buckling(1).factors[0]], [exact]
 
 
 @case("compound pendulum, by a rigid link", "√(m g d / I)", "a point mass", 1e-9)
@@ -157,7 +157,7 @@ def _() -> Figures:
     a.support("end", at="a", hold=["x", "y", "z", "rx", "rz"]).load("tip", at="d", force=[0, 0, -push])
     for k in "bc":
         a.support(f"prop {k}", at=k, pushes="z")
-    feet = stated(a, loads="tip").rest().feet().set_index("support")
+    feet = stated(a, loads="tip").state().table("feet").set_index("support")
     lift = push * over * (length / 2) * (length**2 - length**2 / 4) / (6 * SQUARE_EI * length)
     found = [feet.loc["prop c", "force_n"], feet.loc["prop b", "gap_mm"]]
     return found, [push * (length + over) / length, 1e3 * lift]
@@ -174,7 +174,7 @@ def _() -> Figures:
     a = beam(1.0, {"rectangle": {"width": 0.02, "height": 0.01}}, BENCH, start="all", divisions=20, theory="euler")
     stiff = BENCH["E"] * 0.02 * 0.01**3 / 12
     a.load("bend", at="b", force=[0, 0, 10 * stiff])
-    tip = stated(a, loads="bend", load_steps=5).rest().points().set_index("point").loc["b"]
+    tip = stated(a, loads="bend", load_steps=5).state().table("points").set_index("point").loc["b"]
     return [-tip["x_mm"], tip["z_mm"]], [555.00, 810.61]
 
 
@@ -186,6 +186,6 @@ def _() -> Figures:
     a = beam(span, {"rod": {"diameter": 6e-5}}, BENCH, start=["x", "y", "z", "rx"], end=["x", "y", "z", "rx"],
              theory="euler")  # fmt: skip
     a = a.changed({"parts": {"beam": {"beam": {"goes slack": True}}}}).load("weight", gravity="-z")
-    rest = stated(a, loads="weight", shortening={"beam": span - length}, load_steps=1).rest()
+    rest = stated(a, loads="weight", shortening={"beam": span - length}, load_steps=1).state()
     c = brentq(lambda c: 2 * c * np.sinh(span / 2 / c) - length, 0.1, 50)
-    return [-1e3 * rest.state.displacement.reshape(-1, 6)[:, 2].min()], [1e3 * c * (np.cosh(span / 2 / c) - 1)]
+    return [-1e3 * rest.result.displacement.reshape(-1, 6)[:, 2].min()], [1e3 * c * (np.cosh(span / 2 / c) - 1)]

@@ -1,4 +1,4 @@
-"""Shock spectra of records, as a Python user holds them."""
+"""Records: their shock response spectra, and records made to match one, as a Python user holds them."""
 
 from __future__ import annotations
 
@@ -9,10 +9,12 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from holokine.api.shown import Shown, announced
+from holokine.api.announce import announced
+from holokine.api.result import Result, Writer, figure, table, writes
 from holokine.errors import EventError, UnitError, argument, first_few, headed, nearest_hint, shown
 from holokine.excite.tables import read_columns
 from holokine.findings import Finding
+from holokine.respond.match import MatchedRecord, match_record
 from holokine.respond.shock import (
     QUANTITIES,
     SIDES,
@@ -23,16 +25,19 @@ from holokine.respond.shock import (
     octave_frequencies,
     shock_spectrum,
 )
-from holokine.units import argument_of, quantity
+from holokine.show.numbers import display_unit, gauge_column, number_text
+from holokine.units import STANDARD_GRAVITY, argument_of, quantity
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Shock", "shock"]
+__all__ = ["MatchedTo", "Record", "match", "shock"]
+
+_DIMENSION = {"pseudo-velocity": "velocity", "relative displacement": "displacement"}
 
 
 @dataclass(frozen=True, repr=False)
-class Shock(Shown):
+class Record(Result):
     """Shock spectra of one record, at one or more damping ratios.
 
     Attributes
@@ -46,6 +51,37 @@ class Shock(Shown):
     result: ShockSpectrum
     name: str
     broaden: float = 0.0
+    rows = "frequencies"
+
+    @property
+    def title(self) -> str:
+        """Record and quantity."""
+        return f"{self.name}: shock response spectrum, {self.result.quantity}{self._broadened}"
+
+    @property
+    def _broadened(self) -> str:
+        return f", broadened by {100 * self.broaden:g} %" if self.broaden else ""
+
+    @property
+    def facts(self) -> dict[str, Any]:
+        """Record and quantity."""
+        return {"record": self.name, "quantity": self.result.quantity}
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        """What to know before trusting them."""
+        return self.result.findings
+
+    @property
+    def lines(self) -> list[str]:
+        """The largest value at each damping ratio, and where."""
+        unit, size = display_unit(_DIMENSION.get(self.result.quantity, "acceleration"))
+        tops = [
+            f"{number_text(row.max() / size)} {unit} at {number_text(self.result.frequency_hz[row.argmax()])} Hz"
+            f" ({100 * zeta:g} % damping)"
+            for zeta, row in zip(self.result.damping, self.result.side("maximax"), strict=True)
+        ]
+        return [f"largest, maximax: {'; '.join(tops)}"]
 
     def values(self, side: str = "maximax") -> np.ndarray[Any, Any]:
         """Spectra of a side, (levels, frequencies) in SI: maximax, positive, negative, primary or residual.
@@ -60,54 +96,39 @@ class Shock(Shown):
         values = self.result.side(side)  # type: ignore[arg-type]
         return broadened_values(self.result.frequency_hz, values, self.broaden) if self.broaden else values
 
-    def table(self, *, sides: Sequence[str] = ("maximax",), by: str = "frequency") -> pd.DataFrame:
-        """One row per frequency (or period), one column per damping ratio and side, in display units.
+    @table("spectrum", "Spectrum")
+    def _spectrum(self, *, sides: str | Sequence[str] = ("maximax",), by: str = "frequency") -> pd.DataFrame:
+        """One row per frequency (or period), one column per side and damping ratio, in display units.
+
+        `sides`: of maximax, positive, negative, primary, residual; `by`: frequency or period.
 
         Raises
         ------
         EventError
-            For another `by` than frequency or period.
+            For another `by`, or another side.
         """
-        from holokine.show.tables import shock_table
+        import pandas as pd
 
-        table = shock_table(self.result, {s: self.values(s) for s in sides}, self.broaden)
-        if by == "period":
-            table = table.iloc[::-1].reset_index(drop=True)
-            table.insert(0, "period_s", table.pop("period_s"))
-        elif by != "frequency":
+        if by not in ("frequency", "period"):
             raise EventError(f'a shock spectrum goes by frequency or period, not by "{by}"')
-        return table
+        unit, size = display_unit(_DIMENSION.get(self.result.quantity, "acceleration"))
+        f = self.result.frequency_hz
+        found: dict[str, object] = {"frequency_hz": f, "period_s": 1.0 / f}
+        for side in [sides] if isinstance(sides, str) else sides:
+            for zeta, values in zip(self.result.damping, self.values(side), strict=True):
+                found[gauge_column(f"{side} at {100 * zeta:g} %", unit)] = values / size
+        made = pd.DataFrame(found)
+        if by == "period":
+            made = made.iloc[::-1].reset_index(drop=True)
+            made.insert(0, "period_s", made.pop("period_s"))
+        return made
 
-    def peaks(self, sides: Sequence[str] = ("maximax",)) -> list[str]:
-        """The largest value of each side and damping ratio, and where, in words.
-
-        Raises
-        ------
-        EventError
-            For another side than those of `values`.
-        """
-        from holokine.show.tables import shock_peak
-
-        return [shock_peak(self.result, side, self.result.side(side)) for side in sides if self.values(side).size]  # type: ignore[arg-type]
-
-    def plot(self, side: str = "maximax") -> Any:
-        """The spectra on logarithmic axes; returns the Figure."""
+    @figure("spectrum")
+    def _drawn(self, side: str = "maximax") -> Any:
+        """The spectra on logarithmic axes."""
         from holokine.show.figures import plot_shock
 
-        return plot_shock(self.result, self.values(side), self.name, f"{side}{self.words}")
-
-    @property
-    def findings(self) -> tuple[Finding, ...]:
-        """What to know before trusting them."""
-        return self.result.findings
-
-    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
-        return f"Shock spectra: {self.name}", self.peaks(), self.table(), "frequencies"
-
-    @property
-    def words(self) -> str:
-        """How it is broadened, for titles."""
-        return f", broadened by {100 * self.broaden:g} %" if self.broaden else ""
+        return plot_shock(self.result, self.values(side), self.name, f"{side}{self._broadened}")
 
 
 def _as_frequency(value: float | str) -> tuple[float, bool]:
@@ -138,7 +159,7 @@ def shock(
     broaden: float | str = 0.0,
     name: str = "",
     resonances: Sequence[float] = (),
-) -> Shock:
+) -> Record:
     """Shock response spectra of a base acceleration.
 
     Parameters
@@ -146,20 +167,23 @@ def shock(
     record : path, (time, acceleration), Series or DataFrame
         A CSV file with columns such as ``time_s,acceleration_g``; arrays in s and m/s²; a Series over time, or a
         DataFrame with two columns, in the same units.
-    low, high : float or str
-        Range of natural frequencies, in Hz, or of natural periods with their unit (``"0.2 s"``); 5 Hz to 2 kHz when
-        left out.
+    low : float or str
+        Lowest natural frequency in Hz, or longest period with its unit, such as 0.5s; 5 Hz when left out.
+    high : float or str
+        Highest natural frequency, or shortest period; 2 kHz when left out.
     per_octave : int, optional
         How many frequencies an octave; by default as many as the smallest damping asks for, so that a peak between
         two of them is at most 5 % high (53 at 2 %, 22 at 5 %; 12 to 120).
     frequencies : list of float or str, optional
         The natural frequencies themselves in Hz, in place of low, high and per_octave.
     damping : float, str or list of them
-        Damping ratios; 5 % when left out and no `q` is given.
+        Damping ratio (several on request); 5 % when left out and no `q` is given.
     q : float or list of floats
-        Quality factors, beside or in place of damping ratios: ζ = 1 / (2 Q).
+        Quality factor, 1/(2 ratio), beside or in place of damping ratios.
     of : str
         absolute acceleration, pseudo-acceleration, pseudo-velocity or relative displacement.
+    remove_offset : bool
+        Take the mean of the record off first.
     broaden : float or str
         Hold every value over this share of its frequency to both sides.
     resonances : list of float, optional
@@ -218,7 +242,7 @@ def shock(
     with headed(title):
         found = shock_spectrum(time, acceleration, f, ratios, quantity=of, remove_offset=remove_offset)  # type: ignore[arg-type]
     more = _spacing_findings(f, found, float(time[-1] - time[0]), peaks_at, frequencies is not None)
-    return announced(Shock(replace(found, findings=(*found.findings, *more)), title, width))
+    return announced(Record(replace(found, findings=(*found.findings, *more)), title, width))
 
 
 def _listed(
@@ -265,3 +289,130 @@ def _spacing_findings(
             f"{100 * found.damping.min():g} % damping; {need} per octave hold that to 5 %",
         ))  # fmt: skip
     return said
+
+
+@dataclass(frozen=True, repr=False)
+class MatchedTo(Result):
+    """A record in time and the shock spectrum it was made for.
+
+    Attributes
+    ----------
+    result : MatchedRecord
+        The numbers, in SI.
+    name : str
+    """
+
+    result: MatchedRecord
+    name: str
+    rows = "frequencies"
+
+    @property
+    def title(self) -> str:
+        """Of which spectrum."""
+        return f"{self.name}: a record made to match it"
+
+    @property
+    def facts(self) -> dict[str, Any]:
+        """The spectrum and how well it is met."""
+        return {"spectrum": self.name, "lines": self.lines}
+
+    @property
+    def lines(self) -> list[str]:
+        """How long the record is and how well it matches."""
+        r = self.result
+        worst = abs(r.error_db).argmax()
+        on, between = abs(r.error_db[::2]).max(), abs(r.error_db[1::2]).max()
+        return [
+            f"record of {r.time[-1]:.4g} s with {len(r.time):,} samples: {len(r.amplitude)} windowed sines, peak "
+            f"{abs(r.acceleration).max() / STANDARD_GRAVITY:.4g} g, without velocity change or displacement at the end",
+            f"its shock spectrum ({100 * r.damping:g} % damping) is off by at most {on:.2g} dB at the frequencies of "
+            f"the terms and {between:.2g} dB between them, worst at {r.frequency_hz[worst]:.4g} Hz ({r.rounds} rounds)",
+        ]
+
+    @table("match", "Wanted and reached")
+    def _match(self) -> pd.DataFrame:
+        """Wanted and reached shock spectrum in g, and how far apart they are in dB."""
+        import pandas as pd
+
+        r = self.result
+        return pd.DataFrame(
+            {"frequency_hz": r.frequency_hz, "wanted_g": r.wanted / STANDARD_GRAVITY,
+             "reached_g": r.reached / STANDARD_GRAVITY, "off_db": r.error_db}
+        )  # fmt: skip
+
+    @table("record")
+    def _record(self) -> pd.DataFrame:
+        """The record: time in s, acceleration in g."""
+        import pandas as pd
+
+        return pd.DataFrame({"time_s": self.result.time, "acceleration_g": self.result.acceleration / STANDARD_GRAVITY})
+
+    @figure("match")
+    def _drawn(self) -> Any:
+        """The record above, both spectra below."""
+        from holokine.show.figures import plot_match
+
+        return plot_match(self.result, self.name)
+
+    @writes(".csv")
+    def _as_pulse(self, path: Path, *, table: str = "record") -> None:
+        """The record, as a pulse's file takes it; or another table."""
+        from holokine.whole import whole_csv
+
+        whole_csv(self.table(table), path, float_format="%.9g")
+
+    def files(self, **draw: Any) -> dict[str, Writer]:
+        """The record."""
+        return {"_record.csv": self.save}
+
+
+def match(
+    spectrum: str | Path | dict[str, Any],
+    *,
+    damping: float | str = "5 %",
+    per_octave: int = 6,
+    duration: float | str | None = None,
+    within_db: float = 0.5,
+    seed: int = 1,
+    name: str = "",
+) -> MatchedTo:
+    """A base acceleration in time whose shock spectrum (maximax absolute acceleration) is the one given.
+
+    Parameters
+    ----------
+    spectrum : path or dict
+        A CSV file such as ``frequency_hz,acceleration_g``, or what stands under ``spectrum`` in an assembly file.
+    damping : float or str
+        Damping ratio of the spectrum.
+    per_octave : int
+        Windowed sines per octave.
+    duration : float or str, optional
+        Longest length, such as 0.8s; seven half-cycles of the lowest frequency when left out.
+    within_db : float
+        How near the spectrum is to come.
+    seed : int
+        Another start gives another record.
+
+    Raises
+    ------
+    EventError, UnitError
+    """
+    from pydantic import ValidationError
+
+    from holokine.describe.document import Places, translated
+    from holokine.describe.events import SpectrumTable
+    from holokine.excite.spectrum import build_spectrum
+
+    keys = spectrum if isinstance(spectrum, dict) else {"file": str(spectrum)}
+    title = name or ("spectrum" if isinstance(spectrum, dict) else Path(spectrum).name)
+    try:
+        table = build_spectrum(SpectrumTable.model_validate(keys), source=title)
+    except ValidationError as err:
+        raise translated(err, Places(), ("spectrum",)) from None
+    ratio = argument_of("damping", damping, "number")
+    longest = None if duration is None else argument_of("duration", duration, "time")
+    found = match_record(
+        table.frequency_hz, table.acceleration, damping=ratio, per_octave=per_octave, duration=longest,
+        within_db=within_db, seed=seed,
+    )  # fmt: skip
+    return MatchedTo(found, title)

@@ -1,11 +1,10 @@
-"""What every result shows at a prompt and in a notebook, and how its findings reach a Python user."""
+"""How findings and progress reach a Python user."""
 
 from __future__ import annotations
 
 import logging
 import sys
 import warnings
-from abc import abstractmethod
 from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
@@ -16,11 +15,9 @@ from holokine.errors import HolokineWarning
 from holokine.progress import Listener, quiet, use
 
 if TYPE_CHECKING:
-    import pandas as pd
+    from holokine.api.result import Result
 
-    from holokine.findings import Finding
-
-__all__ = ["Shown", "announced", "show_progress", "unannounced"]
+__all__ = ["announced", "show_progress", "unannounced"]
 
 _HOME = str(Path(__file__).resolve().parents[1])
 _LOG = logging.getLogger("holokine")
@@ -30,30 +27,7 @@ _silent: ContextVar[bool] = ContextVar("silent", default=False)
 _MOST_TOLD = 10_000
 
 
-class Shown:
-    """A result: at a prompt its title, its findings, what it is, and the first rows of its main table."""
-
-    @property
-    def findings(self) -> tuple[Finding, ...]:
-        """What to know before trusting it."""
-        return ()
-
-    @abstractmethod
-    def _at_prompt(self) -> tuple[str, list[str], pd.DataFrame | None, str]:
-        """Title, lines, the main table where there is one, and what its rows are."""
-
-    def __repr__(self) -> str:
-        from holokine.show.short import result_short
-
-        return result_short(*self._at_prompt(), self.findings)
-
-    def _repr_html_(self) -> str:
-        from holokine.show.short import as_html
-
-        return as_html(*self._at_prompt(), self.findings)
-
-
-R = TypeVar("R", bound=Shown)
+R = TypeVar("R", bound="Result")
 
 
 def announced(result: R) -> R:
