@@ -93,7 +93,8 @@ def chain(path: str, modes: int) -> dict[str, Any]:
 def answered(found: Any, name: str) -> Any:
     """Peaks of all gauges (stress of whole parts among them), limits, and the largest stress of every part."""
     answer = found.respond(name)
-    answer.tables
+    for table in answer.tables.values():
+        assert table is not None
     answer.table("stress")
     return answer
 

@@ -27,6 +27,67 @@ STEEL = {"E": 206e9, "nu": 0.29, "density": 7830.0}
 BENCH_STEEL = {"E": 200e9, "nu": 0.3, "density": 8000.0}
 
 
+LONG: dict[str, tuple[str, ...]] = {
+    "test_a_record_made_for_a_shock_spectrum": (),
+    "test_a_record_made_for_a_spectrum_has_the_spectrum_told": (),
+    "test_a_pressed_ring_buckles_in_pairs_as_it_should": (),
+    "test_a_process_killed_while_it_saves_leaves_a_whole_file": (),
+    "test_all_finite_modes_where_half_has_no_mass": ("superlu",),
+    "test_an_answer_from_a_run_file_loads_what_it_uses": (),
+    "test_an_area_moves_as_its_mean_and_does_not_change_with_the_mesh": ("True-True", "False-True", "True-False"),
+    "test_an_interrupted_command_leaves_nothing_half_written": (),
+    "test_bounds_hold_and_are_not_idle": ("hidden", "singular_consistent"),
+    "test_commands_about_loads_vectors_and_records": (),
+    "test_contents_of_every_named_file_are_in_a_key": (),
+    "test_deformed_shapes_and_films_of_answers": ("True",),
+    "test_each_module_imports_alone_and_the_package_stays_light": (),
+    "test_every_command_takes_a_run_file": (),
+    "test_everything_can_be_pickled_and_copied": (),
+    "test_examples_run_and_print": ("crate_random", "crate_states", "crate_loads", "crate_cover", "crate_sensitivities",
+                                    "crate_kerb_strike", "crate_sweep"),
+    "test_every_table_figure_and_file_of_every_answer": ("run file",),
+    "test_fewer_elements_around_holes_and_faster_growth": (),
+    "test_figures_of_what_acts_and_of_groups": (),
+    "test_few_load_dependent_vectors_do_what_many_modes_do": (),
+    "test_hundreds_of_free_motions_are_counted_and_the_first_named": (),
+    "test_limits_figures_page_and_film": (),
+    "test_lists_of_frequencies_hold_the_peaks": (),
+    "test_names_are_text_in_every_output": ("4", "8", "12"),
+    "test_names_in_reports_and_workbooks_stay_text": (),
+    "test_nothing_missed_doubled_or_falsely_proven": ("hidden", "singular_consistent", "slice_boundary", "identical"),
+    "test_one_number_means_the_same_in_every_output": (),
+    "test_own_text_goes_where_its_headings_say": (),
+    "test_printed_digits_are_the_same": (),
+    "test_readme_file_and_calls_run": (),
+    "test_refining_names_what_takes_other_nodes_and_gives_no_limit_there": (),
+    "test_resonances_are_the_maxima_of_the_direct_solution": (),
+    "test_respond_prints_peaks_and_writes_tables_and_figures": (),
+    "test_sandwich_beam_against_bricks": (),
+    "test_scatter_by_derivatives_is_that_of_samples": (),
+    "test_slopes_and_close_modes_against_quadrature": ("modal", "loss"),
+    "test_states_on_the_command_line": (),
+    "test_the_demo_is_a_tour_whose_commands_work": (),
+    "test_the_report_opens_and_prints_in_a_browser": (),
+    "test_two_processes_that_save_to_one_file_leave_one_of_both": (),
+    "test_what_cannot_be_varied_is_refused_before_it_is_run": (),
+    "test_what_goes_on_is_told_on_a_terminal": (),
+    "test_what_the_schema_refuses_is_told_with_line_key_and_remedy": ("frame", "shapes"),
+    "test_without_dense_help_it_is_right_or_says_that_it_is_not_proven": ("hidden",),
+    "test_wrong_input_is_refused_or_answered": ("40", "80", "120", "160"),
+    "test_wrong_input_on_the_command_line": ("3", "4", "5"),
+    "test_wrong_values_that_hypothesis_finds": (),
+}  # fmt: skip
+"""Tests that the short suite leaves to the long one (`-m long`): whole ones, or the cases with these words."""
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    for item in items:
+        words = LONG.get(getattr(item, "originalname", item.name))
+        case = item.name.partition("[")[2].rstrip("]")
+        if words is not None and (not words or any(w in case for w in words)):
+            item.add_marker(pytest.mark.long)
+
+
 @pytest.fixture(scope="session")
 def crate_file() -> Path:
     return hk.demo_folder() / "crate.yaml"

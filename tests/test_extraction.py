@@ -524,7 +524,8 @@ def test_every_command_takes_a_run_file(crate_copy, monkeypatch):
     hk.Assembly.read("crate.yaml").modes(upto=40).save("crate.run")
     upto = ("--upto", "40Hz")
     for arguments, limited in (
-        (["check"], False), (["modes"], True), (["modes", "--table", "energy"], True), (["compare", "--adjust", "deck: stiffness 1.5"], True),
+        (["check"], False), (["modes"], True), (["modes", "--table", "energy"], True), (["compare", "--adjust",
+            "deck: stiffness 1.5"], True),
         (["respond", "works shock"], True), (["respond", "winter standstill"], False), (["compare"], True),
         (["compare", "--ritz", "kerb strike"], True), (["respond", "kerb strike", "--against-rules"], True),
     ):  # fmt: skip

@@ -501,7 +501,8 @@ def test_limits_figures_page_and_film(tmp_path, capsys) -> None:
              "moves", "--draw", "size=320x200", "--draw", "seconds=0.5"])  # fmt: skip
     assert stop.value.code == 1
     made = {p.name for p in (tmp_path / "out").iterdir()}
-    assert {"test_amplitudes.png", "test_circle.png", "test_curves.html", "test.gif", "test_curves.csv", "test_resonances.csv",
+    assert {"test_amplitudes.png", "test_circle.png", "test_curves.html", "test.gif", "test_curves.csv",
+        "test_resonances.csv",
             "test_critical.csv", "test_shares.csv", "test.vtu", "test_at_10_hz__30_deg_stress.csv"} <= made  # fmt: skip
     before = (tmp_path / "out" / "test_amplitudes.png").read_bytes()
     b = hk.Assembly.read(path).event("other", sweep=[4, 30], base={"x": "2 g"}).changed({"limits": {"moves": "9 m"}})

@@ -67,7 +67,8 @@ def test_names_are_text_in_every_output(tmp_path, first):
     assert hk.Assembly.read(file).title == title
     run, out = str(folder / "a.run"), ["--out", str(folder / "out")]
     for command in (
-        ["modes", str(file), "--count", "3", "--save", run, *out], ["check", str(file), *out], ["modes", run, "--table", "energy", *out],
+        ["modes", str(file), "--count", "3", "--save", run, *out], ["check", str(file), *out], ["modes", run,
+            "--table", "energy", *out],
         ["respond", run, "--", event], ["respond", run, *out, "--", event], ["respond", run, "sweep", *out],
         ["modes", run, "--damped", *out], ["modes", run, "--save", str(folder / "page.html")],
     ):  # fmt: skip

@@ -405,7 +405,8 @@ def test_vary_reach_and_refine_by_the_command_line(tmp_path, grid):
     for wrong, words in ((["study", str(file), "--set", "width 3"], "PLACE = VALUES"),
                          (["study", str(file), "--set", "damping = 1, 2 %", "--save", "x.yaml"], "needs --wishes"),
                          (["study", str(file), "--set", "damping = 1, 2 %", "--jobs", "1", "--scheduler", "a"], "both"),
-                         (["study", str(file), "--set", "masses/lump/mass", "--mode", "1", "--target", "2Hz"], "lamp")):  # fmt: skip
+                         (["study", str(file), "--set", "masses/lump/mass", "--mode", "1", "--target", "2Hz"],
+                             "lamp")):  # fmt: skip
         got = inside(*wrong)
         assert got.returncode == 2
         assert words in got.stderr

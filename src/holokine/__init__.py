@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from holokine import errors
 from holokine.errors import *  # noqa: F403 - the family of errors is part of the interface
+from holokine.version import __version__
 
 if TYPE_CHECKING:
     from holokine.api.announce import show_progress
@@ -27,7 +28,6 @@ if TYPE_CHECKING:
     from holokine.data import demo_folder
     from holokine.verification import verify
 
-__version__ = "0.1.0"
 _HOME = {
     "Answer": "api.answer",
     "Assembly": "api.assembly",

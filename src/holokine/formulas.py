@@ -11,17 +11,18 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import DescriptionError, UnknownNameError, argument, nearest_hint
 from holokine.units import UnitSystem, quantity
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
+
 __all__ = ["FORMULAS", "Formula", "FormulaResult", "evaluate"]
 
-Floats = NDArray[Any]  # float64
 TWO_PI = 2.0 * math.pi
 
 

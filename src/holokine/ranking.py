@@ -6,15 +6,15 @@ threads or order of sums decides. Of equal ones the first is named.
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
+
+if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
 
 __all__ = ["ALIKE", "EVEN", "first_largest", "leading_signs", "ranked"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 ALIKE = 1e-9  # of the largest
 EVEN = 1e-6  # the same of components of shapes, which an iteration leaves less exact than energies and stresses
 

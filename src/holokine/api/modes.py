@@ -395,8 +395,8 @@ class Modes(ModeTables):
         """
         from datetime import UTC, datetime
 
-        from holokine import __version__
         from holokine.store.run_file import write_run
+        from holokine.version import __version__
 
         created = datetime.now(UTC).isoformat(timespec="seconds")
         write_run(path, self.now, version=__version__, created=created)

@@ -268,13 +268,13 @@ class Report(Result):
     def _origin(self) -> list[Section]:
         import pandas as pd
 
-        import holokine
         from holokine.show.report import Section
+        from holokine.version import __version__
 
         modes, document = self.modes, self.modes.assembly.document
         origin = document.origin
         lines = [
-            f"made {datetime.now(UTC).isoformat(timespec='seconds')} by holokine {holokine.__version__}",
+            f"made {datetime.now(UTC).isoformat(timespec='seconds')} by holokine {__version__}",
             f"assembly: {origin.source or 'built by Python calls'}"
             + (f", SHA-256 {origin.digest}" if origin.digest else ""),
             *(f"changed: {f'variant {name}' if name else values!s}" for name, values in origin.changes),

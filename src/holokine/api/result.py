@@ -298,7 +298,8 @@ class Result:
         entry = found[what] if named else self._entry("figure", "")
         own = list(inspect.signature(entry.make).parameters.values())[1:]
         takes = [p for p in own if p.name != "ax" and p.kind is p.POSITIONAL_OR_KEYWORD]
-        if what is not None and not named and not takes:
+        odd = isinstance(what, str) and bool(takes) and str(takes[0].annotation).startswith("int")
+        if what is not None and not named and (odd or not takes):
             raise UnknownNameError(f'there is no figure "{what}" here. {nearest_hint(str(what), found, "figures")}')
         if ax is not None:
             if not any(p.name == "ax" for p in own):
@@ -379,7 +380,7 @@ class Result:
     @property
     def footer(self) -> str:
         """Version and key."""
-        from holokine import __version__
+        from holokine.version import __version__
 
         return f"holokine {__version__}" + (f", key of the {self.stage} {self.key[:12]}" if self.key else "")
 

@@ -13,10 +13,10 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from holokine import __version__
 from holokine.cli.terminal import Screen
 from holokine.errors import CheckFailedError, OutputError, UnknownNameError, nearest_hint
 from holokine.progress import quiet, tell
+from holokine.version import __version__
 from holokine.whole import csv_text, whole_csv, whole_file
 
 if TYPE_CHECKING:

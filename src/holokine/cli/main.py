@@ -70,7 +70,7 @@ class _Commands(click.Group):
 
 def _version(ctx: click.Context, _: Any, wanted: bool) -> None:
     if wanted and not ctx.resilient_parsing:
-        from holokine import __version__
+        from holokine.version import __version__
 
         click.echo(f"holokine {__version__}")
         ctx.exit()

@@ -21,6 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
+from holokine.arrays import Floats
 from holokine.elements.kinds import ElementKind, element_map
 from holokine.elements.sections import SectionProperties
 from holokine.elements.stress import Places, StressField
@@ -28,7 +29,6 @@ from holokine.errors import ConstraintError, DescriptionError, MeshError
 
 __all__ = ["BeamElements", "arm_matrix", "beam_axes", "fibre_stress"]
 
-Floats = NDArray[Any]  # float64
 Taper = Callable[[float], SectionProperties]
 _GAUSS_X, _GAUSS_W = (
     (np.polynomial.legendre.leggauss(4)[0] + 1) / 2,

@@ -8,20 +8,18 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.elements.beam import BeamElements
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.elements.sections import SectionProperties
 
 __all__ = ["CableElements"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 _ACROSS = ((1, 7), (2, 8))
 _TRANSLATIONS = np.array([0, 1, 2, 6, 7, 8])
 

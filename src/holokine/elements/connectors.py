@@ -8,17 +8,17 @@ nothing; forces are k Δ (elastic) and c Δ' (damper), positive when they pull a
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.elements.beam import arm_matrix
 from holokine.errors import DescriptionError
 
-__all__ = ["Connector", "PointMass", "arm_matrix", "axes_from", "point_mass_matrix"]
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
 
-Floats = NDArray[Any]  # float64
+__all__ = ["Connector", "PointMass", "arm_matrix", "axes_from", "point_mass_matrix"]
 
 
 def axes_from(x: tuple[float, ...], y: tuple[float, ...] | None = None, *, owner: str = "axes") -> Floats:

@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import DescriptionError
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.schema import Material
 
 __all__ = ["plane_stress", "rotate", "solid_matrix", "transverse_shear"]
-
-Floats = NDArray[Any]  # float64
 
 
 def _compliance(material: Material) -> Floats:

@@ -17,20 +17,20 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.elements.beam import arm_matrix
 from holokine.elements.kinds import CHUNK
 from holokine.elements.shapes import QUAD9_PLACES, TRI6_PLACES, gauss, surface_shape, triangle_rule
 from holokine.elements.shell import DRILLING, ShellElements
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
+
 __all__ = ["CurvedShellElements"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 
 _NEAR, _FAR = 0.5 - 0.5 / np.sqrt(3.0), 0.5 + 0.5 / np.sqrt(3.0)
 _ROOT3, _ROOT35 = 1.0 / np.sqrt(3.0), np.sqrt(0.6)

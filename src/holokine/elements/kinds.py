@@ -5,20 +5,19 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.sparse import csc_array, csr_array
 
 from holokine.elements.stress import Places, StressField
 from holokine.errors import MeshError
 from holokine.sizes import narrow
 
-__all__ = ["CHUNK", "ElementKind", "StrainMaps", "averaged_field", "by_shape", "congruent", "element_map"]
+if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
+__all__ = ["CHUNK", "ElementKind", "StrainMaps", "averaged_field", "by_shape", "congruent", "element_map"]
 
 
 CHUNK = 4_000

@@ -9,14 +9,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
+
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
 
 __all__ = ["Laminate", "Ply", "turned_in_plane"]
-
-Floats = NDArray[Any]  # float64
 
 
 def turned_in_plane(Q: Floats, angle: float) -> Floats:

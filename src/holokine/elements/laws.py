@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.schema import Spring
 
 __all__ = ["ForceLaw", "force_law"]
-
-Floats = NDArray[Any]  # float64
 
 
 @dataclass(frozen=True)

@@ -21,11 +21,11 @@ from numpy.typing import NDArray
 from holokine.errors import DescriptionError
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe import schema
 
 __all__ = ["SectionProperties", "round_section", "section_properties", "tapered"]
 
-Floats = NDArray[np.float64]
 Box = tuple[float, float, float, float]
 CIRCLE_FIBRES = 36  # bending stress between two of them is at most 0.4 % higher
 

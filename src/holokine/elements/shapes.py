@@ -4,19 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import lru_cache, partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.mesh.cells import CELLS
+
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
 
 __all__ = [
     "NODE_COUNT", "QUAD9_PLACES", "TRI6_PLACES", "face_rule", "face_shape", "gauss", "middle_place", "node_places",
     "shape", "solid_rule", "surface_shape", "triangle_rule",
 ]  # fmt: skip
 
-Floats = NDArray[Any]  # float64
 NODE_COUNT = {kind.name: kind.count for kind in CELLS.values()}
 
 _CORNERS = np.array(

@@ -16,10 +16,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from typing import Any, ClassVar, NamedTuple
+from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.elements.beam import arm_matrix
 from holokine.elements.kinds import CHUNK, ElementKind, StrainMaps, averaged_field, by_shape, element_map, in_sorts
@@ -28,10 +27,11 @@ from holokine.elements.shapes import gauss, triangle_rule
 from holokine.elements.stress import Places, StressField
 from holokine.errors import DescriptionError
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
+
 __all__ = ["ShellElements", "shell_axes"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 DRILLING = 0.1
 """Weight of the drilling term against the shear modulus; results hardly depend on it between 0.01 and 1."""
 

@@ -12,20 +12,19 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from functools import lru_cache
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.elements.kinds import CHUNK, ElementKind, StrainMaps, averaged_field, by_shape, element_map, in_sorts
 from holokine.elements.shapes import NODE_COUNT, gauss, middle_place, node_places, shape, solid_rule, triangle_rule
 from holokine.elements.stress import Places, StressField
 from holokine.mesh.cells import CELLS
 
-__all__ = ["SolidElements"]
+if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
+__all__ = ["SolidElements"]
 
 
 def _b_matrix(gradient: Floats) -> Floats:

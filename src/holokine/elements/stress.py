@@ -4,19 +4,18 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cache
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.sparse import csr_array
+
+if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
 
 __all__ = [
     "Places", "StressField", "equivalent_form", "equivalent_root", "equivalent_stress", "mapped", "principal_stress",
     "rows_of",
 ]  # fmt: skip
-
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 
 
 @dataclass(frozen=True)

@@ -8,8 +8,8 @@ from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from holokine.arrays import Floats
 from holokine.errors import EventError
 
 if TYPE_CHECKING:
@@ -17,7 +17,6 @@ if TYPE_CHECKING:
 
 __all__ = ["CYCLE_STEPS", "LOBE_STEPS", "Jumps", "Segment", "curve_of", "differentiated"]
 
-Floats = NDArray[Any]  # float64
 Derivative = Callable[[int], Floats]
 Jumps = tuple[tuple[float, float], ...]
 _CANNOT_JUMP = "a displacement of the base cannot jump, it would need an infinite velocity"

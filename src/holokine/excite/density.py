@@ -7,18 +7,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.describe.events.random_event import Density, LoadDensity
 from holokine.errors import EventError
 from holokine.excite.tables import parse_columns, read_columns
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.files import Folder
 
 __all__ = ["PowerPieces", "build_density", "crossed"]
 
-Floats = NDArray[Any]  # float64
 MOST_SPREAD = 1e30  # highest over lowest density
 OCTAVE = 10.0 * np.log10(2.0)  # dB of a density that goes with the frequency, per octave
 

@@ -4,22 +4,20 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.excite.tables import read_columns
 
 if TYPE_CHECKING:
+    from holokine.arrays import Complex, Floats
     from holokine.describe.events.sweep_event import Harmonic
     from holokine.describe.files import Folder
 
 __all__ = ["Excitation", "Felt", "Swing", "build_swing"]
 
-Floats = NDArray[Any]  # float64
-Complex = NDArray[Any]  # complex128
 _POWER = {"acceleration": 0, "velocity": 1, "displacement": 2}
 _KNOWN = ("acceleration", "velocity", "displacement", "factor")
 

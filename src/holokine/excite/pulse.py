@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,12 +15,12 @@ from holokine.excite.curves import Jumps, curve_of, differentiated
 from holokine.excite.tables import read_columns
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.events import PulseShape, SignalTable
     from holokine.describe.files import Folder
 
 __all__ = ["BasePulse", "build_pulse"]
 
-Floats = NDArray[Any]  # float64
 _NOISE = 1e-7  # of what the base would do if its acceleration never changed sign
 _ORDER = {"acceleration": 0, "velocity": 1, "displacement": 2}
 

@@ -7,18 +7,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.excite.tables import parse_columns, read_columns
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.events.spectrum_event import Corners, Interpolation, Outside, SpectrumTable
     from holokine.describe.files import Folder
 
 __all__ = ["ResponseSpectrum", "broadened", "build_spectrum", "enveloped", "from_corners"]
-
-Floats = NDArray[Any]  # float64
 
 
 @dataclass(frozen=True)

@@ -6,18 +6,19 @@ import re
 from csv import QUOTE_NONE
 from io import BytesIO
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.describe.files import Folder, refuse_devices
 from holokine.errors import EventError, UnitError, nearest_hint
 from holokine.units import unit_factor
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
+
 __all__ = ["parse_columns", "read_columns"]
 
-Floats = NDArray[Any]  # float64
 _WORDS = {
     "frequency": "frequency",
     "freq": "frequency",

@@ -28,12 +28,12 @@ from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.gauges.readings import Reading
     from holokine.system.build import System
 
 __all__ = ["ChannelBlock", "Channels", "GaugeSet"]
 
-Floats = NDArray[Any]  # float64
 Flags = NDArray[np.bool_]
 
 

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import DescriptionError, first_few, nearest_hint
 from holokine.gauges.channels import ChannelBlock
@@ -13,12 +12,11 @@ from holokine.gauges.maps import Maps, Row, builds, vector
 from holokine.system.assemble import node_dofs
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.describe.gauges import Gauge
     from holokine.system.build import System
     from holokine.system.links import SupportRows
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 MOST_POINTS = 500
 
 

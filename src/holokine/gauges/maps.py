@@ -16,12 +16,12 @@ from holokine.gauges.readings import Reading
 from holokine.sizes import narrow
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.gauges import Gauge
     from holokine.system.build import System
 
 __all__ = ["AXES", "BUILDERS", "Maps", "Row", "builds", "vector"]
 
-Floats = NDArray[Any]  # float64
 AXES = ("x", "y", "z")
 _NAMES = ("displacement", "velocity", "acceleration", "multipliers")
 

@@ -9,16 +9,16 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.elements.stress import Places, equivalent_form, equivalent_stress, principal_stress
 
-__all__ = ["FORMS", "Form", "Reading"]
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
 
-Floats = NDArray[Any]  # float64
+__all__ = ["FORMS", "Form", "Reading"]
 
 
 class Form(ABC):

@@ -13,10 +13,9 @@ from holokine.gauges.maps import Maps, Row, builds, vector
 from holokine.system.assemble import assemble, node_dofs
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.gauges import Gauge
     from holokine.system.build import System
-
-Floats = NDArray[Any]  # float64
 
 
 @builds("beam_force", "beam_moment")

@@ -6,7 +6,7 @@ answers look at them.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,12 +15,11 @@ from holokine.gauges.channels import ChannelBlock, Channels
 from holokine.gauges.readings import Reading
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.gauges.maps import Maps
     from holokine.system.build import System
 
 __all__ = ["add_turning", "turning"]
-
-Floats = NDArray[Any]  # float64
 
 
 def add_turning(system: System, maps: Maps) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,13 +24,12 @@ from holokine.sizes import afford_nodes
 from holokine.units import unit_factor
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.describe import Description
     from holokine.describe.parts import Beam, Cable, MeshFile, Ring
 
 __all__ = ["build_mesh"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 DEFAULT_DIVISIONS = 8
 RELATIVE_MERGE_TOLERANCE = 1e-6
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
+from holokine.arrays import Floats, Ints
 from holokine.errors import MeshError, headed
 from holokine.mesh.grids import (
     brick_layers,
@@ -25,8 +25,6 @@ if TYPE_CHECKING:
 
 __all__ = ["mesh_geometry", "normal_axes", "outlined"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 Meshed = tuple[Floats, Ints, str]
 
 

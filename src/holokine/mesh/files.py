@@ -7,7 +7,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import MeshError, nearest_hint
 from holokine.mesh.cells import CELLS
@@ -15,12 +14,11 @@ from holokine.mesh.grids import with_centres
 from holokine.whole import whole_file
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.mesh.mesh import Mesh
 
 __all__ = ["KINDS", "FileMesh", "read_mesh", "write_mesh"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 KINDS = {kind.in_files: kind.name for kind in CELLS.values()} | {"quad8": "quad9"}
 _PASSED_OVER = {"vertex"}
 

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from itertools import pairwise
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import breadth_first_order, connected_components
 
+from holokine.arrays import Floats, Ints
 from holokine.errors import MeshError
 from holokine.mesh.cells import CELLS
 from holokine.mesh.quality import corner_shapes
@@ -22,8 +22,6 @@ __all__ = [
     "surface_cells", "with_centres", "with_middles",
 ]  # fmt: skip
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 Grid = tuple[Floats, Ints]
 
 

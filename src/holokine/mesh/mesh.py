@@ -5,21 +5,18 @@ from __future__ import annotations
 from copy import copy
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import MeshError
 from holokine.mesh.tree import nearest_tree
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.describe import Description
 
 __all__ = ["Block", "Mesh"]
-
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 
 
 @dataclass(frozen=True)

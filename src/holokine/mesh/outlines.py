@@ -10,7 +10,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import pairwise, product
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,10 +20,11 @@ from holokine.errors import MeshError
 from holokine.mesh.tree import nearest_tree
 from holokine.mesh.triangulate import GROWTH, SizeField, even_odd, fill
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
+
 __all__ = ["Curve", "Outlined", "Sheet", "curves_of", "meet"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 PER_TURN = 16
 """Least number of edges of cells around a full circle; half as many where cells are quadratic."""
 MOST_CELLS = 5e6

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,11 +12,11 @@ from holokine.errors import MeshError
 from holokine.mesh.cells import CELLS
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.mesh.mesh import Block, Mesh
 
 __all__ = ["Shape", "block_shapes", "corner_shapes", "edge_lengths", "refuse_bad"]
 
-Floats = NDArray[Any]  # float64
 BAD_SHAPE = 0.1
 
 
@@ -98,7 +98,7 @@ def refuse_bad(mesh: Mesh) -> list[str]:
         if (counts > 1).any():
             where = mesh.nodes[block.cells[first[counts > 1][0]]].mean(axis=0)
             raise MeshError(
-                f'part "{block.part}": {int((counts - 1).sum())} cells are given twice, for instance at {_place(where)}',
+                f'part "{block.part}": {int((counts - 1).sum())} cells are given twice, such as one at {_place(where)}',
                 path=("parts", block.part),
             )
         bad = np.flatnonzero(shape.quality <= 1e-9)

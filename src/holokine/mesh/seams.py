@@ -15,11 +15,11 @@ from holokine.mesh.ties import nearest_faces
 from holokine.mesh.tree import nearest_tree
 
 if TYPE_CHECKING:
+    from holokine.arrays import Ints
     from holokine.mesh.mesh import Mesh
 
 __all__ = ["Gap", "Seam", "half_open_seams", "near_gaps"]
 
-Ints = NDArray[Any]  # int64
 _NEAR = 0.1  # of a face's diagonal: parts nearer than this were probably meant to touch
 _ON = 0.02  # of a face's diagonal: nearer than this a node lies on it
 

@@ -2,24 +2,21 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.describe.references import group_members
 from holokine.errors import SelectionError, nearest_hint
 from holokine.mesh.surface import face_normals, outer_faces
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.describe import Description
     from holokine.describe.targets import Selection
     from holokine.mesh.mesh import Mesh
 
 __all__ = ["one_node", "select_nodes"]
-
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 
 
 def select_nodes(mesh: Mesh, description: Description, selection: Selection, where: str) -> Ints:

@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.mesh.cells import CELLS
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.mesh.mesh import Mesh
 
 __all__ = ["face_normals", "outer_faces", "quad_faces", "rim"]
-
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 
 
 def outer_faces(

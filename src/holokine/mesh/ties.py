@@ -3,22 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import MeshError
 from holokine.mesh.surface import quad_faces
 from holokine.mesh.tree import nearest_tree
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.mesh.mesh import Mesh
 
 __all__ = ["Projection", "nearest_faces", "project"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 _CANDIDATES = 12
 
 

@@ -8,7 +8,7 @@ quadrilaterals, best first.
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,10 +18,11 @@ from scipy.sparse.csgraph import connected_components
 from holokine.errors import MeshError
 from holokine.mesh.tree import nearest_tree
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
+
 __all__ = ["GROWTH", "SizeField", "even_odd", "fill"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 GROWTH = 0.3
 """How much larger elements may become per length away from smaller ones."""
 _ROUNDS = 8

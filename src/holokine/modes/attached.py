@@ -9,7 +9,7 @@ one another, the coupled equations converge with few modes (residual attachment 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 import scipy.linalg
@@ -20,12 +20,12 @@ from holokine.state.rest import rest_factor
 from holokine.system.assemble import node_dofs
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.modes.mode_set import ModeSet
     from holokine.system.build import System
 
 __all__ = ["MOST", "Attached", "attached_shapes", "damper_pushes"]
 
-Floats = NDArray[Any]  # float64
 MOST = 300
 """Pushes beyond which none is added; modes alone then stand for the motion."""
 _QUICK = 1e-8  # of the highest mode's squared period, from which a shape without mass counts as that of a quick motion

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,6 +25,7 @@ from holokine.system.pieces import Piece, connected_pieces, piece_motions
 from holokine.system.totals import MassTotals, mass_totals, member_masses
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe import Description
     from holokine.system.build import System
 
@@ -33,7 +34,6 @@ __all__ = [
     "refuse_wrong_mass",
 ]  # fmt: skip
 
-Floats = NDArray[Any]  # float64
 HANGS = 0.05  # of a mode's strain energy
 MOST_TOLD, MOST_FREE = 12, 500  # motions without resistance: told one by one, and looked for
 

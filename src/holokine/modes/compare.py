@@ -12,19 +12,17 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.sparse import csr_array, diags_array
 
 from holokine.errors import SelectionError
 from holokine.mesh.tree import nearest_tree
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.modes.mode_set import ModeSet
 
 __all__ = ["Comparison", "assurance", "compare_modes"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 ALIKE = 0.5
 PARTLY = 0.25
 PREFERRED = 0.1

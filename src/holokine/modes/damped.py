@@ -11,18 +11,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import SolverError
 
+if TYPE_CHECKING:
+    from holokine.arrays import Complex, Floats, Ints
+
 __all__ = ["CoupledVibration", "DampedModes", "damped_modes"]
 
-Floats = NDArray[Any]  # float64
-Complex = NDArray[Any]  # complex128
-Ints = NDArray[Any]  # int64
 _DIAGONAL = 1e-10  # of the diagonal, below which two modes are not coupled
 _ROWS = 256  # frequencies that are worked on at once
 _ILL = 1e9  # condition of the eigenvectors from which each frequency is solved by itself

@@ -7,13 +7,13 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.describe.references import group_members
 from holokine.errors import DescriptionError, first_few
 from holokine.findings import Finding
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.damping import Damping
     from holokine.describe.schema import Description
     from holokine.modes.energy import Energies
@@ -35,7 +35,6 @@ __all__ = [
     "short_list_findings",
 ]
 
-Floats = NDArray[Any]  # float64
 COUPLED = 1e-6  # coupling of two modes by dampers from which all are solved together, which is exact
 UNUSUAL = 0.3
 FELT = 1e-9  # a damping ratio below is rounding

@@ -14,7 +14,6 @@ from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.describe.references import group_members
 from holokine.errors import first_few
@@ -24,14 +23,12 @@ from holokine.ranking import ranked
 from holokine.system.assemble import DIRECTION_NAMES, node_dofs
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.describe.schema import Description
     from holokine.modes.mode_set import ModeSet
     from holokine.system.build import Elements, System
 
 __all__ = ["Energies", "GroupEnergies", "element_energies", "group_energies", "mode_energies", "untrusted_modes"]
-
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 
 
 @dataclass(frozen=True)

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import MechanismError, SolverError, first_few
 from holokine.findings import Finding
@@ -33,12 +32,12 @@ from holokine.system.pieces import Piece, connected_pieces, motion_words, piece_
 from holokine.system.totals import mass_totals
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.system.build import System
     from holokine.system.wide import Matrix
 
 __all__ = ["DEFAULT_COUNT", "extract_modes"]
 
-Floats = NDArray[Any]  # float64
 DEFAULT_COUNT = 20
 
 

@@ -2,20 +2,18 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.modes.energy import element_energies
 from holokine.system.recovery import field_stress
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.modes.mode_set import ModeSet
 
 __all__ = ["nodal_energy", "nodal_stress"]
-
-Floats = NDArray[Any]  # float64
 
 
 def nodal_energy(modes: ModeSet, mode: int) -> Floats:

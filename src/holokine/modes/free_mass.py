@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.sparse import csr_array, diags_array
 
 from holokine.solvers.factor import Pencil, factorise
@@ -15,11 +14,11 @@ from holokine.system.totals import mass_totals
 from holokine.system.wide import Matrix, explicit
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.system.build import System
 
 __all__ = ["free_mass", "free_to_move"]
 
-Floats = NDArray[Any]  # float64
 RIDGE = 1e-13
 ENOUGH = 1e-12  # of the whole: what one more step of refinement is worth
 

@@ -9,20 +9,19 @@ fitted once (`ElementKind.recovery_worth`), to blocks and rectangular plates.
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.elements.kinds import ElementKind
     from holokine.system.build import System
 
 __all__ = ["mesh_errors"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 _BYTES = 400_000_000
 UNKNOWN = 0.3
 """Share of a mode's energy in elements that no neighbour can be compared with, beyond which nothing is said."""

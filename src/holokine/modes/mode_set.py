@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,13 +13,13 @@ from numpy.typing import NDArray
 from holokine.errors import UnknownNameError
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.findings import Finding
     from holokine.system.build import System
     from holokine.system.totals import MassTotals
 
 __all__ = ["RITZ", "ModeSet", "unsure"]
 
-Floats = NDArray[Any]  # float64
 DIGITS = 1e-5  # of a frequency: tables show four digits
 RITZ = "load-dependent Ritz vectors"
 """Method of vectors that are not natural modes."""

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.modes.mode_set import ModeSet
 
 __all__ = ["Enough", "enough_mass"]
 
-Floats = NDArray[Any]  # float64
 DIRECTIONS = ("x", "y", "z", "rx", "ry", "rz")
 
 

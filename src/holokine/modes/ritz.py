@@ -14,7 +14,6 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import scipy.linalg
-from numpy.typing import NDArray
 
 from holokine.errors import EventError, MechanismError
 from holokine.findings import Finding
@@ -27,12 +26,11 @@ from holokine.system.pieces import connected_pieces
 from holokine.system.totals import mass_totals
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.system.build import System
     from holokine.system.loads import LoadField
 
 __all__ = ["LoadShare", "load_shares", "ritz_vectors"]
-
-Floats = NDArray[Any]  # float64
 
 
 @dataclass(frozen=True)

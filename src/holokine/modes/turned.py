@@ -7,16 +7,17 @@ so on; where none moves the assembly as a whole, so that the first place that mo
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.ranking import EVEN, first_largest
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
+
 __all__ = ["of_one_frequency", "turned"]
 
-Floats = NDArray[Any]  # float64
 ONE = 1e-8  # eigenvalues closer than this, relatively, are the same but for rounding
 FELT = 1e-3  # of the root of the whole mass: a participation below is none
 _WORK = 2_000_000_000  # sums of products; of more modes or dofs, fewer places are looked at

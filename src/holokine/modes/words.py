@@ -10,11 +10,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 import scipy.linalg
-from numpy.typing import NDArray
 
 from holokine.describe.references import group_members
 from holokine.modes.kinds import ModeKind
@@ -23,14 +22,13 @@ from holokine.ranking import ALIKE, first_largest, ranked
 from holokine.system.totals import member_masses
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.modes.energy import Energies
     from holokine.modes.mode_set import ModeSet
     from holokine.system.build import System
 
 __all__ = ["mode_kinds"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 SLENDER = 4.0
 FLAT = 0.03
 REPEATED = 1e-6

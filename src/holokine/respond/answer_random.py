@@ -6,7 +6,6 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.excite.density import build_density
@@ -21,12 +20,12 @@ from holokine.respond.steady import loss_of, steady_model
 from holokine.system.loads import LoadField, base_field, load_field
 
 if TYPE_CHECKING:
+    from holokine.arrays import Complex
     from holokine.describe.events import RandomEvent
     from holokine.excite.harmonic import Felt
 
 __all__ = ["answer_random"]
 
-Complex = NDArray[Any]  # complex128
 _HELD_DOWN = 0.1  # Hz, from where a density that is held begins
 _STATED = 0.02
 

@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
-from numpy.typing import NDArray
-
 from holokine.excite.plausible import about_spectrum
 from holokine.excite.spectrum import build_spectrum
 from holokine.respond.bench import Bench, about_supports, damping_words, taken
@@ -15,11 +13,10 @@ from holokine.respond.reduced import at_supports
 from holokine.system.loads import moved_supports
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.events import SpectrumEvent
 
 __all__ = ["answer_spectrum"]
-
-Floats = NDArray[Any]  # float64
 
 
 def answer_spectrum(bench: Bench, name: str, event: SpectrumEvent) -> SpectrumResult:

@@ -26,14 +26,13 @@ from holokine.system.loads import LoadField, base_field, load_field, load_sum
 from holokine.system.wide import explicit
 
 if TYPE_CHECKING:
+    from holokine.arrays import Complex, Floats
     from holokine.describe.events import SweepEvent, Unbalance
     from holokine.gauges.channels import GaugeSet
     from holokine.system.build import System
 
 __all__ = ["answer_sweep", "full_steady", "sweep_frequencies", "swinging"]
 
-Floats = NDArray[Any]  # float64
-Complex = NDArray[Any]  # complex128
 _MISSED = 0.01  # of a peak, from which sweep points are said to be too few
 
 

@@ -6,7 +6,6 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.findings import Finding
@@ -14,6 +13,7 @@ from holokine.modes.damping import DamperShare, critical_findings, damping_ratio
 from holokine.system.loads import LoadField, base_field, load_field
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.damping import Damping
     from holokine.describe.document import Document
     from holokine.describe.events import EventKind, ModalEvent
@@ -25,8 +25,6 @@ if TYPE_CHECKING:
     from holokine.system.build import System
 
 __all__ = ["Bench", "about_supports", "acting_loads", "damping_words", "refuse_moved", "taken"]
-
-Floats = NDArray[Any]  # float64
 
 
 class Bench(Protocol):

@@ -9,10 +9,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import EventError, first_few
 from holokine.findings import Finding, Level
@@ -34,12 +33,12 @@ from holokine.respond.rules import (
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from holokine.arrays import Floats
     from holokine.excite.spectrum import ResponseSpectrum
     from holokine.gauges.readings import Reading
 
 __all__ = ["SpectrumResult", "respond_spectrum"]
 
-Floats = NDArray[Any]  # float64
 MASS_THRESHOLD = 0.9
 _BLOCK = 8_000_000  # numbers held at once when a field is combined
 STEEP = 0.2

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.describe.events import EventKind, TimeEvent
 from holokine.errors import EventError
@@ -16,13 +15,13 @@ from holokine.respond.rules import RULES
 from holokine.sizes import afford
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.excite.pulse import BasePulse
     from holokine.respond.reduced import ReducedModel
     from holokine.respond.transient import TimeResult
 
 __all__ = ["pulse_spectrum", "rules_under", "spectra_of_pulse", "under_every_rule"]
 
-Floats = NDArray[Any]  # float64
 _STEPS = 64
 
 

@@ -8,15 +8,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from holokine.arrays import Floats, Ints
+
 __all__ = ["Extreme", "Sampled", "gathered_points", "half_power", "ranges", "refined"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 Sizes = Callable[[Floats, Ints], Floats]
 """Squared size of curves at frequencies: (frequencies, which curve) to the same shape."""
 

@@ -9,10 +9,9 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.findings import Finding, Level
@@ -20,13 +19,13 @@ from holokine.respond.readout import Motion
 from holokine.respond.reduced import slight_below
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.gauges.readings import Reading
     from holokine.respond.reduced import ReducedModel
     from holokine.respond.transient import History
 
 __all__ = ["Decay", "long_enough", "longest_after", "reached"]
 
-Floats = NDArray[Any]  # float64
 Extremes = list[tuple["Reading", float, float]]
 LEFT_OPEN = 0.01  # of its peak, by which a reading may still rise before that is a warning
 MATTERS = 0.05  # of its peak, below which the other extreme of a reading is not waited for

@@ -25,6 +25,7 @@ from holokine.state.rest import rest_factor
 from holokine.system.wide import explicit
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.gauges.channels import GaugeSet
     from holokine.respond.reduced import ReducedModel
     from holokine.system.build import System
@@ -32,7 +33,6 @@ if TYPE_CHECKING:
 
 __all__ = ["CoupledModes", "FullModel", "Scheme", "SteppedModes", "full_histories", "march"]
 
-Floats = NDArray[Any]  # float64
 _DEFECTIVE = 1e6
 
 

@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.respond.oscillators import Oscillators
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.respond.transient import TimeResult
 
 __all__ = ["energy_balance"]
 
-Floats = NDArray[Any]  # float64
 _POINTS, _WEIGHTS = np.polynomial.legendre.leggauss(4)
 
 

@@ -13,11 +13,11 @@ from holokine.progress import counted
 from holokine.system.recovery import PartPeak, keep_worst, stress_fields
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.system.build import System
 
 __all__ = ["largest_stress"]
 
-Floats = NDArray[Any]  # float64
 Numbers = NDArray[Any]  # float64 or complex128
 _NUMBERS = 4_000_000  # held at once in a block
 _SPAN = 64  # rows judged together by a bound

@@ -11,12 +11,11 @@ from numpy.typing import NDArray
 from holokine.errors import DescriptionError
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.gauges.readings import Reading
     from holokine.respond.meaning import Meaning
 
 __all__ = ["LimitCheck", "check_limits", "read_limits"]
-
-Floats = NDArray[Any]  # float64
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,7 @@ and zero displacement for every term, and so for the sum.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,9 +18,11 @@ from holokine.progress import tell
 from holokine.respond.shock import Quantity, octave_frequencies, shock_spectrum
 from holokine.sizes import afford
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
+
 __all__ = ["MatchedRecord", "match_record"]
 
-Floats = NDArray[Any]  # float64
 SAMPLES_PER_PERIOD = 20.0
 
 

@@ -12,18 +12,16 @@ rounding: there is no grid that a resonance could fall between.
 from __future__ import annotations
 
 from itertools import pairwise
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 if TYPE_CHECKING:
+    from holokine.arrays import Complex, Floats
     from holokine.excite.density import PowerPieces
 
 __all__ = ["FeatureSpace", "over_pole"]
 
-Floats = NDArray[Any]  # float64
-Complex = NDArray[Any]  # complex128
 _POINTS = 16
 _PART = np.log(2.0) / 2.0  # of a piece, on the logarithm of the frequency
 _NEAR = 1.0  # of a pole, on the same

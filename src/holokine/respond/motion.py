@@ -12,7 +12,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.elements.stress import mapped
@@ -26,12 +25,12 @@ from holokine.system.recovery import BeamEnds, PartPeak, section_maps
 from holokine.whole import whole_hdf5
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.modes.mode_set import ModeSet
     from holokine.respond.transient import TimeResult
 
 __all__ = ["Envelope", "FieldMotion"]
 
-Floats = NDArray[Any]  # float64
 _NUMBERS = 4_000_000  # held at once in a block
 LARGEST = 2 * 1024**3
 
@@ -224,8 +223,8 @@ class FieldMotion:
         rows, dofs = self.numbers()
         if 8 * rows * dofs > largest:
             raise EventError(
-                f"the history of all {dofs:,} degrees of freedom over {rows:,} rows takes {8e-9 * rows * dofs:.1f} GB, more than "
-                f"{largest / 1e9:.1f} GB: write it to a file in blocks (write_history), or take envelopes"
+                f"the history of all {dofs:,} degrees of freedom over {rows:,} rows takes {8e-9 * rows * dofs:.1f} GB, "
+                f'more than {largest / 1e9:.1f} GB: save it in blocks (answer.save("all.h5")), or take envelopes'
             )
         return self._coordinates("displacement", slice(None)) @ self._fields("displacement")
 

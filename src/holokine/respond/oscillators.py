@@ -11,15 +11,16 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+if TYPE_CHECKING:
+    from holokine.arrays import Complex, Floats
+
 __all__ = ["Oscillators", "Trajectory", "cubic_extremes", "phi_functions", "recurrence"]
 
-Floats = NDArray[Any]  # float64
-Complexes = NDArray[Any]  # complex128
 _MANY_RUNS = 200
 _ROWS = 24  # of a block in which a recurrence is a product
 _SPAN = 32768  # rows taken at once
@@ -45,7 +46,7 @@ def phi_functions(x: Any) -> tuple[Any, Any, Any]:
     return grown, phi1, phi2
 
 
-def recurrence(E: Complexes, drive: Complexes, start: Complexes) -> Complexes:
+def recurrence(E: Complex, drive: Complex, start: Complex) -> Complex:
     """y_{n+1} = E y_n + d_n for many poles |E| ≤ 1 at once, shape (rows, poles); by blocks of rows.
 
     Within a block y is a product with the powers of E, so that only one step per block is taken one after the other.
@@ -82,7 +83,7 @@ class Trajectory:
 
     time: Floats
     load: Floats
-    state: Complexes
+    state: Complex
 
 
 class Oscillators:
@@ -137,7 +138,7 @@ class Oscillators:
                 self._filter(state, p, a, b, float(steps[a:b].mean()))
         return Trajectory(time, load, state)
 
-    def _filter(self, state: Complexes, p: Floats, a: int, b: int, h: float) -> None:
+    def _filter(self, state: Complex, p: Floats, a: int, b: int, h: float) -> None:
         """Rows a+1 .. b by one-pole recurrences, equal steps h."""
         if h == 0.0:
             state[a + 1 : b + 1] = state[a]
@@ -150,14 +151,14 @@ class Oscillators:
                 drive = first[:, k] * p[start:end] + second[:, k] * p[start + 1 : end + 1]
                 state[start + 1 : end + 1, :, k] = recurrence(E[:, k], drive, state[start, :, k])
 
-    def _march(self, state: Complexes, p: Floats, steps: Floats, a: int, b: int) -> None:
+    def _march(self, state: Complex, p: Floats, steps: Floats, a: int, b: int) -> None:
         for n in range(a, b):
             h = steps[n]
             E, phi1, phi2 = phi_functions(self.poles * h)
             drive = h * ((phi1 - phi2) * p[n][:, None] + phi2 * p[n + 1][:, None])
             state[n + 1] = E * state[n] + drive
 
-    def within(self, path: Trajectory, row: NDArray[np.int64], tau: Floats) -> tuple[Complexes, Floats]:
+    def within(self, path: Trajectory, row: NDArray[np.int64], tau: Floats) -> tuple[Complex, Floats]:
         """State and load at `tau` seconds after rows, exactly; shapes (k, oscillators, ·) and (k, loads)."""
         last = len(path.time) - 1
         nxt = np.minimum(row + 1, last)
@@ -169,7 +170,7 @@ class Oscillators:
         drive = tau[:, None, None] * ((phi1 - phi2) * p0[..., None] + phi2 * p1[..., None])
         return E * path.state[row] + drive, load
 
-    def motion(self, state: Complexes, load: Floats) -> tuple[Floats, Floats, Floats]:
+    def motion(self, state: Complex, load: Floats) -> tuple[Floats, Floats, Floats]:
         """q, q' and q'' from states; each of shape (k, oscillators)."""
         y = state[..., 0]
         gap = self._gap
@@ -187,7 +188,7 @@ class Oscillators:
         """s = -(q'' - p)/ω² = q + 2ζ q'/ω: what elastic and damping forces are together, as a coordinate."""
         return np.asarray(q + 2.0 * self.damping / self.omega * v)
 
-    def left(self, state: Complexes, load: Floats, later: float) -> tuple[Floats, ...]:
+    def left(self, state: Complex, load: Floats, later: float) -> tuple[Floats, ...]:
         """Most that q, q', q'', the balance, and balance less q, (modes,) each, can be away from rest ever after.
 
         `later`: seconds of free motion under a load that stays, after a state.

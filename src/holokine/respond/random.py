@@ -28,6 +28,7 @@ from holokine.respond.steady import SteadyModel, SteadyReadout
 if TYPE_CHECKING:
     from collections.abc import Iterator, Sequence
 
+    from holokine.arrays import Complex, Floats, Ints
     from holokine.findings import Finding
     from holokine.gauges.readings import Reading
     from holokine.respond.meaning import Meaning
@@ -47,9 +48,6 @@ __all__ = [
     "root_of",
 ]
 
-Floats = NDArray[Any]  # float64
-Complex = NDArray[Any]  # complex128
-Ints = NDArray[Any]  # int64
 _PLACES = 4000  # channels read at once
 _MOMENTS = (0, 1, 2, 4)
 EULER = 0.5772156649015329

@@ -16,11 +16,11 @@ from holokine.system.loads import base_field
 from holokine.system.recovery import PartPeak, keep_worst, stress_fields
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.modes.mode_set import ModeSet
 
 __all__ = ["RandomField"]
 
-Floats = NDArray[Any]  # float64
 _NUMBERS = 4_000_000  # of a block
 
 

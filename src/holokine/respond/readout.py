@@ -24,14 +24,13 @@ from numpy.typing import NDArray
 from holokine.errors import EventError
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.gauges.channels import Channels, GaugeSet
     from holokine.respond.reduced import ReducedModel
 
 __all__ = ["Motion", "Readout", "lost_with", "passed_on", "read_fields", "split_static"]
 
 Numbers = NDArray[Any]  # float64 or complex128
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 
 
 @dataclass(frozen=True)

@@ -18,6 +18,7 @@ from holokine.state.rest import rest_factor
 from holokine.system.loads import LoadField, base_field
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.gauges.channels import Channels, GaugeSet
     from holokine.gauges.readings import Reading
     from holokine.modes.mode_set import ModeSet
@@ -38,7 +39,6 @@ __all__ = [
     "with_loads",
 ]
 
-Floats = NDArray[Any]  # float64
 SLIGHT = 1e-3  # of the largest of its dimension, at and below which ratios of a reading are not told
 SLIGHT_OWN = 0.01  # and of the largest of its gauge
 

@@ -16,6 +16,7 @@ from holokine.gauges.turning import turning
 from holokine.ranking import first_largest, ranked
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.gauges.channels import GaugeSet
     from holokine.gauges.readings import Reading
     from holokine.respond.bench import Bench
@@ -34,7 +35,6 @@ __all__ = [
     "with_state",
 ]
 
-Floats = NDArray[Any]  # float64
 FAR = 0.2
 """Travel of a member's ends against each other across its length, over that: 11 deg, where a cosine is off by 2 %."""
 STATE = "the state"
@@ -90,7 +90,7 @@ def state_values(bench: Bench, name: str) -> Floats:
     state = bench.at_rest
     if state is None:
         raise EventError(
-            f'event "{name}": with state: the assembly vibrates about no state; switch one on (state: NAME, or --state)',
+            f'event "{name}": with state: the assembly vibrates about no state; switch one on (state: NAME, --state)',
             path=("events", name),
         )
     return state_channels(state)

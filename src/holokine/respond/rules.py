@@ -13,10 +13,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from itertools import permutations
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
-from numpy.typing import NDArray
+
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
 
 __all__ = [
     "DIRECTION_RULES",
@@ -32,7 +34,6 @@ __all__ = [
     "rigid_share",
 ]
 
-Floats = NDArray[Any]  # float64
 Rule = Literal["srss", "cqc", "absolute", "largest plus srss", "grouped", "double sum"]
 Beside = Literal["absolute", "srss"]
 DirectionRule = Literal["srss", "absolute", "100-30-30", "100-40-40"]

@@ -10,7 +10,7 @@ from __future__ import annotations
 import os
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,12 +19,14 @@ from holokine.errors import EventError
 from holokine.findings import Finding
 from holokine.respond.oscillators import phi_functions
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
+
 __all__ = [
     "QUANTITIES", "SIDES", "ShockSpectrum", "broadened_values", "fine_enough", "lost_between", "octave_frequencies",
     "shock_spectrum",
 ]  # fmt: skip
 
-Floats = NDArray[Any]  # float64
 MOST_FREQUENCIES = 20_000
 Quantity = Literal["absolute acceleration", "pseudo-acceleration", "pseudo-velocity", "relative displacement"]
 Side = Literal["maximax", "positive", "negative", "primary", "residual"]

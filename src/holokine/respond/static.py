@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import MechanismError
 from holokine.findings import Finding
@@ -18,6 +17,7 @@ from holokine.system.loads import Resultant, load_sum
 from holokine.system.pieces import connected_pieces
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.events import StateEvent, StaticEvent
     from holokine.gauges.channels import GaugeSet
     from holokine.gauges.readings import Reading
@@ -25,8 +25,6 @@ if TYPE_CHECKING:
     from holokine.state.about import AtRest
 
 __all__ = ["StaticResult", "answer_static", "respond_static"]
-
-Floats = NDArray[Any]  # float64
 
 
 @dataclass(frozen=True)

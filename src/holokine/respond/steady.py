@@ -22,6 +22,7 @@ from holokine.system.assemble import node_dofs
 from holokine.system.loss import loss_matrix
 
 if TYPE_CHECKING:
+    from holokine.arrays import Complex, Floats
     from holokine.describe.damping import Damping
     from holokine.gauges.channels import GaugeSet
     from holokine.respond.bench import Bench
@@ -30,9 +31,6 @@ if TYPE_CHECKING:
     from holokine.system.loads import LoadField
 
 __all__ = ["Coupling", "SteadyModel", "SteadyMotion", "SteadyReadout", "at_rest_under", "coupling", "steady_model"]
-
-Floats = NDArray[Any]  # float64
-Complex = NDArray[Any]  # complex128
 
 
 @dataclass(frozen=True)

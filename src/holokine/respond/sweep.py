@@ -24,6 +24,7 @@ from holokine.respond.steady import SteadyModel, SteadyMotion, SteadyReadout
 from holokine.respond.sweep_places import NUMBERS, governing_place, largest_together, over_cycle
 
 if TYPE_CHECKING:
+    from holokine.arrays import Complex, Floats, Ints
     from holokine.excite.harmonic import Excitation
     from holokine.gauges.readings import Reading
     from holokine.system.loads import LoadField
@@ -39,9 +40,6 @@ __all__ = [
     "with_full",
 ]
 
-Floats = NDArray[Any]  # float64
-Complex = NDArray[Any]  # complex128
-Ints = NDArray[Any]  # int64
 NEARLY = 0.95  # of a peak, which a real sweep is to reach
 OFF = 0.02  # of a peak, by which the whole model may differ before that is a warning
 NEARLY_RATE = 0.82860063547  # bandwidths² per second, at which `reached` is NEARLY (a test finds the root)

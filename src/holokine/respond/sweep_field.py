@@ -7,7 +7,6 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.elements.stress import mapped
@@ -18,13 +17,12 @@ from holokine.system.loads import base_field
 from holokine.system.recovery import BeamEnds, PartPeak, section_maps
 
 if TYPE_CHECKING:
+    from holokine.arrays import Complex, Floats
     from holokine.modes.mode_set import ModeSet
     from holokine.respond.sweep import SweepResult
 
 __all__ = ["FieldSweep", "Reach"]
 
-Floats = NDArray[Any]  # float64
-Complex = NDArray[Any]  # complex128
 _CACHED = 500_000  # numbers that stay in the processor's memory
 _SPAN = 1024
 

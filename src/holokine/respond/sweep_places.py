@@ -7,22 +7,20 @@ of squares of its tensor, and vibration and rest together at most the sum of the
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.elements.stress import principal_stress
 
 if TYPE_CHECKING:
+    from holokine.arrays import Complex, Floats
     from holokine.gauges.readings import Reading
     from holokine.respond.steady import SteadyMotion
     from holokine.respond.sweep import SweepReader
 
 __all__ = ["governing_place", "largest_together", "over_cycle"]
 
-Floats = NDArray[Any]  # float64
-Complex = NDArray[Any]  # complex128
 NUMBERS = 4_000_000  # complex numbers held at once
 _CHUNK = 2000
 _THETA = np.exp(1j * np.pi * np.arange(48) / 48.0)

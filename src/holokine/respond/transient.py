@@ -12,7 +12,6 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import EventError, first_few
 from holokine.excite.plausible import about_pulse
@@ -27,14 +26,13 @@ from holokine.respond.reduced import ReducedModel, reading_noise
 from holokine.sizes import available_memory
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.excite.pulse import BasePulse
     from holokine.gauges.readings import Reading
     from holokine.system.loads import LoadField
 
 __all__ = ["TimeResult", "respond_pulse"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 STEPS_PER_PERIOD = 16
 DIRECT_STEPS = 40
 MAX_ROWS = 2_000_000

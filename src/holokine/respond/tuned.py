@@ -16,7 +16,6 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.excite.harmonic import Excitation, Swing
@@ -30,12 +29,11 @@ from holokine.respond.sweep import SweepReader, over_cycle
 from holokine.system.loads import LoadField, base_field
 
 if TYPE_CHECKING:
+    from holokine.arrays import Complex, Floats
     from holokine.gauges.readings import Reading
 
 __all__ = ["Host", "Setting", "Tuned", "classic_setting", "host_of", "minimax", "tune"]
 
-Floats = NDArray[Any]  # float64
-Complex = NDArray[Any]  # complex128
 Acts = Literal["force", "base"]
 DEVICE = "tuned damper"
 _POINTS = 1500

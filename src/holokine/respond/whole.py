@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.elements.stress import StressField, equivalent_form, mapped, rows_of
 from holokine.progress import tell
@@ -14,6 +13,7 @@ from holokine.system.loads import LoadField, moved_supports
 from holokine.system.recovery import BeamEnds, PartPeak, keep_worst, section_maps, stress_fields
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.modes.mode_set import ModeSet
     from holokine.respond.combine import SpectrumResult
 
@@ -21,8 +21,6 @@ __all__ = [
     "residual_displacement", "spectrum_acceleration", "spectrum_displacement", "spectrum_members", "spectrum_stress",
 ]  # fmt: skip
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 _BLOCK = 20_000
 
 

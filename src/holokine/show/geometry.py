@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,12 +15,11 @@ from holokine.mesh.cells import CELLS
 from holokine.mesh.surface import outer_faces
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.system.build import System
 
 __all__ = ["VIEWS", "Drawing", "Look", "Mark", "bodies_of", "drawing_of"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 VIEWS = {"corner": (0.55, -1.0, 0.6), "front": (0.0, -1.0, 0.0), "back": (0.0, 1.0, 0.0), "left": (-1.0, 0.0, 0.0),
          "right": (1.0, 0.0, 0.0), "top": (0.0, 0.0, 1.0), "bottom": (0.0, 0.0, -1.0)}  # fmt: skip
 """From the assembly to the eye: front looks along y, left along x."""

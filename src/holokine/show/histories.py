@@ -6,7 +6,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import EventError
 from holokine.show.figures import COLOURS, main_readings
@@ -21,6 +20,7 @@ from holokine.whole import whole_file
 if TYPE_CHECKING:
     import pandas as pd
 
+    from holokine.arrays import Floats
     from holokine.excite.pulse import BasePulse
     from holokine.findings import Finding
     from holokine.respond.motion import FieldMotion
@@ -29,7 +29,6 @@ if TYPE_CHECKING:
 
 __all__ = ["animate_answer", "plot_excitation", "write_histories_page", "write_sweep_page"]
 
-Floats = NDArray[Any]  # float64
 MOST_ROWS = 8000
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.respond.curves import gathered_points
 from holokine.show.figures import COLOURS, SIZE, main_readings, plain_ticks
@@ -16,11 +15,10 @@ from holokine.show.plain import label as own_label
 from holokine.units import STANDARD_GRAVITY
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.respond.random import RandomResult
 
 __all__ = ["frequencies_of", "plot_random", "running_rms"]
-
-Floats = NDArray[Any]  # float64
 
 
 def frequencies_of(answer: RandomResult) -> Floats:

@@ -18,7 +18,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import HolokineError
 from holokine.modes.fields import nodal_energy, nodal_stress
@@ -31,6 +30,7 @@ from holokine.show.solids import feature_edges, part_colours, plot_assembly, plo
 from holokine.whole import whole_file
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.modes.mode_set import ModeSet
     from holokine.system.build import System
 
@@ -46,7 +46,6 @@ __all__ = [
     "write_film",
 ]
 
-Floats = NDArray[Any]  # float64
 PIXELS = (1280, 800)
 _WITHIN = 0.93  # of half the window: what is drawn stays inside
 _BELOW_WORDS = 0.86  # the same at the top, below two lines of words

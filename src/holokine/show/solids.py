@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import HolokineError, shown
 from holokine.show.figures import COLOURS, GHOST, MARKS, SIZE
@@ -15,12 +14,12 @@ from holokine.show.plain import empty_figure
 from holokine.show.plain import label as own_label
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.modes.mode_set import ModeSet
     from holokine.system.build import System
 
 __all__ = ["part_colours", "plot_assembly", "plot_shape"]
 
-Floats = NDArray[Any]  # float64
 MOST_EDGES = 4000
 ARM_COLOURS = {"rigid": "#202124", "averaging": "#5F6368", "area": "#5F6368", "joint": "#CC3311"}
 

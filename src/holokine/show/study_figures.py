@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pandas as pd
-from numpy.typing import NDArray
 
 from holokine.errors import UnknownNameError, nearest_hint
 from holokine.show.figures import COLOURS, GHOST, SIZE
@@ -16,6 +15,7 @@ from holokine.show.plain import empty_figure
 from holokine.show.plain import label as own_label
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.vary import Plan, Refined
 
 __all__ = [
@@ -23,7 +23,6 @@ __all__ = [
     "plot_variants",
 ]  # fmt: skip
 
-Floats = NDArray[Any]  # float64
 MOST_LINES = 12
 MOST_PANELS = 3
 

@@ -7,7 +7,7 @@ high ones from the matrix itself, so that both keep their digits.
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import scipy.linalg
@@ -18,9 +18,10 @@ from holokine.errors import SolverError
 from holokine.sizes import available_memory
 from holokine.solvers.factor import factorise
 
-__all__ = ["LU", "NOT_DEFINITE", "IndefiniteError", "affordable", "all_pairs", "condensed", "polished"]
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
 
-Floats = NDArray[Any]  # float64
+__all__ = ["LU", "NOT_DEFINITE", "IndefiniteError", "affordable", "all_pairs", "condensed", "polished"]
 
 
 class IndefiniteError(SolverError):

@@ -17,7 +17,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import scipy.linalg
@@ -33,11 +33,13 @@ from holokine.solvers.pool import one_pool
 from holokine.solvers.products import Symmetric, inner
 from holokine.system.wide import Matrix, explicit, magnitude
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
+
 __all__ = [
     "EigenPairs", "Progress", "Wish", "backward_errors", "find_pairs", "lowest_pairs", "refuse_negative_mass",
 ]  # fmt: skip
 
-Floats = NDArray[Any]  # float64
 Progress = Callable[[str, int, int], None]
 DENSE_SIZE = 600
 SLICE = 120

@@ -16,11 +16,10 @@ import os
 import shutil
 import tempfile
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 import scipy.linalg
-from numpy.typing import NDArray
 from scipy.sparse import csc_array, csr_array, diags_array, hstack, triu, vstack
 
 from holokine import sizes
@@ -31,10 +30,11 @@ from holokine.solvers.products import subtract
 from holokine.system.wide import Following, Matrix, explicit, magnitude, reached
 from holokine.whole import temporary_folder
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
+
 __all__ = ["DENSE_LIMIT", "Factor", "Pencil", "factorise"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 DENSE_LIMIT = 400
 LARGE = 20_000  # unknowns from which reading the factor weighs more than what is done with it
 THIN = 25.0  # numbers per row of a factor up to which SuperLU solves faster

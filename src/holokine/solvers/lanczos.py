@@ -11,22 +11,21 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 import scipy.linalg
-from numpy.typing import NDArray
 
 from holokine.errors import SolverError
 from holokine.solvers.products import Symmetric, inner, subtract
 from holokine.system.wide import magnitude
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.system.wide import Matrix
 
 __all__ = ["RitzPairs", "block_lanczos"]
 
-Floats = NDArray[Any]  # float64
 TOLERANCE = 1e-10
 _STALE, _SMALL = 1e-14, 1e-9  # parts taken off from which M W is worked out anew, and from which a pass follows
 _DEPENDENT, _ROUNDING = 1e-13, 1e-13  # of the longest of a block, and squared of its numbers: shorter ones are none

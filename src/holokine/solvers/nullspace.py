@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.sparse import csr_array, diags_array, eye_array
 
 from holokine.solvers.factor import Factor, factorise
 from holokine.system.wide import Matrix, explicit, magnitude
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
+
 __all__ = ["all_resisted", "unresisted"]
 
-Floats = NDArray[Any]  # float64
 _SHIFT = 1e-11
 _NOISE = 3e-14
 _NEAR = 1e-11

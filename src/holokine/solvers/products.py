@@ -7,7 +7,7 @@ and take the cores from one another. Vectors lie in rows throughout.
 from __future__ import annotations
 
 import ctypes
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import scipy.linalg.blas
@@ -16,9 +16,11 @@ from numpy.typing import NDArray
 from holokine.solvers.library import sparse_library
 from holokine.system.wide import Following, Matrix
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
+
 __all__ = ["WIDE", "Symmetric", "inner", "inverse_form", "subtract"]
 
-Floats = NDArray[Any]  # float64
 _SMALL = 200_000  # numbers up to which a product is left to NumPy
 WIDE = 32  # vectors at once
 

@@ -36,12 +36,12 @@ from holokine.system.loads import LoadField, load_sum
 from holokine.system.mechanisms import stiffest_connection
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.states import State
     from holokine.system.build import StressBlock, System
 
 __all__ = ["AtRest", "Reading", "at_rest"]
 
-Floats = NDArray[Any]  # float64
 LARGE_TURN, LARGE_SHIFT = 0.05, 0.02
 NO_MEANING = np.pi / 3.0  # rad
 

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 import scipy.linalg
-from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.errors import EquilibriumError, SolverError
@@ -16,9 +15,11 @@ from holokine.solvers.factor import Factor, Pencil
 from holokine.solvers.lanczos import block_lanczos
 from holokine.system.wide import Matrix, explicit
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
+
 __all__ = ["FARTHEST", "Buckling", "buckling_factors"]
 
-Floats = NDArray[Any]  # float64
 FARTHEST = 1000.0
 """Load factors beyond which none is looked for."""
 _DENSE = 600

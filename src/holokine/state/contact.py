@@ -15,7 +15,7 @@ from __future__ import annotations
 
 from contextlib import suppress
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 import scipy.linalg
@@ -23,10 +23,11 @@ from numpy.typing import NDArray
 
 from holokine.solvers.dense import LU
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
+
 __all__ = ["CycleError", "RayError", "Touch", "complementary", "with_friction"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 Flags = NDArray[np.bool_]
 TOUCHING, OPEN, SLIDING = 0, 1, 2
 MOST = 60  # patterns tried one after the other

@@ -10,11 +10,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 import scipy.linalg
-from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array, vstack
 
 from holokine.describe.references import group_members
@@ -35,6 +34,7 @@ from holokine.system.pattern import Pattern, at_no_load, fully_engaged
 from holokine.system.wide import explicit, magnitude
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.describe import Description
     from holokine.describe.states import State
     from holokine.system.build import System
@@ -51,8 +51,6 @@ __all__ = [
     "solve_about",
 ]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 Kind = Literal["foot", "across", "spring", "cable", "tension", "law"]
 _DRIVEN = 1e-7  # share of a load along a free motion from which it drives it
 _ROUNDS = 8

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.elements.beam import BeamElements
@@ -14,13 +13,13 @@ from holokine.state.stiffness import stress_stiffness
 from holokine.system.assemble import Accumulator
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.states import State
     from holokine.state.equilibrium import Equilibrium
     from holokine.system.build import System
 
 __all__ = ["barely", "first_pulls", "lengthened", "mean_pulls", "same_pulls", "same_stress", "stress_of", "strung"]
 
-Floats = NDArray[Any]  # float64
 BARELY = 1e-6  # of the largest motion: what a cable is longer or shorter by decides nothing
 AGREED = 1e-10  # of what went in: tensions, and the stiffness that they make
 

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.elements.beam import BeamElements
 from holokine.errors import DescriptionError, SolverError
@@ -15,6 +14,7 @@ from holokine.system.mechanisms import describe_motion
 from holokine.system.wide import explicit, magnitude
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.states import State
     from holokine.state.about import AtRest
     from holokine.state.equilibrium import Equilibrium
@@ -24,7 +24,6 @@ __all__ = [
     "Turned", "gives_way", "largest_turn", "negative_motion", "pressed_springs", "steps_follow", "without_stiffness",
 ]  # fmt: skip
 
-Floats = NDArray[Any]  # float64
 ROUNDING = 1e-11  # of |Z| |K| |Z|
 LISTED = 600  # unknowns up to which the motion of negative stiffness is found dense
 

@@ -4,20 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.optimize import linear_sum_assignment
 from scipy.sparse import csr_array
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.state.about import AtRest
     from holokine.system.build import System
 
 __all__ = ["FrequencyPath", "at_factor", "frequency_path"]
 
-Floats = NDArray[Any]  # float64
 MORE = 40  # modes looked through beside those that are followed
 
 

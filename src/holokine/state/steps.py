@@ -9,7 +9,7 @@ has to find its shape.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,13 +28,12 @@ from holokine.system.loads import LoadField, load_sum
 from holokine.system.pattern import Pattern, at_no_load
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.describe.states import State
     from holokine.system.build import System
 
 __all__ = ["refuse_steps", "stepped"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 _MOST = 400  # damped iterations
 _WHOLE = 3000  # iterations of a load step with all its parts
 _REMNANT = 1e-9  # of the axial stiffness that a slack cable keeps, so that its nodes stay in place along it

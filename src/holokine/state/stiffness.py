@@ -9,10 +9,9 @@ balance adds up to nothing when the whole is turned.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.elements.connectors import Connector, arm_matrix
@@ -21,12 +20,10 @@ from holokine.system.assemble import Accumulator
 from holokine.system.build import Elements, StressBlock, System
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.system.loads import LoadField
 
 __all__ = ["Loaded", "arm_stiffness", "stress_stiffness"]
-
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 
 
 @dataclass(frozen=True)

@@ -14,8 +14,6 @@ from functools import cached_property, partial
 from hashlib import sha256
 from typing import TYPE_CHECKING, Any, Literal, TypeVar
 
-from numpy.typing import NDArray
-
 from holokine.describe.stages import Basis, StageName, VectorRequest, differences
 from holokine.describe.walk import located
 from holokine.errors import HolokineError, StaleError
@@ -37,6 +35,7 @@ from holokine.sizes import enough_memory
 from holokine.solvers.pool import one_pool
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.document import Document
     from holokine.describe.events import EventKind
     from holokine.gauges.channels import GaugeSet
@@ -52,7 +51,6 @@ if TYPE_CHECKING:
 
 __all__ = ["Chain", "Memory", "ModalChain", "changes", "short"]
 
-Floats = NDArray[Any]  # float64
 T = TypeVar("T")
 STRONGLY = 0.1  # coupling of neighbouring modes from which spectra are warned of
 

@@ -16,10 +16,9 @@ import tempfile
 from dataclasses import asdict, dataclass, fields
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.describe.document import (
     Document,
@@ -50,9 +49,11 @@ from holokine.system.totals import MassTotals
 from holokine.units import DIMENSIONS
 from holokine.whole import temporary_folder, whole_hdf5
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
+
 __all__ = ["RunContents", "is_run_file", "read_run", "refuse_overwriting", "write_run"]
 
-Floats = NDArray[Any]  # float64
 _MODE_ARRAYS = {
     "frequencies_hz": Array("f", ("modes",)), "shapes": Array("f", ("modes", "dofs")),
     "rigid": Array("b", ("modes",)), "residuals": Array("f", ("modes",)),

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.elements.connectors import arm_matrix
 from holokine.errors import DescriptionError, SelectionError
@@ -17,13 +16,11 @@ from holokine.system.assemble import DIRECTION_NAMES
 from holokine.system.spread import OuterFaces, Pieces, pieces_of
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.describe.loads import Load
     from holokine.system.build import System
 
 __all__ = ["Pressed", "following_stiffness", "force", "pressed_faces", "pressure"]
-
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 
 
 def force(system: System, where: str, load: Load) -> Floats:

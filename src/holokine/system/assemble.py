@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.sparse import bsr_array, coo_array, csr_array
 
 from holokine.sizes import narrow
 from holokine.system.wide import row_strips
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
+
 __all__ = ["DIRECTION_NAMES", "Accumulator", "assemble", "node_dofs", "without_noise"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 _NOISE = 1e-15
 _STRIP = 2_000_000  # numbers looked at together
 DIRECTION_NAMES = ("x", "y", "z", "rx", "ry", "rz")

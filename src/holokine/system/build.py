@@ -36,14 +36,13 @@ from holokine.system.pattern import Feet, Pattern, at_no_load
 from holokine.system.wide import Following, Matrix
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.describe import Description
     from holokine.describe.parts import Part, Shell
     from holokine.mesh.mesh import Block, Mesh
 
 __all__ = ["Elements", "StressBlock", "System", "build_system"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 Elements = ElementKind
 
 

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import scipy.linalg
@@ -23,10 +23,11 @@ from holokine.errors import ConstraintError
 from holokine.sizes import narrow
 from holokine.system.wide import Following, Matrix
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
+
 __all__ = ["Constraints", "Equation", "eliminate"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 _CHAIN_LIMIT = 60
 WIDE = 60  # motions that one follows, from which it may be kept apart
 MOST_DENSE = 20_000  # numbers that are summed up all the same

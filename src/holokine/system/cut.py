@@ -7,13 +7,14 @@ faces, and of second order in a sixteenth of the face otherwise.
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
+from holokine.arrays import Floats, Ints
 from holokine.elements.shapes import face_shape, triangle_rule
 
 if TYPE_CHECKING:
@@ -21,8 +22,6 @@ if TYPE_CHECKING:
 
 __all__ = ["bounds_of", "caught_faces", "face_pieces", "joined"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 Bound = Callable[[Floats], Floats]
 FINE = 16
 """Parts of an edge of a face where faces or bounds are curved."""

@@ -29,13 +29,11 @@ from holokine.system.pattern import Feet, Pattern
 from holokine.system.spread import OuterFaces, Spread, spread_over
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.describe import Description
     from holokine.mesh.mesh import Mesh
 
 __all__ = ["Bond", "Bonds", "Carrier", "Sides", "SupportRows", "all_sides", "build_bonds", "held_again"]
-
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 
 
 @dataclass(frozen=True)

@@ -3,21 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import DescriptionError
 from holokine.system.assemble import DIRECTION_NAMES
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.loads import Load
     from holokine.system.build import System
 
 __all__ = ["LoadField", "Resultant", "base_field", "load_field", "load_sum", "moved_supports"]
-
-Floats = NDArray[Any]  # float64
 
 
 @dataclass(frozen=True)

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 import scipy.linalg
-from numpy.typing import NDArray
 
 from holokine.mesh.cells import CELLS
 from holokine.system.assemble import node_dofs
@@ -15,11 +14,10 @@ from holokine.system.pieces import motion_words
 from holokine.system.wide import magnitude
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.system.build import System
 
 __all__ = ["Mechanism", "cause_of", "describe_motion", "stiffest_connection"]
-
-Floats = NDArray[Any]  # float64
 
 
 @dataclass(frozen=True)

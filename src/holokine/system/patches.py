@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.mesh.cells import CELLS
 from holokine.mesh.select import select_nodes
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.describe import Description
     from holokine.describe.targets import Selection
     from holokine.mesh.mesh import Mesh
@@ -18,8 +18,6 @@ if TYPE_CHECKING:
 
 __all__ = ["beams_across", "energy_beside", "extents", "node_spacing", "patches", "small_patches"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 SMALL = 1.5  # element sizes, within which a patch has only as many nodes as the mesh happens to have there
 
 

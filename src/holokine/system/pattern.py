@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,12 +11,11 @@ from numpy.typing import NDArray
 from holokine.elements.laws import force_law
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.describe import Description
 
 __all__ = ["Feet", "Pattern", "at_no_load", "fully_engaged"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 Flags = NDArray[np.bool_]
 
 

@@ -3,23 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 import scipy.linalg
-from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 from scipy.sparse.csgraph import connected_components
 
 from holokine.system.assemble import node_dofs
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.system.build import System
 
 __all__ = ["Piece", "connected_pieces", "free_motions", "motion_words", "piece_motions"]
-
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 
 
 @dataclass(frozen=True)

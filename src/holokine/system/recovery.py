@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,13 +13,12 @@ from scipy.sparse import csr_array, vstack
 from holokine.ranking import ALIKE, first_largest
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.elements.kinds import ElementKind
     from holokine.elements.stress import StressField
     from holokine.system.build import System
 
 __all__ = ["BeamEnds", "PartPeak", "beam_ends", "field_stress", "keep_worst", "section_maps", "stress_fields"]
-
-Floats = NDArray[Any]  # float64
 
 
 @dataclass(frozen=True)

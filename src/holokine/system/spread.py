@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,14 +20,12 @@ from holokine.mesh.surface import face_normals, outer_faces
 from holokine.system.cut import bounds_of, caught_faces, face_pieces, joined
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
     from holokine.describe import Description
     from holokine.describe.targets import Selection
     from holokine.mesh.mesh import Mesh
 
 __all__ = ["OuterFaces", "Pieces", "Spread", "pieces_of", "spread_over"]
-
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 
 
 @dataclass(frozen=True)

@@ -3,20 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.sparse import csr_array
 
 from holokine.system.assemble import node_dofs
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.system.build import System
 
 __all__ = ["MassTotals", "mass_totals", "member_masses", "rigid_mass"]
-
-Floats = NDArray[Any]  # float64
 
 
 @dataclass(frozen=True)

@@ -11,16 +11,16 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
-from typing import Any, TypeAlias
+from typing import TYPE_CHECKING, TypeAlias
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.sparse import csr_array
+
+if TYPE_CHECKING:
+    from holokine.arrays import Floats, Ints
 
 __all__ = ["Following", "Matrix", "explicit", "magnitude", "reached", "row_strips"]
 
-Floats = NDArray[Any]  # float64
-Ints = NDArray[Any]  # int64
 _STRIP = 500_000  # numbers whose signs are taken off at once
 
 

@@ -14,11 +14,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.vary.run import VariantResult
 
 __all__ = ["Followed", "follow"]
 
-Floats = NDArray[Any]  # float64
 ALIKE = 0.5
 
 

@@ -9,18 +9,19 @@ import math
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.describe.walk import located
 from holokine.errors import DescriptionError, UnitError, nearest_hint
 from holokine.units import DIMENSIONS, UnitSystem, unit_factor
 
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
+
 __all__ = ["Parameter", "Spread", "number_in", "plain_number", "read_spread", "resolved", "with_value"]
 
-Floats = NDArray[Any]  # float64
 Path = tuple[str | int, ...]
 Kind = Literal["list", "range", "uniform", "normal", "lognormal"]
 _NUMBER = r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?"

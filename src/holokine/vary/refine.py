@@ -13,7 +13,6 @@ from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.errors import DescriptionError
 from holokine.mesh.cells import CELLS
@@ -25,6 +24,7 @@ from holokine.vary.follow import Followed, follow
 from holokine.vary.run import ReadingAsked, VariantResult, _Base, _Job, _solved, key_of
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.document import Document
     from holokine.describe.stages import Request
     from holokine.mesh.mesh import Mesh
@@ -32,7 +32,6 @@ if TYPE_CHECKING:
 
 __all__ = ["Extrapolated", "Refined", "extrapolated", "refined"]
 
-Floats = NDArray[Any]  # float64
 GEOMETRIES = ("beam", "cable", "ring", "plate", "cylinder", "box", "tube", "extrusion")
 _DIMENSION = {"line": 1, "surface": 2, "solid": 3}
 ASSUMED, SAFE, UNSAFE = 2.0, 1.25, 3.0

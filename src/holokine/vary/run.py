@@ -34,13 +34,13 @@ from holokine.store.chain import Chain, Memory, ModalChain
 from holokine.whole import whole_file
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.stages import Request
     from holokine.modes.mode_set import ModeSet
     from holokine.vary.plan import Plan
 
 __all__ = ["ReadingAsked", "Sample", "VariantResult", "run_plan"]
 
-Floats = NDArray[Any]  # float64
 FORMAT = 1
 _MOST, _LEAST = 800, 60  # nodes of a sample
 _SHAPES = 400_000_000  # bytes of the shapes of all variants together, about

@@ -13,7 +13,6 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.describe.document import Document, variant_of
 from holokine.errors import DescriptionError
@@ -24,11 +23,11 @@ from holokine.vary.parameters import Parameter, Spread, parameter_at
 from holokine.vary.run import ReadingAsked, VariantResult, _Base, _Job, _solved, key_of
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.stages import Request
 
 __all__ = ["FirstOrder", "first_order", "mean_and_deviation", "scattered_parameters"]
 
-Floats = NDArray[Any]  # float64
 SMALL, HALF = 0.01, 0.5  # of a standard deviation
 
 

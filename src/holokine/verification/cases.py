@@ -7,13 +7,12 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 import holokine as hk
+from holokine.arrays import Floats
 
 __all__ = ["CASES", "Case", "Figures", "case"]
 
-Floats = NDArray[Any]  # float64
 Figures = tuple[Sequence[Any] | Floats, Sequence[Any] | Floats]
 """What was computed, and what is expected."""
 

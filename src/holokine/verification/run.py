@@ -13,7 +13,6 @@ from time import monotonic
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from holokine.api.announce import unannounced
 from holokine.api.result import Entry, Result, table, writes
@@ -24,9 +23,10 @@ from holokine.verification.cases import CASES, Case
 if TYPE_CHECKING:
     import pandas as pd
 
+    from holokine.arrays import Floats
+
 __all__ = ["Outcome", "Verification", "known_cases", "verify"]
 
-Floats = NDArray[Any]  # float64
 ROOMS = ("beams", "shells", "solids", "responses", "states")
 PACKAGES = ("numpy", "scipy", "pandas", "pypardiso", "mkl")
 
