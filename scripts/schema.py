@@ -16,13 +16,14 @@ from holokine.describe.published import published_schema
 PAGE = Path(__file__).parents[1] / "docs" / "keys.md"
 HEAD = """# Keys of an assembly file
 
-Made from the schema by `python scripts/schema.py`. How they work together is in the [guide](guide.md). A quantity is a number in the
-declared units, or a text with a unit; a key in *italics* has to be there.
+Made from the schema by `python scripts/schema.py`. How they work together is in the [guide](guide.md). A quantity
+is a number in the declared units, or a text with a unit; a key in *italics* has to be there.
 
 """
 ORDER = (
     "holokine", "title", "units", "materials", "sections", "points", "parts", "masses", "springs", "bushings", "links",
-    "joints", "ties", "supports", "groups", "gauges", "limits", "loads", "states", "state", "damping", "events", "modes",
+    "joints", "ties", "supports", "groups", "gauges", "limits", "loads", "states", "state", "damping", "events",
+    "modes",
     "bands", "variants", "adjust", "mass matrix", "massless", "merge tolerance", "matrices",
 )  # fmt: skip
 

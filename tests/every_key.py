@@ -561,10 +561,10 @@ def results(modes: hk.Modes, events: tuple[str, ...]) -> dict[str, np.ndarray]:
         out[name] = table[column].to_numpy()
         together = table["largest_together"] if "largest_together" in table else 0.0 * table[column]
         out[f"{name} with what is at rest"] = together.to_numpy()
-        limits = answer.table("limits")
-        out[f"{name} limits"] = limits["limit"].to_numpy(dtype=float) if len(limits) else np.zeros(0)
+        if "limits" in answer.tables:
+            out[f"{name} limits"] = answer.table("limits")["limit"].to_numpy(dtype=float)
         out[f"{name} says"] = np.array([f.text for f in answer.result.findings])
-        if isinstance(answer, hk.RandomAnswer):
+        if answer.event.kind == "random":
             out[f"{name} lasts"] = np.nan_to_num(answer.result.expected_largest)
             out[f"{name} fatigue"] = np.nan_to_num(
                 answer.table("fatigue").select_dtypes("number").to_numpy(dtype=float)

@@ -372,7 +372,7 @@ COMMANDS = [
     ["check", "a.yaml"], ["modes", "a.yaml", "--count", "3", "--out", "out", "--save", "b.run"],
     ["respond", "a.yaml", "kerb strike", "--json"], ["modes", "a.yaml", "--table", "energy"], ["modes", "a.yaml", "--save", "a.html"],
     ["compare", "a.yaml", "--count", "2"], ["shock", "works.csv"], ["modes", "a.run"],
-    ["respond", "a.yaml", "rough track", "--csv"], ["report", "a.yaml", "a.html", "--sections", "findings,events", "--event", "works shock"],
+    ["respond", "a.yaml", "rough track", "--csv"], ["report", "a.yaml", "a.html", "--sections", "findings,events", "--events", "works shock"],
     ["study", "a.yaml", "--set", "parts/deck/plate/thickness", "--mode", "1", "--target", "17Hz", "--save", "b.yaml"],
     ["study", "a.yaml", "--set", "parts/deck/plate/thickness = 3, 4 mm", "--count", "2", "--jobs", "1", "--out", "out"],
 ]  # fmt: skip

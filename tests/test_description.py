@@ -228,7 +228,7 @@ def test_an_answer_from_a_run_file_loads_what_it_uses(crate_modes, tmp_path):
 import sys
 from holokine.cli.main import run
 run(sys.argv[1:])
-print(*sorted(m for m in sys.modules if m.split(".")[0] in ("holokine", "pint", "matplotlib", "pyvista", "ruamel")))
+print(*sorted(m for m in sys.modules if m.split(".")[0] in ("holokine", "pint", "matplotlib", "pyvista", "yaml")))
 """
     commands = {
         "holokine.respond.transient": ["respond", run, "kerb strike"],
@@ -236,7 +236,7 @@ print(*sorted(m for m in sys.modules if m.split(".")[0] in ("holokine", "pint", 
         "holokine.respond.random": ["respond", run, "rough track"], "holokine.api.mode_tables": ["modes", run],
         "holokine.modes.energy": ["modes", run, "--table", "energy"],
     }  # fmt: skip
-    unused = {"pint", "matplotlib", "pyvista", "ruamel", *(f"holokine.{m}" for m in (
+    unused = {"pint", "matplotlib", "pyvista", "yaml", *(f"holokine.{m}" for m in (
         "mesh.build", "mesh.triangulate", "elements.shell", "elements.beam", "system.build", "solvers.factor",
         "solvers.eigen", "state.equilibrium", "modes.check", "modes.extract", "modes.words", "vary",
     ))}  # fmt: skip

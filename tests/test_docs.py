@@ -13,17 +13,22 @@ from pathlib import Path
 
 import pytest
 from pydantic import TypeAdapter, ValidationError
-from ruamel.yaml import YAML
 
 import holokine as hk
 from holokine.describe.document import Places, validated
 from holokine.describe.schema import Description
+from holokine.describe.yaml_file import read_yaml
 from holokine.errors import UnknownNameError
 from holokine.units import UnitSystem
 
 ROOT = Path(__file__).parents[1]
 GUIDE = (ROOT / "docs" / "guide.md").read_text(encoding="utf-8")
 README = (ROOT / "README.md").read_text(encoding="utf-8")
+
+
+def as_read(text: str, folder: Path) -> dict:
+    (folder / "snippet.yaml").write_text(text)
+    return read_yaml(folder / "snippet.yaml").data
 
 
 def snippets(text: str, language: str) -> list[str]:
@@ -68,10 +73,10 @@ def test_links_between_documents_hold():
 
 
 @pytest.mark.parametrize("number", range(len(snippets(GUIDE, "yaml"))))
-def test_guide_snippets_are_valid_descriptions(number):
+def test_guide_snippets_are_valid_descriptions(number, tmp_path):
     """Every key that the guide shows exists and takes what the guide gives it (`..` stands for numbers)."""
     text = snippets(GUIDE, "yaml")[number].replace("[[..], [..]]", "[[0, 0, 0], [1, 1, 1]]").replace("...", "400 Hz")
-    data = YAML(typ="safe").load(text)
+    data = as_read(text, tmp_path)
     fields = Description.model_fields
     keys = {str(k).replace(" ", "_") for k in data}
     context = {"units": UnitSystem.declare(length="mm", force="N")}

@@ -87,7 +87,7 @@ def _with(array, place, value):
 
 
 EDITS = [
-    (_array("modes/shapes", lambda a: a[:, :-6]), "modes/shapes: are not six motions"),
+    (_array("modes/shapes", lambda a: a[:, :-6]), "modes/shapes: are not six degrees of freedom"),
     (_array("modes/shapes", lambda a: a.astype(complex)), "modes/shapes is of the type complex128"),
     (_array("modes/shapes", lambda a: a.astype("S8")), "modes/shapes is of the type"),
     (_array("modes/shapes", lambda a: a.astype("f4")), "modes/shapes is of the type float32"),

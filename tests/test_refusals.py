@@ -11,11 +11,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from ruamel.yaml import YAML
 
 import every_key as ek
 import holokine as hk
-from holokine.describe.yaml_file import read_yaml
+from holokine.describe.yaml_file import dumped, read_yaml
 from holokine.errors import HolokineError
 from test_cli import inside
 from test_commands import SHELF
@@ -517,11 +516,8 @@ def written(document: str, path: str, value: Any, folder: Path) -> tuple[Path, t
     for step in steps[:-1]:
         here = here[step]
     here[steps[-1]] = value
-    yaml = YAML(typ="safe", pure=True)
-    yaml.default_flow_style, yaml.width, yaml.sort_base_mapping_type_on_output = False, 10**6, False
     file = folder / f"{document}.yaml"
-    with file.open("w") as out:
-        yaml.dump(data, out)
+    file.write_text(dumped(data, flow=False, width=10**6))
     return file, steps
 
 

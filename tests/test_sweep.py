@@ -137,7 +137,7 @@ def test_two_masses_with_dampers_losses_and_loads_against_elimination() -> None:
         )
     # reciprocity: what one place does at the other
     there = answer.table("transfer", "second", to="low")["second x amplitude (m per N)"]
-    back = answer.table("transfer", "first", to="high")["first_x_amplitude_m_per_N"]
+    back = answer.table("transfer", "first", to="high")["first x amplitude (m per N)"]
     np.testing.assert_allclose(there, back, rtol=1e-10)
 
 
@@ -544,7 +544,7 @@ def test_answer_helpers_refuse_by_name() -> None:
             call()
     assert answer.table("resonances", "moves")["kind"].tolist().count("peak") == 1
     assert answer.plot(others={"again": answer}, logarithmic=(False, False)).axes
-    assert answer.plot("circle", "moves", near="10 Hz").axes
+    assert answer.plot("circle", gauge="moves", near="10 Hz").axes
 
 
 def test_a_damper_to_the_ground_relieves_the_support() -> None:

@@ -396,7 +396,7 @@ def test_envelopes_instants_and_histories_agree_with_gauges(crate, tmp_path):
         own = 1e3 * file["displacement"][:, node, 2]
         gauge = answer.table("history", "fan moves", thin=40)["fan moves z (mm)"]
         np.testing.assert_allclose(own, gauge, atol=1e-9)
-    with pytest.raises(EventError, match=r"takes \d+\.\d GB, more than 0\.0 GB: write it to a file in blocks"):
+    with pytest.raises(EventError, match=r"takes \d+\.\d GB, more than 0\.0 GB: save it in blocks"):
         answer.motion.history(largest=1000)
     with pytest.raises(EventError, match="lies outside"):
         answer.deformed("9 s")

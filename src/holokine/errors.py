@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from operator import index
 from reprlib import Repr
 from typing import Any
@@ -30,8 +30,8 @@ def shown(value: object) -> str:
 
 
 @contextmanager
-def headed(head: str, path: tuple[Any, ...] = ()) -> Iterator[None]:
-    """Within it, our errors begin with what they are about (a part, a file, an argument), and carry its path.
+def headed(head: str = "", path: tuple[Any, ...] = (), file: object = "") -> Iterator[None]:
+    """Within it, our errors begin with what they are about (a part, an argument), and carry its path and named file.
 
     Raises
     ------
@@ -40,10 +40,15 @@ def headed(head: str, path: tuple[Any, ...] = ()) -> Iterator[None]:
     try:
         yield
     except HolokineError as err:
-        err.path = err.path or path
+        err.path, err.file = err.path or path, err.file or str(file)
         if not str(err).startswith(head):
             err.args = (f"{head}: {err}",)
         raise
+
+
+def entry(kind: str, name: str) -> AbstractContextManager[None]:
+    """Within it, our errors begin with the entry (part "deck"), and carry its path."""
+    return headed(f'{kind} "{name}"', ("masses" if kind == "mass" else f"{kind}s", name))
 
 
 @contextmanager

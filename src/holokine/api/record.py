@@ -177,7 +177,7 @@ def shock(
     frequencies : list of float or str, optional
         The natural frequencies themselves in Hz, in place of low, high and per_octave.
     damping : float, str or list of them
-        Damping ratio (several on request); 5 % when left out and no `q` is given.
+        Damping ratio (several on request); 5 % without one, and without `q`.
     q : float or list of floats
         Quality factor, 1/(2 ratio), beside or in place of damping ratios.
     of : str

@@ -119,7 +119,7 @@ SHARED = (
     _shared("--top", type=click.IntRange(min=1), metavar="N", help="Only the first N rows of the tables asked for."),
     _shared("--sort", metavar="COLUMN", help="Sort the tables asked for by a column of the CSV."),
     _shared("--table", multiple=True, metavar="'NAME ...'", help="Only this table, with its options, such as 'energy "
-            "group' or 'history fan thin=10' (repeatable); ? lists those that there are."),
+            "group' (repeatable); ? lists all."),
 )  # fmt: skip
 
 
@@ -327,10 +327,8 @@ def _data(
     every: Mapping[str, Result], asked: list[tuple[str, pd.DataFrame]], findings: Iterable[Any]
 ) -> dict[str, Any]:
     first = next(iter(every.values()))
-    assembly = first.assembly if hasattr(first, "assembly") else None
-    if assembly is None:
-        host = getattr(first, "modes", None) or getattr(first, "before", None)
-        assembly = getattr(host, "assembly", None)
+    hosts = (getattr(first, n, None) if n else first for n in ("", "modes", "before"))
+    assembly = next((a for h in hosts if (a := getattr(h, "assembly", None)) is not None and not callable(a)), None)
     data: dict[str, Any] = {"holokine": __version__, "title": first.title}
     if assembly is not None:
         data |= {"assembly": assembly.title, "state": assembly.description.state}

@@ -18,16 +18,16 @@ __all__ = ["run"]
 
 EXIT_CHECK, EXIT_INPUT = 1, 2
 COMMANDS = {
-    "check": ("on_models", "Mass, centre of mass, connections, supports and findings, before solving."),
-    "state": ("on_states", "The assembly at rest in a state; its buckling; what changes with the load."),
-    "modes": ("on_models", "Natural frequencies, mode shapes, effective masses, energies; damped modes."),
-    "respond": ("on_answers", "Response of all gauges to an event: spectrum, pulse, sweep, random, static."),
-    "compare": ("on_answers", "Modes of two runs, variants, states, or with members stiffer or lighter."),
-    "study": ("on_studies", "Many variants, scatter of inputs, a target frequency, convergence of the mesh."),
+    "check": ("on_models", "Masses, connections, supports, before solving."),
+    "state": ("on_states", "At rest in a state; buckling; changes with the load."),
+    "modes": ("on_models", "Frequencies, shapes, effective masses, energies."),
+    "respond": ("on_answers", "Shock, time, sweep, random and static events."),
+    "compare": ("on_answers", "Modes of two runs, variants, states or changes."),
+    "study": ("on_studies", "Variants, scatter, target frequencies, meshes."),
     "tune": ("on_studies", "A tuned damper for a mode."),
-    "shock": ("others", "Shock response spectra of a record; a record made to match a spectrum."),
+    "shock": ("others", "Shock response spectra; records that match them."),
     "formula": ("others", "Natural frequencies by hand formulas."),
-    "report": ("on_models", "One HTML page to hand over, and a workbook of every table."),
+    "report": ("on_models", "One HTML page to hand over, and a workbook."),
     "verify": ("others", "The verification cases, run on this machine."),
     "demo": ("others", "A tour of the whole job on the shipped demo."),
 }

@@ -158,7 +158,7 @@ class Rectangle(Strict):
     height: PositiveLength
 
 
-class Tube(Strict):
+class TubeSection(Strict):
     """Hollow rectangle of one wall thickness."""
 
     width: PositiveLength
@@ -259,7 +259,7 @@ class Section(Strict):
     """A beam section: one shape, or its properties; shear factors and J may be overridden."""
 
     rectangle: Rectangle | None = None
-    tube: Tube | None = None
+    tube: TubeSection | None = None
     rod: Rod | None = None
     pipe: Pipe | None = None
     I: Flanged | None = None  # noqa: E741 - the trade's name of the shape

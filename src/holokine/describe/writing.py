@@ -10,6 +10,7 @@ from typing import Any
 from holokine.describe.document import Document
 from holokine.describe.fields import NamesFile
 from holokine.describe.walk import located, walk
+from holokine.describe.yaml_file import dumped
 from holokine.whole import whole_file
 
 __all__ = ["write_document"]
@@ -22,8 +23,6 @@ def write_document(document: Document, path: Path) -> Path:
     ------
     OutputError
     """
-    from ruamel.yaml import YAML
-
     data = _plain(deepcopy(document.data))
     folder = document.folder.path.resolve()
     here = path.resolve().parent
@@ -34,10 +33,8 @@ def write_document(document: Document, path: Path) -> Path:
                 place[0][place[1]] = Path(os.path.relpath(folder / name, here)).as_posix()
     order = ["holokine", "title", "units"]
     kept = {k: data[k] for k in order if data.get(k)} | {k: v for k, v in data.items() if k not in order and v != {}}
-    yaml = YAML(typ="rt")
-    yaml.width, yaml.default_flow_style = 120, None
-    with whole_file(path) as part, part.open("w", encoding="utf-8") as file:
-        yaml.dump(kept, file)
+    with whole_file(path) as part:
+        part.write_text(dumped(kept), encoding="utf-8")
     return path
 
 

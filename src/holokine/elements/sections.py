@@ -124,7 +124,7 @@ def _rectangle(s: schema.Rectangle) -> SectionProperties:
     )  # fmt: skip
 
 
-def _tube(s: schema.Tube) -> SectionProperties:
+def _tube(s: schema.TubeSection) -> SectionProperties:
     b, h, t = s.width, s.height, s.wall
     bi, hi = b - 2 * t, h - 2 * t
     area = b * h - bi * hi

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from holokine.errors import entry
 from holokine.gauges import force_gauges, motion_gauges, section_gauges, stress_gauges  # noqa: F401 - enter builders
 from holokine.gauges.maps import BUILDERS, Maps
 from holokine.gauges.resting_gauges import add_resting
@@ -27,7 +28,8 @@ def build_gauges(system: System, gauges: dict[str, Gauge] | None = None) -> Gaug
     """
     maps = Maps()
     for name, gauge in (system.description.gauges if gauges is None else gauges).items():
-        BUILDERS[gauge.kind](system, maps, name, gauge)
+        with entry("gauge", name):
+            BUILDERS[gauge.kind](system, maps, name, gauge)
     if gauges is None:
         add_resting(system, maps)
         add_turning(system, maps)

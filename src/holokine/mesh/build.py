@@ -12,7 +12,7 @@ from scipy.sparse import coo_array
 from scipy.sparse.csgraph import connected_components
 
 from holokine.describe.files import Folder
-from holokine.errors import MeshError, headed
+from holokine.errors import MeshError, entry, headed
 from holokine.mesh.builders import mesh_geometry, normal_axes, outlined
 from holokine.mesh.cells import CELLS
 from holokine.mesh.files import FileMesh, pick, read_mesh
@@ -59,15 +59,16 @@ def build_mesh(description: Description, folder: Folder | None = None) -> Mesh:
     later: list[tuple[int, str]] = []
     for name, part in description.parts.items():
         if part.run is not None:
-            with headed(f'part "{name}"', ("parts", name)):
+            with entry("part", name):
                 nodes, block = _straight_run(name, part.run, pieces[0], points, count)
             own = [block]
         elif part.ring is not None:
-            with headed(f'part "{name}"', ("parts", name)):
+            with entry("part", name):
                 nodes, block = _ring(name, part.ring, count)
             own = [block]
         elif part.mesh is not None:
-            nodes, own, named_sets = _from_file(name, part.mesh, folder, files, count, notes)
+            with entry("part", name):
+                nodes, own, named_sets = _from_file(name, part.mesh, folder, files, count, notes)
             for key, members in named_sets.items():
                 sets[key] = np.union1d(sets[key], members) if key in sets else members
         elif part.plate is not None and part.plate.outline is not None:
@@ -103,7 +104,7 @@ def _add_outlined(
     sheets = []
     for name, plate in plates.items():
         assert plate is not None
-        with headed(f'part "{name}"', ("parts", name)):
+        with entry("part", name):
             sheets.append(Sheet.of(name, plate))
     ends = [s.space(np.array([c.start for c in s.curves])) for s in sheets]
     diagonal = float(np.linalg.norm(np.ptp(np.concatenate([places, *ends]), axis=0)))
@@ -192,7 +193,8 @@ def _from_file(
     path = folder / shape.file
     factor = unit_factor(shape.unit, "length")
     if (str(path), factor) not in files:
-        files[str(path), factor] = read_mesh(path, factor)
+        with headed(path=("parts", name, "mesh", "file"), file=path):
+            files[str(path), factor] = read_mesh(path, factor)
     file = files[str(path), factor]
     chosen = pick(file, shape.only, where)
     families = {CELLS[kind].family for kind, _, _ in chosen}

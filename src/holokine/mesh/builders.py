@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from holokine.arrays import Floats, Ints
-from holokine.errors import MeshError, headed
+from holokine.errors import MeshError, entry
 from holokine.mesh.grids import (
     brick_layers,
     convert,
@@ -30,7 +30,7 @@ Meshed = tuple[Floats, Ints, str]
 
 def mesh_geometry(name: str, part: Part) -> tuple[Floats, list[tuple[Ints, str]]]:
     """Nodes (n, 3) in m, and cells with their kind, of a part that is a grid or extruded."""
-    with headed(f'part "{name}"', ("parts", name)):
+    with entry("part", name):
         if part.extrusion is not None and not part.extrusion.is_grid:
             return _pushed_outline(name, part.extrusion)
         points, cells, kind = _grid(part)
@@ -47,7 +47,7 @@ def outlined(
     for sheet in sheets:
         shape = parts[sheet.name].plate
         assert shape is not None
-        with headed(f'part "{sheet.name}"', ("parts", sheet.name)):
+        with entry("part", sheet.name):
             points, cells, bent = meshes.mesh(sheet, shape.cells == "quads")
             points, blocks = surface_cells(points, cells, shape.quadratic, bent)
         result[sheet.name] = sheet.space(points), blocks

@@ -16,7 +16,7 @@ from holokine.describe.events import (
     SweepEvent,
     TimeEvent,
 )
-from holokine.errors import EventError, first_few
+from holokine.errors import EventError, first_few, headed
 from holokine.later import Later
 
 if TYPE_CHECKING:
@@ -44,7 +44,8 @@ def answer_event(bench: Bench, name: str, event: EventKind) -> Any:
     HolokineError
         It cannot be answered, or not in finite numbers.
     """
-    with np.errstate(over="ignore", invalid="ignore"):  # what comes of it is looked at here
+    # what overflows is looked at in the result
+    with headed(path=("events", name)), np.errstate(over="ignore", invalid="ignore"):
         result = ANSWERS[type(event)](bench, name, event)
     refuse_infinite(name, result)
     return result

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any, Literal, TypeVar
 
 from holokine.describe.stages import Basis, StageName, VectorRequest, differences
 from holokine.describe.walk import located
-from holokine.errors import HolokineError, StaleError
+from holokine.errors import HolokineError, StaleError, headed
 from holokine.findings import Finding
 from holokine.modes.damping import (
     COUPLED,
@@ -165,7 +165,8 @@ class Chain:
         from holokine.state.about import at_rest
 
         key = self.key("state") + self.key("dampers")
-        found: AtRest = self.take("state", key, lambda: at_rest(self.unloaded, d.states[name], name))
+        with headed(path=("states", name)):
+            found: AtRest = self.take("state", key, lambda: at_rest(self.unloaded, d.states[name], name))
         return found
 
     @property

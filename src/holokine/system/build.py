@@ -25,7 +25,7 @@ from holokine.elements.laminate import Laminate, Ply
 from holokine.elements.sections import round_section, section_properties, tapered
 from holokine.elements.shell import ShellElements
 from holokine.elements.solid import SolidElements
-from holokine.errors import DescriptionError
+from holokine.errors import DescriptionError, entry
 from holokine.mesh.build import build_mesh
 from holokine.mesh.cells import CELLS
 from holokine.mesh.select import one_node, select_nodes
@@ -288,14 +288,12 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
     mesh = (mesh or build_mesh(description, folder)).with_names(description)
     mesh, sides = all_sides(description, mesh)
     elements = tuple(_elements(description, mesh))
+    masses: list[PointMass] = []
     for name, m in description.masses.items():
-        _check_inertia(name, m.mass, np.array(m.inertia))
-    masses = tuple(
-        PointMass(
-            name, one_node(mesh, description, m.at, f'mass "{name}"'), m.mass, np.array(m.offset), np.array(m.inertia)
-        )
-        for name, m in description.masses.items()
-    )
+        with entry("mass", name):
+            _check_inertia(name, m.mass, np.array(m.inertia))
+            at = one_node(mesh, description, m.at, f'mass "{name}"')
+            masses.append(PointMass(name, at, m.mass, np.array(m.offset), np.array(m.inertia)))
     connectors = _connectors(description, mesh, sides)
     pattern = at_no_load(description)
     size = 6 * len(mesh.nodes)
@@ -318,7 +316,8 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
     if given is not None:
         active |= given.active
     for name, link in description.links.items():
-        active[node_dofs(np.array([one_node(mesh, description, link.point, f'link "{name}"')]))] = True
+        with entry("link", name):
+            active[node_dofs(np.array([one_node(mesh, description, link.point, f'link "{name}"')]))] = True
     for name, made in sides.items():
         own = [n for n, c in zip(made.ends, made.carried, strict=True) if c is not None or name in description.joints]
         active[node_dofs(np.array(own, dtype=np.int64))] = True
@@ -355,7 +354,7 @@ def build_system(description: Description, folder: Folder | None = None, mesh: M
         mesh,
         elements,
         every,
-        masses,
+        tuple(masses),
         K,
         M,
         weighed,

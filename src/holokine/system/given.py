@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.sparse import coo_array, csr_array
 
-from holokine.errors import DescriptionError, MeshError, nearest_hint
+from holokine.errors import DescriptionError, MeshError, headed, nearest_hint
 from holokine.mesh.mesh import Mesh
 from holokine.system.assemble import DIRECTION_NAMES
 from holokine.system.matrix_file import read_matrix
@@ -50,13 +50,13 @@ def read_given(d: Description, folder: Folder) -> Given:
     assert m is not None
     if d.parts:
         raise DescriptionError("matrices take the place of a mesh: leave out parts, or bring the mesh instead")
-    table = _table(folder / m.dofs)
-    matrices = {
-        "stiffness": read_matrix(folder / m.stiffness, "stiffness"),
-        "mass": read_matrix(folder / m.mass, "mass"),
-    }
-    if m.damping is not None:
-        matrices["damping"] = read_matrix(folder / m.damping, "damping")
+    with headed(path=("matrices", "dofs"), file=m.dofs):
+        table = _table(folder / m.dofs)
+    matrices = {}
+    for name in ("stiffness", "mass", "damping"):
+        if (file := getattr(m, name)) is not None:
+            with headed(path=("matrices", name), file=file):
+                matrices[name] = read_matrix(folder / file, name)
     n = len(table)
     for name, A in matrices.items():
         if A.shape != (n, n):

@@ -16,7 +16,7 @@ from holokine.describe.targets import CylinderRegion, Selection
 from holokine.describe.walk import walk
 from holokine.elements.connectors import Connector, arm_matrix, axes_from
 from holokine.elements.sections import section_properties
-from holokine.errors import ConstraintError, DescriptionError, SelectionError, first_few
+from holokine.errors import ConstraintError, DescriptionError, SelectionError, entry, first_few
 from holokine.mesh.cells import CELLS
 from holokine.mesh.select import one_node, select_nodes
 from holokine.mesh.surface import face_normals
@@ -673,16 +673,20 @@ def build_bonds(
     """Equations of everything that constrains, one-way supports last."""
     collector = _Collector(d, mesh, active)
     for name in d.links:
-        collector.link(name)
+        with entry("link", name):
+            collector.link(name)
     for name, made in sides.items():
-        if name in d.joints:
-            collector.joint(name, made)
-        else:
-            collector.sides(made, name)
+        with entry("joint" if name in d.joints else "spring" if name in d.springs else "bushing", name):
+            if name in d.joints:
+                collector.joint(name, made)
+            else:
+                collector.sides(made, name)
     for name in d.ties:
-        collector.tie(name)
+        with entry("tie", name):
+            collector.tie(name)
     for name in sorted(d.supports, key=lambda n: d.supports[n].pushes is not None):
-        collector.support(name, pattern)
+        with entry("support", name):
+            collector.support(name, pattern)
     collector.into_solids()
     collector.onto_shells()
     collector.out.supports = {name: collector.out.supports[name] for name in d.supports}
@@ -700,39 +704,42 @@ def all_sides(d: Description, mesh: Mesh) -> tuple[Mesh, dict[str, Sides]]:
     for kind, table in tables:
         for name, model in table.items():
             owner = f'{kind} "{name}"'
-            ends: list[int] = []
-            sides: list[Ints | Spread | None] = []
-            links: list[str] = []
-            for k, side in enumerate(model.between):
-                if isinstance(side, str):
-                    if side == GROUND:
+            with entry(kind, name):
+                ends: list[int] = []
+                sides: list[Ints | Spread | None] = []
+                links: list[str] = []
+                for k, side in enumerate(model.between):
+                    if isinstance(side, str):
+                        if side == GROUND:
+                            continue
+                        ends.append(mesh.points[side])
+                        sides.append(None)
+                        links.append("")
                         continue
-                    ends.append(mesh.points[side])
-                    sides.append(None)
-                    links.append("")
-                    continue
-                links.append(side.link)
-                if side.link == "area":
-                    spread = spread_over(outer, d, side.to, f"{owner}, side {k + 1}")
-                    nodes.append(spread.centre[None])
-                    ends.append(count)
-                    sides.append(spread)
-                    count += 1
-                    continue
-                chosen = select_nodes(mesh, d, side.to, f"{owner}, side {k + 1}")
-                if len(chosen) == 1 and _is_point(side.to):
-                    ends.append(int(chosen[0]))
-                    sides.append(None)
-                else:
-                    nodes.append(mesh.nodes[chosen].mean(axis=0, keepdims=True))
-                    ends.append(count)
-                    sides.append(chosen)
-                    count += 1
-            if not ends:
-                raise DescriptionError(f"{owner}: one end at least must be a point or a selection")
-            if len(ends) == 2 and ends[0] == ends[1]:
-                raise DescriptionError(f'{owner}: both sides are one node; write "apart: true" at one of the points')
-            result[name] = Sides(owner, tuple(ends), tuple(sides), tuple(links))
+                    links.append(side.link)
+                    if side.link == "area":
+                        spread = spread_over(outer, d, side.to, f"{owner}, side {k + 1}")
+                        nodes.append(spread.centre[None])
+                        ends.append(count)
+                        sides.append(spread)
+                        count += 1
+                        continue
+                    chosen = select_nodes(mesh, d, side.to, f"{owner}, side {k + 1}")
+                    if len(chosen) == 1 and _is_point(side.to):
+                        ends.append(int(chosen[0]))
+                        sides.append(None)
+                    else:
+                        nodes.append(mesh.nodes[chosen].mean(axis=0, keepdims=True))
+                        ends.append(count)
+                        sides.append(chosen)
+                        count += 1
+                if not ends:
+                    raise DescriptionError(f"{owner}: one end at least must be a point or a selection")
+                if len(ends) == 2 and ends[0] == ends[1]:
+                    raise DescriptionError(
+                        f'{owner}: both sides are one node; write "apart: true" at one of the points'
+                    )
+                result[name] = Sides(owner, tuple(ends), tuple(sides), tuple(links))
     if count == len(mesh.nodes):
         return mesh, result
     return replace(mesh, nodes=np.concatenate(nodes), part_nodes={}), result

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from holokine.errors import DescriptionError
+from holokine.errors import DescriptionError, entry
 from holokine.system.assemble import DIRECTION_NAMES
 
 if TYPE_CHECKING:
@@ -109,14 +109,15 @@ def load_field(system: System, name: str, load: Load) -> LoadField:
     force, ride, moved = np.zeros((3, system.size))
     area = float("nan")
     where = f'load "{name}"'
-    if load.gravity is not None:
-        ride = -load.size * np.array(load.pull) @ system.rigid_motions(np.zeros(3))[:3]
-    elif load.pressure is not None:
-        force, area = acting.pressure(system, where, load)
-    elif load.move is not None:
-        moved = moved_supports(system, load.supports or (), {str(k): v for k, v in load.move.items()}, where)
-    else:
-        force = acting.force(system, where, load)
+    with entry("load", name):
+        if load.gravity is not None:
+            ride = -load.size * np.array(load.pull) @ system.rigid_motions(np.zeros(3))[:3]
+        elif load.pressure is not None:
+            force, area = acting.pressure(system, where, load)
+        elif load.move is not None:
+            moved = moved_supports(system, load.supports or (), {str(k): v for k, v in load.move.items()}, where)
+        else:
+            force = acting.force(system, where, load)
     field = LoadField(name, force, ride, moved)
     return field if load.move is not None else replace(field, total=Resultant.of(system, field, area))
 
