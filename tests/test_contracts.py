@@ -135,7 +135,7 @@ def test_results_have_the_same_few_words(crate, crate_modes):
 
 
 def test_answers_are_the_same_from_a_run_file(origins):
-    for event in EVENTS.values():
+    for event in [n for k, n in EVENTS.items() if k not in ("sweep", "random")]:
         left, right = (origins[o].respond(event) for o in ("fresh", "run file"))
         assert left.key == right.key
         for name, table in left.tables.items():

@@ -432,9 +432,9 @@ def test_fields_shares_curves_and_limits_go_with_the_table(tmp_path):
         table.loc[("root", "extreme fibre"), "rms"], rel=2e-3)  # fmt: skip
     curve = answer.table("density", "tip")
     for d in "yz":
-        f, s = curve["frequency_hz"], curve[f"tip {d} (mm²/Hz)"]
+        f, s = curve["frequency_hz"], curve[f"tip {d} density (mm²/Hz)"]
         assert np.sqrt(np.trapezoid(s, f)) == pytest.approx(table.loc[("tip", d), "rms"], rel=5e-3)
-        running = curve[f"tip {d}, running RMS (mm)"]
+        running = curve[f"tip {d} running RMS (mm)"]
         assert running.iloc[-1] == pytest.approx(table.loc[("tip", d), "rms"], rel=1e-9)
         assert running.is_monotonic_increasing
     own = answer.table("density", "tip", at=["0.0421 kHz", float(curve["frequency_hz"].iloc[7])])
@@ -442,10 +442,10 @@ def test_fields_shares_curves_and_limits_go_with_the_table(tmp_path):
     np.testing.assert_allclose(own.iloc[1], curve.iloc[7], rtol=1e-6)
     fine = answer.table("density", "tip", at=np.linspace(42.1, 55.0, 2001))
     for d in "yz":  # what the density gives between two frequencies is what the mean square gains
-        run = fine[f"tip {d}, running RMS (mm)"]
-        gained = np.trapezoid(fine[f"tip {d} (mm²/Hz)"], fine["frequency_hz"])
+        run = fine[f"tip {d} running RMS (mm)"]
+        gained = np.trapezoid(fine[f"tip {d} density (mm²/Hz)"], fine["frequency_hz"])
         assert run.iloc[-1] ** 2 - run.iloc[0] ** 2 == pytest.approx(gained, rel=2e-3)
-        assert own[f"tip {d}, running RMS (mm)"].iloc[0] == pytest.approx(run.iloc[0], rel=1e-3)
+        assert own[f"tip {d} running RMS (mm)"].iloc[0] == pytest.approx(run.iloc[0], rel=1e-3)
     with pytest.raises(hk.errors.EventError, match=r"at: what acts reaches from .* Hz; 1e\+06 Hz lies outside"):
         answer.table("density", "tip", at=1e6)
     shares = answer.table("shares")

@@ -55,7 +55,6 @@ def shock(
     Example:
       holokine shock record.csv --low 5Hz --high 2kHz --damping 5% --damping 2%
       holokine shock crate.run --event "kerb strike" --gauge "fan z" --high 200Hz
-      holokine shock record.csv --table "spectrum sides=positive,negative by=period"
       holokine shock works.csv --match --damping 2% --save pulse.csv
 
     Guide: shock spectra.

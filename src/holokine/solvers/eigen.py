@@ -785,7 +785,7 @@ def _finished(K: Matrix, M: Matrix, raw: _Raw, at: tuple[Factor, float] | None =
     below = np.array([-np.inf]) if raw.below == 0 else values[:1]  # what lies beyond a band is not known
     gap = np.minimum(np.diff(values, prepend=below), np.diff(values, append=values[-1:]))
     apart = gap > 2.0 * far
-    near = off + far * np.where(apart, far, 0.0) / np.where(apart, gap - far, 1.0)
+    near = off + np.where(apart, far, 0.0) ** 2 / np.where(apart, gap - far, 1.0)
     errors = rounding + np.where(apart, np.minimum(far, near), far)
     return EigenPairs(
         values, X, residuals, errors, rounding, float(loss), raw.method, raw.exists, raw.missing, raw.below,
