@@ -28,12 +28,12 @@ CRATE = hk.demo_folder() / "crate.yaml"
 TERMINAL = {
     "check": "holokine check crate.yaml | head -48",
     "modes": "holokine modes crate.yaml --count 16 | head -49",
-    "energy": "holokine energy crate.yaml --by group --count 12 | head -49",
+    "energy": "holokine modes crate.yaml --count 12 --table 'energy group' | head -49",
     "compare": "holokine compare crate.yaml --variant 'thicker deck' --variant 'aluminium cage' --count 10",
     "respond_spectrum": "holokine respond crate.yaml 'works shock' | head -48",
     "state": "holokine state crate.yaml 'iced up' | head -48",
     "demo": "holokine demo | head -48",
-    "refine": "holokine refine crate.yaml --count 8 --times 2 --times 3",
+    "refine": "holokine study crate.yaml --mesh 2 --mesh 3 --count 8",
     "verify": "holokine verify | tail -48",
 }
 
@@ -89,12 +89,12 @@ def figures(wanted: set[str]) -> None:
         print("rendered mode")
     if not wanted or "page" in wanted:
         down = "window.dispatchEvent(new KeyboardEvent('keydown',{key:'ArrowDown'}));"
-        photograph_page(modes.page, "page", down + down)
+        photograph_page(lambda path: modes.save(path), "page", down + down)
     if not wanted or "report" in wanted:
         photograph_page(lambda path: modes.report().save(path), "report", "")
     if not wanted or "histories_page" in wanted:
         zoom = "from = -5; to = 300; cursor = 66; draw();"
-        photograph_page(modes.respond("kerb strike").page, "histories_page", zoom)
+        photograph_page(lambda path: modes.respond("kerb strike").save(path), "histories_page", zoom)
     for name, draw in drawn.items():
         if not wanted or name in wanted:
             stacked(draw, TARGET / f"{name}.png")

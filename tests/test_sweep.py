@@ -34,7 +34,7 @@ def one_mass(m: float = 3.0, f: float = 10.0, **spring) -> tuple[hk.Assembly, fl
     return a, k
 
 
-def values(answer: hk.SweepAnswer, gauge: str, which: int = 0) -> np.ndarray:
+def values(answer: hk.Answer, gauge: str, which: int = 0) -> np.ndarray:
     """Complex amplitude of a gauge over the sweep."""
     return answer.result.values(answer.rows_of(gauge)[which])[:, 0]
 
@@ -229,7 +229,7 @@ def test_swept_resonance_by_integration() -> None:
 
 
 @pytest.fixture(scope="module")
-def shaken() -> tuple[hk.Modes, hk.SweepAnswer]:
+def shaken() -> tuple[hk.Modes, hk.Answer]:
     """A crooked bracket of beams, a shell and a block, shaken along x and y out of phase, with a rotor and weight."""
     a = hk.Assembly("bracket").material("steel", E=205e9, nu=0.29, density=7840).section("bar", rod={"diameter": 0.02})
     a.point("root", [0, 0, 0]).point("knee", [0.4, 0, 0]).point("tip", [0.4, 0.3, 0.1])

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
     from holokine.findings import Finding
 
-__all__ = ["Entry", "Result", "Tables", "figure", "saved", "table", "writes"]
+__all__ = ["Entry", "Named", "Result", "figure", "saved", "table", "writes"]
 
 F = TypeVar("F", bound=Callable[..., Any])
 Writer = Callable[[Path], Any]
@@ -109,16 +109,16 @@ def writes(*endings: str, **keys: Any) -> Callable[[F], F]:
     return _marked("writes", name=" ".join(endings), title="", **keys)
 
 
-class Tables(Mapping[str, "pd.DataFrame"]):
-    """The tables of a result by name, each made when it is looked up."""
+class Named(Mapping[str, Any]):
+    """The tables of a result by name, each made when it is looked up; or what draws each of its figures."""
 
-    def __init__(self, result: Result) -> None:
-        self._result = result
-        self._own = {e.name: e for e in result._entries("table") if e.listed}
+    def __init__(self, result: Result, kind: str) -> None:
+        self._result, self._kind = result, kind
+        self._own = {e.name: e for e in result._entries(kind) if e.listed}
 
-    def __getitem__(self, name: str) -> pd.DataFrame:
-        made: pd.DataFrame = self._own[name].of(self._result)
-        return made
+    def __getitem__(self, name: str) -> Any:
+        draw = partial(self._own[name].of, self._result)
+        return draw() if self._kind == "table" else draw
 
     def __iter__(self) -> Iterator[str]:
         return iter(self._own)
@@ -210,9 +210,9 @@ class Result:
         return found[name]
 
     @property
-    def tables(self) -> Tables:
+    def tables(self) -> Mapping[str, pd.DataFrame]:
         """All tables by name, made when looked up; printed, it says what each is."""
-        return Tables(self)
+        return Named(self, "table")
 
     def table(self, name: str = "", *what: Any, **options: Any) -> pd.DataFrame:
         """A table by name, the main one without; with what it is to be of, and options, where it has any.
@@ -275,9 +275,9 @@ class Result:
     # -- figures and files ---------------------------------------------------------------------------------------
 
     @property
-    def figures(self) -> dict[str, Callable[[], Any]]:
+    def figures(self) -> Mapping[str, Callable[[], Any]]:
         """What draws each figure, by name."""
-        return {e.name: partial(e.of, self) for e in self._entries("figure") if e.listed}
+        return Named(self, "figure")
 
     def plot(self, what: Any = None, *, ax: Any = None, **options: Any) -> Any:
         """A figure by name, or the main one (of a gauge, a mode ... where it takes one); returns the Figure.

@@ -280,7 +280,7 @@ class VariantStudy(Study):
     @property
     def figures(self) -> dict[str, Any]:
         """Of frequencies, and of every reading."""
-        return super().figures | {f"variants {label}": partial(self.plot, label) for label in self.first.readings}
+        return {**super().figures, **{f"variants {label}": partial(self.plot, label) for label in self.first.readings}}
 
     @property
     def _first_rows(self) -> None:
