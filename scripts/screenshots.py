@@ -85,7 +85,7 @@ def figures(wanted: set[str]) -> None:
         ],
     }
     if not wanted or "mode" in wanted:
-        modes.picture(3, TARGET / "mode.png")
+        modes.picture(TARGET / "mode.png", mode=3)
         print("rendered mode")
     if not wanted or "page" in wanted:
         down = "window.dispatchEvent(new KeyboardEvent('keydown',{key:'ArrowDown'}));"

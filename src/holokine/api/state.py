@@ -199,7 +199,7 @@ class State(Result):
     def _first_rows(self) -> None:
         return None
 
-    def buckling(self, count: int = 4, *, factors: Sequence[float] | None = None, modes: int = 4) -> BucklingOf:
+    def buckling(self, count: int = 4, *, factors: Sequence[float] | None = None, modes: int = 6) -> BucklingOf:
         """Load factors of buckling, and how frequencies fall as the load rises.
 
         Parameters

@@ -289,9 +289,12 @@ def deliver(
         screen, told = Screen(to.whole), result.lines
         screen.heading(result.title)
         screen.lines(told[: result.lines_first] if not asked else [])
-        for other in list(every.values())[1:]:
+        others = list(every.values())[1:]
+        for other in others:
             screen.lines(other.lines)
-        for own in (screens,) if asked else [r.screens() for r in reversed(every.values())]:
+        # what an option asked for beside a result of another kind comes before it
+        shown = [result, *others] if all(isinstance(o, type(result)) for o in others) else [*others, result]
+        for own in (screens,) if asked else [r.screens() for r in shown]:
             for title, table in own:
                 screen.table(title, table)
         screen.findings(findings)
