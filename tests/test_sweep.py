@@ -716,3 +716,42 @@ def test_every_kind_of_damping_is_taken(damping: str) -> None:
     terms = first * last / (modes.set.omega**2 - w**2 + 2j * modes.damping * modes.set.omega * w)
     np.testing.assert_allclose(values(answer, "last"), terms.sum(axis=1), rtol=1e-9)
     assert len(set(np.round(modes.damping, 6))) == 3
+
+
+def test_events_share_what_dampers_relieve_and_another_damping_makes_it_again(monkeypatch) -> None:
+    from holokine.respond import steady
+
+    made: list[int] = []
+    whole = steady.at_rest_under
+
+    def counted(bench, shapes, matrix):
+        made.append(len(shapes))
+        return whole(bench, shapes, matrix)
+
+    def described() -> hk.Assembly:
+        section, metal = {"rectangle": {"width": 0.03, "height": 0.01}}, {"E": 7e10, "nu": 0.3, "density": 2700}
+        a = straight_beam(1.0, section, metal, start="all").gauge("root", reaction="left")
+        a.spring("damper", between=["b", "ground"], damping=8.0, axis="z")
+        a.event("up", base={"z": "1 g"}, sweep=[5, 80]).event("side", base={"y": "1 g"}, sweep=[5, 80])
+        for name, axis in (("hit", "z"), ("push", "y")):
+            a.event(name, pulse={axis: {"half sine": {"peak": "2 g", "duration": "8 ms"}}})
+        return a
+
+    monkeypatch.setattr(steady, "at_rest_under", counted)
+    a = described()
+    modes = a.modes(4)
+    first = {name: modes.respond(name).table("peaks") for name in ("up", "side", "hit", "push")}
+    assert len(made) == 2  # once for all sweeps (with static shapes), once for all pulses
+    assert len(modes.damped().table())
+    assert len(made) == 2
+    a.damping({"loss factor": 0.03})
+    changed = {name: modes.respond(name).table("peaks") for name in ("up", "hit")}
+    assert len(made) > 3
+    assert changed["up"]["peak"].iloc[2] != pytest.approx(first["up"]["peak"].iloc[2], rel=1e-3)
+    for before, damping in ((first, None), (changed, {"loss factor": 0.03})):
+        fresh = described()
+        if damping:
+            fresh.damping(damping)
+        for name, table in before.items():
+            again = fresh.modes(4).respond(name).table("peaks")
+            np.testing.assert_allclose(again["peak"], table["peak"], rtol=1e-12)

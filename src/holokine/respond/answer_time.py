@@ -76,7 +76,10 @@ def _relieved(bench: Bench, reduced: ReducedModel) -> ReducedModel:
         return reduced
     from holokine.respond.steady import at_rest_under
 
-    passed = at_rest_under(bench, bench.modes.shapes[: reduced.count], bench.system.damping)
+    passed = bench.held(
+        "under dampers in time", str(reduced.count),
+        lambda: at_rest_under(bench, bench.modes.shapes[: reduced.count], bench.system.damping),
+    )  # fmt: skip
     return replace(reduced, modal_damper=reduced.modal_damper - np.where(whole, passed, 0.0))
 
 

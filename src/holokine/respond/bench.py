@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
 import numpy as np
 
@@ -25,6 +26,8 @@ if TYPE_CHECKING:
     from holokine.system.build import System
 
 __all__ = ["Bench", "about_supports", "acting_loads", "damping_words", "refuse_moved", "taken"]
+
+T = TypeVar("T")
 
 
 class Bench(Protocol):
@@ -65,6 +68,9 @@ class Bench(Protocol):
     @property
     def dampers(self) -> DamperShare:
         """What discrete dampers add to each ratio, and how much they couple the modes."""
+
+    def held(self, what: str, of: str, make: Callable[[], T]) -> T:
+        """What events share and need not make again, by what else than modes, gauges and dampers it depends on."""
 
 
 def taken(bench: Bench, event: ModalEvent) -> ReducedModel:

@@ -216,6 +216,7 @@ def steady_model(
         Of an event, in place of the description's.
     """
     c = coupling(bench, reduced.count, damping)
+    of = _told(bench, reduced.count, damping)
     plain = reduced
     if c.attached is not None:
         reduced = _joined(reduced, bench.system, bench.gauges, c.attached, fields())
@@ -225,9 +226,10 @@ def steady_model(
     dampers = losses = None
     if reduced.channels.is_balance.any():
         if c.damped:
-            dampers = at_rest_under(bench, c.shapes, bench.system.damping)
+            dampers = bench.held("under dampers", of, lambda: at_rest_under(bench, c.shapes, bench.system.damping))
         if c.loss is not None:
-            losses = at_rest_under(bench, c.shapes, c.loss)
+            loss = c.loss
+            losses = bench.held("under losses", of, lambda: at_rest_under(bench, c.shapes, loss)).copy()
             losses[:, mixed] = 0.0
     settled = None
     if loss_map is not None and reduced.settled is not None:
@@ -275,8 +277,17 @@ def loss_of(bench: Bench, damping: Damping | None = None) -> csr_array | None:
     return loss_matrix(bench.system, losses, uniform) if losses or uniform else None
 
 
+def _told(bench: Bench, count: int, damping: Damping | None) -> str:
+    """What coupled equations depend on besides modes, gauges and dampers."""
+    return f"{count} {damping or bench.document.description.damping_used!r}"
+
+
 def coupling(bench: Bench, count: int, damping: Damping | None = None) -> Coupling:
-    """What couples the lowest modes, with static shapes for what dampers push."""
+    """What couples the lowest modes, with static shapes for what dampers push; made once for all events."""
+    return bench.held("coupling", _told(bench, count, damping), lambda: _coupling(bench, count, damping))
+
+
+def _coupling(bench: Bench, count: int, damping: Damping | None) -> Coupling:
     d = bench.document.description
     described = damping or d.damping_used
     losses = loss_factors(d, described)

@@ -373,6 +373,11 @@ class ModalChain:
         made = self.chain.take("reduced", key, make)
         return replace(made, damping=self.damping)
 
+    def held(self, what: str, of: str, make: Callable[[], T]) -> T:
+        """Of these modes, gauges and dampers: what events share and need not make again, by what else it depends on."""
+        key = self.key("reduced") + self.key("damping") + of
+        return self.memory.take(what, key, make)
+
     @property
     def can_respond(self) -> bool:
         """Whether these modes can answer events: none of them rigid, and from the lowest up."""
