@@ -566,12 +566,12 @@ def results(modes: hk.Modes, events: tuple[str, ...]) -> dict[str, np.ndarray]:
         out[f"{name} says"] = np.array([f.text for f in answer.result.findings])
         if answer.event.kind == "random":
             out[f"{name} lasts"] = np.nan_to_num(answer.result.expected_largest)
-            out[f"{name} fatigue"] = np.nan_to_num(
-                answer.table("fatigue").select_dtypes("number").to_numpy(dtype=float)
-            )
+            if "fatigue" in answer.tables:
+                held = answer.table("fatigue").select_dtypes("number")
+                out[f"{name} fatigue"] = np.nan_to_num(held.to_numpy(dtype=float))
         for rows in ("histories", "curves"):
-            if hasattr(answer, rows):
-                out[f"{name} {rows}"] = getattr(answer, rows)().to_numpy()
+            if rows in answer.tables:
+                out[f"{name} {rows}"] = answer.table(rows).to_numpy()
     return out
 
 

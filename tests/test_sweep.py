@@ -503,7 +503,7 @@ def test_limits_figures_page_and_film(tmp_path, capsys) -> None:
     made = {p.name for p in (tmp_path / "out").iterdir()}
     assert {"test_amplitudes.png", "test_circle.png", "test_curves.html", "test.gif", "test_curves.csv",
         "test_resonances.csv",
-            "test_critical.csv", "test_shares.csv", "test.vtu", "test_at_10_hz__30_deg_stress.csv"} <= made  # fmt: skip
+            "test_critical.csv", "test_shares.csv", "test.vtu", "test_at_10_hz__30_deg_points.csv"} <= made  # fmt: skip
     before = (tmp_path / "out" / "test_amplitudes.png").read_bytes()
     b = hk.Assembly.read(path).event("other", sweep=[4, 30], base={"x": "2 g"}).changed({"limits": {"moves": "9 m"}})
     b.event("drop", pulse={"x": {"half sine": {"peak": "1 g", "duration": 0.01}}}).save(path)

@@ -116,7 +116,7 @@ class Document:
             return
         path = self._written(err.path, err.file)
         # an error that names no entry of ours is about a file, of which the key tells what it is for
-        head = (self.places.head(path) if err.path else self.places.of(path)) or source
+        head = (self.places.of(path) if err.file or not err.path else self.places.head(path)) or source
         names = [name for name, _ in self.origin.changes]
         if names:
             head = f"{source}, " + ", ".join(f'variant "{n}"' if n else "changed" for n in names)
@@ -132,13 +132,13 @@ class Document:
 
     def _written(self, path: tuple[Any, ...], file: str = "") -> tuple[Any, ...]:
         """The deepest place in the file of what stands at a path, or of the key that names a file."""
+        for at, name, mark in walk(self.description) if file else ():
+            if isinstance(mark, NamesFile) and Path(str(name)).name == Path(file).name and at[: len(path)] == path:
+                return _as_written(at, self.places)
         for depth in range(len(path), 1, -1):
             found = _as_written(path[:depth], self.places)
             if found in self.places.lines:
                 return found
-        for at, name, mark in walk(self.description) if file else ():
-            if isinstance(mark, NamesFile) and Path(str(name)).name == Path(file).name:
-                return _as_written(at, self.places)
         return ()
 
 

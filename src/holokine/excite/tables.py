@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from holokine.describe.files import Folder, refuse_devices
-from holokine.errors import EventError, UnitError, nearest_hint
+from holokine.errors import EventError, UnitError, headed, nearest_hint
 from holokine.units import unit_factor
 
 if TYPE_CHECKING:
@@ -134,18 +134,19 @@ def read_columns(
         (with its line).
     """
     file = Path(path) if folder is None else folder / path
-    refuse_devices(file)
-    found = _at_once(file, only, time)
-    if found is not None:
-        return found
-    try:
-        content = file.read_bytes()
-        lines = content.decode("utf-16" if content[:2] in _WIDE else "utf-8-sig").splitlines()
-    except FileNotFoundError:
-        raise EventError(f"{file}: there is no such file") from None
-    except (OSError, UnicodeDecodeError) as err:
-        raise EventError(f"{file}: cannot be read as text ({err})") from None
-    return parse_columns(lines, file.name, only, time)
+    with headed(file=file):
+        refuse_devices(file)
+        found = _at_once(file, only, time)
+        if found is not None:
+            return found
+        try:
+            content = file.read_bytes()
+            lines = content.decode("utf-16" if content[:2] in _WIDE else "utf-8-sig").splitlines()
+        except FileNotFoundError:
+            raise EventError(f"{file}: there is no such file") from None
+        except (OSError, UnicodeDecodeError) as err:
+            raise EventError(f"{file}: cannot be read as text ({err})") from None
+        return parse_columns(lines, file.name, only, time)
 
 
 def _at_once(file: Path, only: str | None, time: str) -> dict[str, Floats] | None:

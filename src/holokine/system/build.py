@@ -442,12 +442,11 @@ def _elements(d: Description, mesh: Mesh) -> list[Elements]:
                 "no section has more than that; is its unit right?",
                 path=("sections", name),
             )
-    made = Made(d, mesh, sections)
-    return [
-        MAKERS[CELLS[block.kind].family](made, name, part, block)
-        for name, part in d.parts.items()
-        for block in mesh.blocks_of(name)
-    ]
+    made, result = Made(d, mesh, sections), []
+    for name, part in d.parts.items():
+        with entry("part", name):
+            result += [MAKERS[CELLS[block.kind].family](made, name, part, block) for block in mesh.blocks_of(name)]
+    return result
 
 
 @dataclass(frozen=True)
