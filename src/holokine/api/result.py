@@ -82,7 +82,10 @@ class Entry:
         try:
             inspect.signature(self.make).bind(result, *what, **options)
         except TypeError as err:
-            raise DescriptionError(f"{self.name}: {err}") from None
+            needs = [k for k, p in list(own.items())[1:] if p.default is p.empty and p.kind not in (2, 4)]
+            left = [k for k in needs[len(what) :] if k not in options]
+            told = f'say which {" and ".join(left)}, such as "{self.name} {left[0]}=..."' if left else str(err)
+            raise DescriptionError(f"{self.name}: {told}") from None
         return self.make(result, *what, **options)
 
 
