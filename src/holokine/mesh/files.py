@@ -136,6 +136,8 @@ def write_mesh(
         One array per block of the mesh.
     """
     meshio = _meshio()
+    if path.suffix.lower() not in meshio.extension_to_filetypes:
+        raise MeshError(f"{path}: cannot be written in this format; a mesh is saved as .vtu, .vtk, .xdmf and the like")
     blocks = [(CELLS[b.kind].in_files, b.cells) for b in mesh.blocks]
     parts = list(dict.fromkeys(b.part for b in mesh.blocks))
     data = {"part": [np.full(len(b.cells), parts.index(b.part), dtype=np.int32) for b in mesh.blocks]}
