@@ -66,6 +66,8 @@ def cell_text(column: str, value: Any) -> str:
         return str(value)
     if value != value:
         return "-"
+    if column == "mac":
+        return f"{value:.4f}"
     if column.endswith("percent"):
         return f"{value:z.2f}" if "damping" in column else f"{value:z.1f}"
     return f"{value:.3f}" if column.endswith("_kg") and abs(value) < 0.05 else number_text(value)
