@@ -116,6 +116,13 @@ def test_yaml_of_other_kinds_is_told_with_its_line(tmp_path, text, words):
         hk.Assembly.read(tmp_path / "a.yaml")
 
 
+@pytest.mark.parametrize(
+    "title", ["9" * 5000, "<<", "null", "1e3", ".5", "0x1F", "true", "~", "2001-01-01", "# a: b", ".inf"]
+)
+def test_texts_that_read_as_something_else_are_saved_as_texts(tmp_path, title):
+    assert read_yaml(hk.Assembly(title).save(tmp_path / "a.yaml")).data["title"] == title
+
+
 def test_tables_taken_over_keep_their_order_and_give_way(tmp_path):
     """``<<`` as YAML 1.1 has it: a table's own keys win, then the tables named first."""
     (tmp_path / "a.yaml").write_text(

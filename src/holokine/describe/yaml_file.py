@@ -115,8 +115,11 @@ def dumped(data: dict[str, Any], *, flow: bool | None = None, width: int = 120) 
             return True
 
     def text(dumper: Any, value: str) -> Any:
-        plain = not isinstance(_resolved(value), str) or value == "<<"
-        return dumper.represent_scalar(_TAG + "str", value, style="'" if plain else None)
+        try:
+            quoted = value == "<<" or not isinstance(_resolved(value), str)
+        except ValueError:
+            quoted = True
+        return dumper.represent_scalar(_TAG + "str", value, style="'" if quoted else None)
 
     Dumper.add_representer(str, text)
     Dumper.add_representer(float, lambda dumper, value: dumper.represent_scalar(_TAG + "float", _float(value)))
@@ -196,11 +199,14 @@ class _Composer:
             self._named[event.anchor] = made
 
     def _scalar(self, event: Any, tag: str | None) -> Any:
-        if tag is None and not event.style:
-            return _resolved(event.value, event.start_mark.line)
-        if tag in (None, "!", _TAG + "str", _TAG + "timestamp"):
+        if tag in (None, "!", _TAG + "str", _TAG + "timestamp") and (tag or event.style):
             return event.value
-        found, kind = _resolved(event.value, event.start_mark.line), str(tag).removeprefix(_TAG)
+        try:
+            found, kind = _resolved(event.value), str(tag or "").removeprefix(_TAG)
+        except ValueError:
+            raise _NotPlainError(f'"{event.value[:40]}" is no int', event.start_mark.line) from None
+        if not kind:
+            return found
         if kind == "float" and type(found) is int:
             return float(found)
         if type(found).__name__.replace("NoneType", "null") != kind:
@@ -208,14 +214,12 @@ class _Composer:
         return found
 
 
-def _resolved(text: str, line: int | None = None) -> Any:
-    """What a plain scalar stands for."""
+def _resolved(text: str) -> Any:
+    """What a plain scalar stands for; a whole number of thousands of digits is a ValueError."""
     if text in _WORDS:
         return _WORDS[text]
     if text[0] in "+-.0123456789":
         if _INTEGER.fullmatch(text):
-            if len(text) > 4000:
-                raise _NotPlainError(f'"{text[:40]}" is no int', line)
             return int(text, 0) if text[:2] in ("0x", "0o") else int(text)
         if _FLOAT.fullmatch(text):
             return float(text)
