@@ -35,7 +35,7 @@ def across(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
     c = next((c for c in system.connectors if c.name == gauge.source), None)
     bond = system.bonds.get(gauge.source)
     if c is not None and c.kind == "spring" and moment:
-        raise DescriptionError(f'gauge "{name}": the spring "{c.name}" passes no moment', path=("gauges", name))
+        raise DescriptionError(f'gauge "{name}": the spring "{c.name}" passes no moment')
 
     def row(d: int) -> Row:
         k = d + (3 if moment else 0)
@@ -55,15 +55,12 @@ def across(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
 
     if bond is None and gauge.portion is not None:
         raise DescriptionError(
-            f'gauge "{name}": "{gauge.source}" has a force (elastic), damper force and total force; leave out portion',
-            path=("gauges", name),
+            f'gauge "{name}": "{gauge.source}" has a force (elastic), damper force and total force; leave out portion'
         )
     block = ChannelBlock(name, ("",), dimension, "elastic" if bond is None else "balance", portion=gauge.passed)
     if c is not None and c.kind == "spring":
         if gauge.axis is not None:
-            raise DescriptionError(
-                f'gauge "{name}": a spring has one force, along its axis; leave out axis', path=("gauges", name)
-            )
+            raise DescriptionError(f'gauge "{name}": a spring has one force, along its axis; leave out axis')
         vector(maps, (1.0, 0.0, 0.0), block, row)
         return
     vector(maps, gauge.axis, block, row)
@@ -91,16 +88,14 @@ def reaction(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
             known = [called[n] for n in every.tolist() if n in called]
             hint = nearest_hint(gauge.point, known, f"named points of that support ({len(every)} nodes)")
             raise DescriptionError(
-                f'gauge "{name}": the point "{gauge.point}" is not held by {_named(supports)}. {hint}',
-                path=("gauges", name),
+                f'gauge "{name}": the point "{gauge.point}" is not held by {_named(supports)}. {hint}'
             )
         read(np.array([node]), "")
     elif gauge.by_point:
         if len(every) > MOST_POINTS:
             raise DescriptionError(
                 f'gauge "{name}": {_named(supports)} has {len(every):,} nodes, more than '
-                f"{MOST_POINTS} to read one by one; name a point, or split the support",
-                path=("gauges", name),
+                f"{MOST_POINTS} to read one by one; name a point, or split the support"
             )
         for node in every.tolist():
             x, y, z = 1e3 * system.mesh.nodes[node]

@@ -76,8 +76,7 @@ def cut(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
     shared = beyond_nodes & rest_nodes
     if not shared.any():
         raise DescriptionError(
-            f'gauge "{name}": the plane cuts nothing of "{gauge.source}": no node is shared by elements on both sides',
-            path=("gauges", name),
+            f'gauge "{name}": the plane cuts nothing of "{gauge.source}": no node is shared by elements on both sides'
         )
     K, M = (assemble(system.size, [(d, (k, m)[i]) for d, k, m in parts]) for i in range(2))
     R: Any = system.rigid_motions(at).reshape(6, -1, 6).copy()

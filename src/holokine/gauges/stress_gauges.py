@@ -22,19 +22,18 @@ def stress(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
     first = blocks[0]
     if any(b.stress_names != first.stress_names for b in blocks):
         kinds = " and ".join(dict.fromkeys(b.words for b in blocks))
-        raise DescriptionError(f'gauge "{name}": the part "{gauge.source}" mixes {kinds}', path=("gauges", name))
+        raise DescriptionError(f'gauge "{name}": the part "{gauge.source}" mixes {kinds}')
     options = {o: getattr(gauge, o) for o in ("end", "surface", "at", "component", "layer")}
     for option, value in options.items():
         if value is not None and option not in first.stress_options:
             raise DescriptionError(
                 f'gauge "{name}": the part "{gauge.source}" is made of {first.words}, whose stress gauge takes '
-                f"{' and '.join(sorted(first.stress_options))}, not {option}",
-                path=("gauges", name),
+                f"{' and '.join(sorted(first.stress_options))}, not {option}"
             )
     try:
         found = [f for b in blocks for f in b.gauge_fields(system.size, **options)]
     except DescriptionError as err:
-        raise DescriptionError(f'gauge "{name}": {err}', path=("gauges", name)) from None
+        raise DescriptionError(f'gauge "{name}": {err}') from None
     names, width = first.stress_names, found[0].width
     if width != len(names):  # beams, whose fibres have shear beside them
         names = ("normal", "shear")
@@ -62,8 +61,6 @@ def stress(system: System, maps: Maps, name: str, gauge: Gauge) -> None:
         return
     for c in names if component == "components" else (component,):
         if c not in names:
-            raise DescriptionError(
-                f'gauge "{name}": {first.words} have the components {", ".join(names)}, not {c}', path=("gauges", name)
-            )
+            raise DescriptionError(f'gauge "{name}": {first.words} have the components {", ".join(names)}, not {c}')
         own = channels[names.index(c) :: width]
         maps.readings.append(Reading(name, c, "stress", "largest", own, 1, places))

@@ -287,8 +287,7 @@ def _straight_run(
         if length == 0.0:
             raise MeshError(
                 f'part "{name}": the run from "{beam.through[span]}" to "{beam.through[span + 1]}" '
-                "has no length: the two points are at the same place",
-                path=("parts", name),
+                "has no length: the two points are at the same place"
             )
         steps = _divisions(beam, span, length)
         afford_nodes(len(nodes) + steps)

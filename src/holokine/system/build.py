@@ -477,9 +477,7 @@ def _cable(made: Made, name: str, part: Part, block: Block, material: Material) 
 def _beams(made: Made, name: str, part: Part, block: Block) -> Elements:
     material = made.material(part)
     if material.orthotropic is not None:
-        raise DescriptionError(
-            f'part "{name}": beams need an isotropic material, "{part.material}" is orthotropic', path=("parts", name)
-        )
+        raise DescriptionError(f'part "{name}": beams need an isotropic material, "{part.material}" is orthotropic')
     if part.cable is not None:
         return _cable(made, name, part, block, material)
     assert block.arms is not None
@@ -564,8 +562,7 @@ def _shells(made: Made, name: str, part: Part, block: Block) -> Elements:
         if len(bad):
             raise DescriptionError(
                 f'part "{name}": tension along runs nearly along the normal of element {bad[0] + 1}; choose a '
-                "direction that lies in the surface",
-                path=("parts", name),
+                "direction that lies in the surface"
             )
     return elements
 
@@ -626,12 +623,12 @@ MAKERS = {"line": _beams, "surface": _shells, "solid": _solids}
 def _connectors(d: Description, mesh: Mesh, sides: dict[str, Sides]) -> list[Connector]:
     result = []
     at_rest = at_no_load(d)
-    tables: tuple[tuple[str, dict[str, Spring] | dict[str, Bushing]], ...] = (
-        ("spring", d.springs),
-        ("bushing", d.bushings),
-    )
-    for kind, table in tables:
-        for name, spring in table.items():
+    every: list[tuple[str, str, Spring | Bushing]] = [
+        *(("spring", name, s) for name, s in d.springs.items()),
+        *(("bushing", name, b) for name, b in d.bushings.items()),
+    ]
+    for kind, name, spring in every:
+        with entry(kind, name):
             nodes = sides[name].ends
             places = mesh.nodes[list(nodes)]
             stiffness, damping = np.zeros(6), np.zeros(6)
@@ -655,8 +652,7 @@ def _line(name: str, places: Floats) -> tuple[float, ...]:
     line = places[-1] - places[0]
     if len(places) < 2 or np.linalg.norm(line) < 1e-12:
         raise DescriptionError(
-            f'spring "{name}": its ends give no direction (same place, or ground); add axis: x, y, z or a vector',
-            path=("springs", name),
+            f'spring "{name}": its ends give no direction (same place, or ground); add axis: x, y, z or a vector'
         )
     return tuple(line)
 
@@ -669,8 +665,7 @@ def _check_inertia(name: str, mass: float, inertia: Floats) -> None:
         raise DescriptionError(
             f'mass "{name}": no body has the principal inertias [{shown}] kg m^2: each must be at least zero '
             "and none larger than the sum of the other two. Give tensor entries about the centre of mass, "
-            "products with their minus sign",
-            path=("masses", name),
+            "products with their minus sign"
         )
     if mass == 0.0 and principal[2] > 0:
-        raise DescriptionError(f'mass "{name}": has inertia but no mass', path=("masses", name))
+        raise DescriptionError(f'mass "{name}": has inertia but no mass')

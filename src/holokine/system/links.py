@@ -701,45 +701,42 @@ def all_sides(d: Description, mesh: Mesh) -> tuple[Mesh, dict[str, Sides]]:
     tables: tuple[tuple[str, dict[str, Any]], ...] = (
         ("joint", d.joints), ("spring", d.springs), ("bushing", d.bushings),
     )  # fmt: skip
-    for kind, table in tables:
-        for name, model in table.items():
-            owner = f'{kind} "{name}"'
-            with entry(kind, name):
-                ends: list[int] = []
-                sides: list[Ints | Spread | None] = []
-                links: list[str] = []
-                for k, side in enumerate(model.between):
-                    if isinstance(side, str):
-                        if side == GROUND:
-                            continue
-                        ends.append(mesh.points[side])
-                        sides.append(None)
-                        links.append("")
+    for kind, name, model in ((k, n, m) for k, table in tables for n, m in table.items()):
+        owner = f'{kind} "{name}"'
+        with entry(kind, name):
+            ends: list[int] = []
+            sides: list[Ints | Spread | None] = []
+            links: list[str] = []
+            for k, side in enumerate(model.between):
+                if isinstance(side, str):
+                    if side == GROUND:
                         continue
-                    links.append(side.link)
-                    if side.link == "area":
-                        spread = spread_over(outer, d, side.to, f"{owner}, side {k + 1}")
-                        nodes.append(spread.centre[None])
-                        ends.append(count)
-                        sides.append(spread)
-                        count += 1
-                        continue
-                    chosen = select_nodes(mesh, d, side.to, f"{owner}, side {k + 1}")
-                    if len(chosen) == 1 and _is_point(side.to):
-                        ends.append(int(chosen[0]))
-                        sides.append(None)
-                    else:
-                        nodes.append(mesh.nodes[chosen].mean(axis=0, keepdims=True))
-                        ends.append(count)
-                        sides.append(chosen)
-                        count += 1
-                if not ends:
-                    raise DescriptionError(f"{owner}: one end at least must be a point or a selection")
-                if len(ends) == 2 and ends[0] == ends[1]:
-                    raise DescriptionError(
-                        f'{owner}: both sides are one node; write "apart: true" at one of the points'
-                    )
-                result[name] = Sides(owner, tuple(ends), tuple(sides), tuple(links))
+                    ends.append(mesh.points[side])
+                    sides.append(None)
+                    links.append("")
+                    continue
+                links.append(side.link)
+                if side.link == "area":
+                    spread = spread_over(outer, d, side.to, f"{owner}, side {k + 1}")
+                    nodes.append(spread.centre[None])
+                    ends.append(count)
+                    sides.append(spread)
+                    count += 1
+                    continue
+                chosen = select_nodes(mesh, d, side.to, f"{owner}, side {k + 1}")
+                if len(chosen) == 1 and _is_point(side.to):
+                    ends.append(int(chosen[0]))
+                    sides.append(None)
+                else:
+                    nodes.append(mesh.nodes[chosen].mean(axis=0, keepdims=True))
+                    ends.append(count)
+                    sides.append(chosen)
+                    count += 1
+            if not ends:
+                raise DescriptionError(f"{owner}: one end at least must be a point or a selection")
+            if len(ends) == 2 and ends[0] == ends[1]:
+                raise DescriptionError(f'{owner}: both sides are one node; write "apart: true" at one of the points')
+            result[name] = Sides(owner, tuple(ends), tuple(sides), tuple(links))
     if count == len(mesh.nodes):
         return mesh, result
     return replace(mesh, nodes=np.concatenate(nodes), part_nodes={}), result
