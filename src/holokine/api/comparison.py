@@ -17,7 +17,7 @@ from holokine.units import argument_of
 if TYPE_CHECKING:
     import pandas as pd
 
-    from holokine.api.host import ModesLike
+    from holokine.api.host import AssemblyLike, ModesLike
     from holokine.findings import Finding
     from holokine.modes.compare import Comparison as Pairs
     from holokine.respond.combine import SpectrumResult
@@ -88,6 +88,11 @@ class ModesCompared(Comparison):
         return f"{self.before.assembly.title}: {self.what}"
 
     @property
+    def of_assembly(self) -> AssemblyLike:
+        """That before the change."""
+        return self.before.assembly
+
+    @property
     def key(self) -> str:
         """Of the modes before."""
         return self.before.key
@@ -153,7 +158,7 @@ class ModesCompared(Comparison):
         return found
 
     @figure("mac")
-    def _drawn(self, *, ax: Any = None) -> Any:
+    def _drawn(self) -> Any:
         """The matrix."""
         from holokine.show.mode_figures import plot_assurance
 
@@ -180,6 +185,11 @@ class BasesCompared(Comparison):
     def title(self) -> str:
         """Assembly and event."""
         return f"{self.modes.assembly.title}: load-dependent vectors for {self.event}"
+
+    @property
+    def of_assembly(self) -> AssemblyLike:
+        """That of the modes."""
+        return self.modes.assembly
 
     @property
     def key(self) -> str:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
     import pandas as pd
 
-    from holokine.api.host import ModesLike
+    from holokine.api.host import AssemblyLike, ModesLike
     from holokine.findings import Finding
     from holokine.modes.damped import DampedModes
     from holokine.respond.steady import Coupling
@@ -49,6 +49,11 @@ class Damped(Result):
     def title(self) -> str:
         """Of which assembly."""
         return f"{self.modes.assembly.title}: damped modes"
+
+    @property
+    def of_assembly(self) -> AssemblyLike:
+        """That of the modes."""
+        return self.modes.assembly
 
     @property
     def key(self) -> str:

@@ -16,6 +16,7 @@ from holokine.progress import tell
 
 if TYPE_CHECKING:
     from holokine.api.answer import Answer
+    from holokine.api.host import AssemblyLike
     from holokine.show.report import Section
 
 __all__ = ["SECTIONS", "Report"]
@@ -85,6 +86,11 @@ class Report(Result):
     def title(self) -> str:
         """Of which assembly."""
         return f"{self.modes.assembly.title}: report"
+
+    @property
+    def of_assembly(self) -> AssemblyLike:
+        """That of the modes."""
+        return self.modes.assembly
 
     @property
     def key(self) -> str:

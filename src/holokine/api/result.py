@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     import numpy as np
     import pandas as pd
 
+    from holokine.api.host import AssemblyLike
     from holokine.findings import Finding
 
 __all__ = ["Entry", "Named", "Result", "figure", "saved", "table", "writes"]
@@ -73,17 +74,18 @@ class Entry:
         DescriptionError
             An option that it does not have, or one that it needs and that is not given.
         """
-        own = inspect.signature(self.make).parameters
+        signature = inspect.signature(self.make)
+        own = signature.parameters
         open_ended = any(p.kind is p.VAR_KEYWORD for p in own.values())
         for key in options:
             if key not in own and not open_ended:
                 known = nearest_hint(key, list(own)[1:], "options") if len(own) > 1 else "It takes none."
                 raise DescriptionError(f'{self.name}: there is no option "{key}". {known}')
         try:
-            inspect.signature(self.make).bind(result, *what, **options)
+            signature.bind(result, *what, **options)
         except TypeError as err:
-            needs = [k for k, p in list(own.items())[1:] if p.default is p.empty and p.kind not in (2, 4)]
-            left = [k for k in needs[len(what) :] if k not in options]
+            needs = [k for k, p in own.items() if p.default is p.empty and p.kind is p.POSITIONAL_OR_KEYWORD]
+            left = [k for k in needs[1 + len(what) :] if k not in options]
             told = f'say which {" and ".join(left)}, such as "{self.name} {left[0]}=..."' if left else str(err)
             raise DescriptionError(f"{self.name}: {told}") from None
         return self.make(result, *what, **options)
@@ -192,6 +194,12 @@ class Result:
     def facts(self) -> dict[str, Any]:
         """Single numbers and words, for machines."""
         return {}
+
+    @property
+    def of_assembly(self) -> AssemblyLike | None:
+        """The assembly that it is of; None where there is none."""
+        found: AssemblyLike | None = getattr(self, "assembly", None)
+        return found
 
     # -- tables -------------------------------------------------------------------------------------------------
 

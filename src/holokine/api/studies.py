@@ -315,6 +315,7 @@ def _refined_lines(found: Refined) -> list[str]:
     moved = [k for k, e in {**{f"mode {i + 1}": e for i, e in enumerate(found.frequencies)}, **found.readings}.items()
              if e.value != e.value]  # fmt: skip
     if moved:
-        lines.append(f"no figure is given for {len(moved)} that do not settle or are not found again: "
-                     + ", ".join(moved[:8]) + (f" and {len(moved) - 8} more" if len(moved) > 8 else ""))  # fmt: skip
+        lines.append(
+            f"no figure is given for {len(moved)} that do not settle or are not found again: {first_few(moved, 8)}"
+        )
     return lines

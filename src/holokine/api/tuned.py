@@ -19,7 +19,7 @@ from holokine.units import argument_of
 if TYPE_CHECKING:
     import pandas as pd
 
-    from holokine.api.host import ModesLike
+    from holokine.api.host import AssemblyLike, ModesLike
     from holokine.findings import Finding
     from holokine.respond.tuned import Tuned
 
@@ -54,6 +54,11 @@ class TunedDamper(Result):
     def title(self) -> str:
         """Of which assembly."""
         return f"{self.modes.assembly.title}: tuned damper"
+
+    @property
+    def of_assembly(self) -> AssemblyLike:
+        """That without the damper."""
+        return self.modes.assembly
 
     @property
     def key(self) -> str:

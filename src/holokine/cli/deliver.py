@@ -270,6 +270,7 @@ def deliver(
         for entry in result._entries("table"):
             click.echo(f"{entry.name}: {entry.words}")
         return
+    others = list((beside or {}).values())
     every = {stem: result, **{(f"{stem}_{k}" if stem else k): v for k, v in (beside or {}).items()}}
     asked = [(name, to.sorted(result.table(name, *what, **options))) for name, what, options in to.tables]
     screens = [(result._screen(result._entry("table", name), made) if to.sort is None and to.top is None
@@ -279,7 +280,7 @@ def deliver(
         result.save(to.save, **to.pictures)
         written.append(to.save)
     quiet()
-    more = (f for r in list(every.values())[1:] for f in r.findings if f not in result.findings)
+    more = (f for other in others for f in other.findings if f not in result.findings)
     findings = (*result.findings, *more, *notes)
     if to.as_json:
         click.echo(json.dumps(_data(every, asked, findings), indent=2, allow_nan=False, default=str))
@@ -289,7 +290,6 @@ def deliver(
         screen, told = Screen(to.whole), result.lines
         screen.heading(result.title)
         screen.lines(told[: result.lines_first] if not asked else [])
-        others = list(every.values())[1:]
         for other in others:
             screen.lines(other.lines)
         # what an option asked for beside a result of another kind comes before it
@@ -330,8 +330,7 @@ def _data(
     every: Mapping[str, Result], asked: list[tuple[str, pd.DataFrame]], findings: Iterable[Any]
 ) -> dict[str, Any]:
     first = next(iter(every.values()))
-    hosts = (getattr(first, n, None) if n else first for n in ("", "modes", "before"))
-    assembly = next((a for h in hosts if (a := getattr(h, "assembly", None)) is not None and not callable(a)), None)
+    assembly = first.of_assembly
     data: dict[str, Any] = {"holokine": __version__, "title": first.title}
     if assembly is not None:
         data |= {"assembly": assembly.title, "state": assembly.description.state}
@@ -372,22 +371,21 @@ def write_files(
     except OSError as err:
         raise OutputError(f"{to.out}: cannot be used as a folder ({err.strerror})") from None
     work: dict[str, Callable[[Path], Any]] = {}
+    first = next(iter(every.values()))
     for name, table in ((n, t) for n, t in _tables(every, asked).items() if len(t)):
         work[f"{name}.csv"] = partial(whole_csv, table)
-    for stem, result in every.items():
-        if asked:
-            continue
-        own = result.figures if figures is None or result is not next(iter(every.values())) else figures
+    for stem, result in () if asked else every.items():
+        own = result.figures if figures is None or result is not first else figures
         for name, draw in own.items():
             work[file_name("_".join(w for w in (stem, name) if w)) + ".png"] = partial(_drawn_to, draw)
-        more = result.files(**to.pictures) if files is None or result is not next(iter(every.values())) else files
+        more = result.files(**to.pictures) if files is None or result is not first else files
         work |= {f"{stem}{ending}" if ending[:1] in "._" else ending: write for ending, write in more.items()}
     written: list[Path] = []
     for name, write in work.items():
         tell(f"writing {name}", len(written), len(work), "files")
         write(to.out / name)
         written.append(to.out / name)
-    _note(to.out / ABOUT, [path.name for path in written], next(iter(every.values())).footer)
+    _note(to.out / ABOUT, [path.name for path in written], first.footer)
     return written
 
 

@@ -10,7 +10,7 @@ from typing import Any, Literal, get_args
 
 import click
 
-__all__ = ["command_help", "takes"]
+__all__ = ["takes"]
 
 
 def takes(call: Callable[..., Any], *names: str, **changes: dict[str, Any]) -> Callable[[Any], Any]:
@@ -32,11 +32,6 @@ def takes(call: Callable[..., Any], *names: str, **changes: dict[str, Any]) -> C
         return command
 
     return add
-
-
-def command_help(call: Callable[..., Any]) -> str:
-    """The first paragraph of a call's docs."""
-    return " ".join((inspect.getdoc(call) or "").split("\n\n")[0].split())
 
 
 def _kind(parameter: inspect.Parameter) -> dict[str, Any]:

@@ -6,7 +6,6 @@ import textwrap
 from html import escape
 from typing import TYPE_CHECKING
 
-import numpy as np
 import pandas as pd
 
 from holokine.show.numbers import number_text as n
@@ -16,10 +15,9 @@ if TYPE_CHECKING:
 
     from holokine.findings import Finding
     from holokine.modes.check import CheckReport
-    from holokine.modes.mode_set import ModeSet
     from holokine.system.build import System
 
-__all__ = ["as_html", "check_facts", "modes_first", "result_short"]
+__all__ = ["as_html", "check_facts", "result_short"]
 
 ROWS = 15
 FINDINGS = 5
@@ -49,16 +47,6 @@ def check_facts(report: CheckReport, system: System) -> list[str]:
         f"{len(system.supports)} supports",
         "print() shows all; masses(), connections(), elements(), supports() are tables",
     ]
-
-
-def modes_first(modes: ModeSet) -> pd.DataFrame:
-    """Frequencies and main directions of the modes."""
-    free = np.where(modes.free_mass[:3] > 0, modes.free_mass[:3], 1.0)
-    share = 100.0 * modes.effective_mass[:, :3] / free
-    table = pd.DataFrame({"mode": modes.numbers, "frequency_hz": modes.frequencies_hz})
-    for d, axis in enumerate("xyz"):
-        table[f"{axis}_percent"] = [f"{v:.1f}" for v in share[:, d]]
-    return table
 
 
 def told_first(findings: Sequence[Finding]) -> list[str]:
