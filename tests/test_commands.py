@@ -296,3 +296,31 @@ def test_the_corners_of_an_extraction():
     np.testing.assert_allclose(found.shapes @ (heavy @ found.shapes.T), np.eye(6), atol=1e-10)
     with pytest.raises((SolverError, HolokineError)):
         a.modes(upto=float(exact[0]) * 0.5).respond({"static": "none"})
+
+
+def test_tables_asked_for_are_what_is_saved_each_under_its_own_name(run, modes, tmp_path):
+    def called(*arguments: str) -> str:
+        done = inside(*map(str, arguments))
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+    one = ["--table", "energy group"]
+    called("modes", str(run), *one, "--save", str(tmp_path / "one.csv"))
+    pd.testing.assert_frame_equal(pd.read_csv(tmp_path / "one.csv"), modes.table("energy", "group"))
+    both = ["--table", "energy", *one]
+    told = json.loads(called("modes", str(run), *both, "--json"))["tables"]
+    assert list(told) == ["energy", "energy group"]
+    equal(told["energy"], modes.table("energy"), "whole")
+    equal(told["energy group"], modes.table("energy", "group"), "of groups")
+    called("modes", str(run), *both, "--save", str(tmp_path / "both.xlsx"), "--out", str(tmp_path))
+    assert list(pd.read_excel(tmp_path / "both.xlsx", sheet_name=None)) == ["energy", "energy group"]
+    assert {p.name for p in tmp_path.glob("energy*.csv")} == {"energy.csv", "energy_group.csv"}
+    refused = inside("modes", str(run), *both, "--save", str(tmp_path / "two.csv"))
+    assert refused.returncode == 2
+    assert "holds one table, 2 are asked for" in refused.stderr
+    assert not (tmp_path / "two.csv").exists()
+    random = next(e for e, k in modes.assembly.description.events.items() if k.kind == "random")
+    answer = modes.respond(random)
+    pair = [r.gauge for r in answer.result.reduced.readings][:2]
+    told = json.loads(called("respond", str(run), random, "--table", f"covariance '{pair[0]}' '{pair[1]}'", "--json"))
+    equal(told["tables"]["covariance"], answer.table("covariance", *pair), "of two gauges")

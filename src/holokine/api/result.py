@@ -66,6 +66,12 @@ class Entry:
         """The first sentence of what it is."""
         return (inspect.getdoc(self.make) or "").split("\n")[0]
 
+    def arguments(self, words: Sequence[str]) -> list[str]:
+        """Words of a command line as the arguments it takes: all of them one name where it takes one."""
+        kinds = [p.kind for p in list(inspect.signature(self.make).parameters.values())[1:]]
+        several = inspect.Parameter.VAR_POSITIONAL in kinds or kinds.count(inspect.Parameter.POSITIONAL_OR_KEYWORD) > 1
+        return list(words) if several or not words else [" ".join(words)]
+
     def of(self, result: Any, *what: Any, **options: Any) -> Any:
         """Made of a result.
 

@@ -180,8 +180,19 @@ def _asked(text: str) -> tuple[str, tuple[Any, ...], dict[str, Any]]:
     if not words:
         raise click.UsageError("--table: expected the name of a table; ? lists them")
     options = {k.replace("-", "_"): _value(v) for k, sign, v in (w.partition("=") for w in words[1:]) if sign}
-    plain = " ".join(w for w in words[1:] if "=" not in w)
-    return words[0], (_value(plain),) if plain else (), options
+    return words[0], tuple(w for w in words[1:] if "=" not in w), options
+
+
+def _titles(asked: Iterable[tuple[str, tuple[Any, ...], dict[str, Any]]]) -> list[str]:
+    """What each table asked for is called: by its name, and where a name comes twice by what it is of too."""
+    asked = list(asked)
+    names = [name for name, _, _ in asked]
+    found: list[str] = []
+    for name, what, options in asked:
+        more = [*map(str, what), *(f"{k} {v}" for k, v in options.items())] if names.count(name) > 1 else []
+        title = " ".join([name, *more])
+        found.append(title if title not in found else f"{title} {len(found) + 1}")
+    return found
 
 
 def _drawn(given: Iterable[str]) -> dict[str, Any]:
@@ -272,12 +283,15 @@ def deliver(
         return
     others = list((beside or {}).values())
     every = {stem: result, **{(f"{stem}_{k}" if stem else k): v for k, v in (beside or {}).items()}}
-    asked = [(name, to.sorted(result.table(name, *what, **options))) for name, what, options in to.tables]
-    screens = [(result._screen(result._entry("table", name), made) if to.sort is None and to.top is None
-                else (result._entry("table", name).title or name, made)) for name, made in asked]  # fmt: skip
+    entries = [result._entry("table", name) for name, _, _ in to.tables]
+    made = [to.sorted(e.of(result, *(_value(w) for w in e.arguments(what)), **options))
+            for e, (_, what, options) in zip(entries, to.tables, strict=True)]  # fmt: skip
+    asked = list(zip(_titles(to.tables), made, strict=True))
+    screens = [result._screen(e, t) if to.sort is None and to.top is None else (e.title or e.name, t)
+               for e, t in zip(entries, made, strict=True)]  # fmt: skip
     written = write_files(every, asked, to, files, figures)
     if to.save is not None:
-        result.save(to.save, **to.pictures)
+        _save(result, asked, to)
         written.append(to.save)
     quiet()
     more = (f for other in others for f in other.findings if f not in result.findings)
@@ -305,6 +319,29 @@ def deliver(
     for one in every.values():
         if not one.ok:
             raise CheckFailedError(one.unmet)
+
+
+def _save(result: Result, asked: list[tuple[str, pd.DataFrame]], to: Delivery) -> None:
+    """Save the tables asked for, where the file holds tables; else the result as its ending says.
+
+    Raises
+    ------
+    UsageError
+        Several tables for a file of one.
+    """
+    assert to.save is not None
+    ending = to.save.suffix.lower()
+    if not asked or ending not in (".csv", ".xlsx"):
+        result.save(to.save, **to.pictures)
+    elif ending == ".xlsx":
+        from holokine.show.workbook import write_workbook
+
+        write_workbook(to.save, dict(asked), f"{result.title}; {result.footer}")
+    elif len(asked) == 1:
+        whole_csv(asked[0][1], to.save)
+    else:
+        raise click.UsageError(f"--save {to.save}: a CSV file holds one table, {len(asked)} are asked for; "
+                               "--save to .xlsx, or --out DIR")  # fmt: skip
 
 
 def deliver_all(results: Iterable[tuple[str, Result]], out: Path | None) -> None:
@@ -373,7 +410,7 @@ def write_files(
     work: dict[str, Callable[[Path], Any]] = {}
     first = next(iter(every.values()))
     for name, table in ((n, t) for n, t in _tables(every, asked).items() if len(t)):
-        work[f"{name}.csv"] = partial(whole_csv, table)
+        work[(file_name(name) if asked else name) + ".csv"] = partial(whole_csv, table)
     for stem, result in () if asked else every.items():
         own = result.figures if figures is None or result is not first else figures
         for name, draw in own.items():

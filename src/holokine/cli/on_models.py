@@ -89,11 +89,11 @@ def _refuse_tables(assembly: Any, to: Delivery) -> None:
     from holokine.api.modes import refuse_groups
 
     for name, what, options in to.tables:
-        by = what[0] if what else options.get("by", "member")
+        by = " ".join(what) or options.get("by", "member")
         if name in ("energy", "sensitivities") and by != "member":
             refuse_groups(assembly.description.groups, None if by == "group" else [str(by)])
         if name == "load_shares" and what:
-            assembly.event_named(str(what[0]))
+            assembly.event_named(" ".join(what))
 
 
 @click.command(cls=Command)
