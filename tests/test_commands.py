@@ -313,7 +313,7 @@ def test_tables_asked_for_are_what_is_saved_each_under_its_own_name(run, modes, 
     equal(told["energy"], modes.table("energy"), "whole")
     equal(told["energy group"], modes.table("energy", "group"), "of groups")
     called("modes", str(run), *both, "--save", str(tmp_path / "both.xlsx"), "--out", str(tmp_path))
-    assert list(pd.read_excel(tmp_path / "both.xlsx", sheet_name=None)) == ["energy", "energy group"]
+    assert list(pd.read_excel(tmp_path / "both.xlsx", sheet_name=None)) == ["contents", "energy", "energy group"]
     assert {p.name for p in tmp_path.glob("energy*.csv")} == {"energy.csv", "energy_group.csv"}
     refused = inside("modes", str(run), *both, "--save", str(tmp_path / "two.csv"))
     assert refused.returncode == 2
