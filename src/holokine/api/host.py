@@ -91,7 +91,7 @@ class ModesLike(Protocol):
     def statement(self) -> str:
         """The proof of their number, in words."""
 
-    def respond(self, event: Any) -> Any:
+    def respond(self, event: Any, *, follow: bool = False) -> Any:
         """The answer to an event."""
 
     def __len__(self) -> int: ...

@@ -235,8 +235,10 @@ class Modes(ModeTables):
 
     # -- further results --------------------------------------------------------------------------------------------
 
-    def respond(self, event: str | EventKind | dict[str, Any]) -> Answer:
+    def respond(self, event: str | EventKind | dict[str, Any], *, follow: bool = False) -> Answer:
         """Response of all gauges to an event: a name in the description, or the event itself.
+
+        `follow`: in time, one-way supports, springs and cables, and springs with a law, let go and hit as they do.
 
         Raises
         ------
@@ -247,6 +249,8 @@ class Modes(ModeTables):
         from holokine.api.answers import answer_of
 
         name, described = self.assembly.event_of(event)
+        if follow:
+            described = described.following()
         if not described.needs_modes:
             answered: Answer = self.assembly.respond(event)
             return answered

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from holokine.api.announce import announced
 from holokine.api.answer import MovingAnswer
 from holokine.api.deformed import Deformed
+from holokine.api.followed import FollowedTables
 from holokine.api.result import Writer, figure, table, writes
 from holokine.errors import EventError, UnknownNameError, nearest_hint, whole_number
 from holokine.respond.transient import TimeResult
@@ -35,7 +36,7 @@ MOST_ROWS = 20_000
 """Rows of the table of all histories."""
 
 
-class TimeAnswer(MovingAnswer[TimeResult]):
+class TimeAnswer(FollowedTables, MovingAnswer[TimeResult]):
     """Peaks and histories of every gauge, and whole fields at any instant and as envelopes."""
 
     @property

@@ -22,6 +22,7 @@ __all__ = ["compare", "respond"]
 @assembly_argument
 @click.argument("event")
 @click.option("--against-rules", is_flag=True, help="A pulse in time against every rule under its spectra instead.")
+@click.option("--follow", is_flag=True, help="In time: what acts one way lets go and hits as it does.")
 @click.option("--at", metavar="TIME",
               help="Also the deformed shape at this instant, as 27ms; of a sweep '45Hz, 90deg'.")  # fmt: skip
 @click.option("--animate", "gauge", metavar="GAUGE", help="Film above this gauge's history into --out; of a sweep one "
@@ -33,8 +34,8 @@ __all__ = ["compare", "respond"]
 @ranged("count", "upto", "as_saved")
 @delivered
 def respond(
-    assembly: Path, event: str, against_rules: bool, at: str | None, gauge: str | None, others: tuple[str, ...],
-    linear: str | None, wanted: Range, to: Delivery,
+    assembly: Path, event: str, against_rules: bool, follow: bool, at: str | None, gauge: str | None,
+    others: tuple[str, ...], linear: str | None, wanted: Range, to: Delivery,
 ) -> None:  # fmt: skip
     """Response of all gauges to an event of the assembly file (or of a run file, without extracting again).
 
@@ -63,9 +64,11 @@ def respond(
 
     notes: tuple[Finding, ...] = ()
     if is_run_file(assembly) or (opened := assembly_of(assembly)).event_named(event).needs_modes:
-        answer: Any = modes_of(assembly, wanted, before=refuse).respond(event)
+        answer: Any = modes_of(assembly, wanted, before=refuse).respond(event, follow=follow)
     else:
         refuse(opened)
+        if follow:
+            opened.event_named(event).following()
         answer = opened.respond(event)
         if wanted.given:
             told = f"{answer.event.words} need no modes: --count and --upto change nothing here"

@@ -473,6 +473,7 @@ class Support(Strict):
     `hold` holds both ways. `pushes` is one-way: the support can only push the assembly into that direction, and lets
     go of it otherwise; with a `gap` it does so only after the assembly has come so far against it. `friction` is
     Coulomb's coefficient in the two directions across. What touches, slides or is open is found in a state.
+    `restitution`: share of the closing speed with which what hits it rebounds, in answers in time that follow it.
     """
 
     at: Target
@@ -480,6 +481,8 @@ class Support(Strict):
     pushes: Pushing | None = None
     gap: Gap | None = None  # type: ignore[valid-type]
     friction: quantity_field("number", least=0.0) | None = None  # type: ignore[valid-type]
+    restitution: quantity_field("number", least=0.0, most=1.0) | None = None  # type: ignore[valid-type]
+    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"restitution"})}
 
     @field_validator("hold")
     @classmethod
@@ -491,7 +494,9 @@ class Support(Strict):
         if not self.hold and self.pushes is None:
             raise complaint("holds no direction; directions are x y z rx ry rz, or all; one-way: pushes")
         if self.pushes is None:
-            self.has_no_effect(self.model_fields_set, ("gap", "friction"), "without pushes (a one-way support)")
+            self.has_no_effect(
+                self.model_fields_set, ("gap", "friction", "restitution"), "without pushes (a one-way support)"
+            )
         elif self.pushes[-1] in self.hold:
             raise complaint(f"holds {self.pushes[-1]} both ways, so that pushes: {self.pushes} has no effect")
         elif self.friction is not None and not set(self.across) - set(self.hold):

@@ -48,6 +48,16 @@ class ForceLaw:
             return 0.0 if self.free_above else float(f[-1] + self.slope(e) * (e - x[-1]))
         return float(np.interp(e, x, f))
 
+    def energy(self, e: float) -> float:
+        """Work in J of the force from no elongation to `e` in m; beyond the ends of a table as `force` goes on."""
+        if not len(self.rows):
+            a, b, c = self.terms
+            return a * e**2 / 2.0 + b * e**3 / 3.0 + c * e**4 / 4.0
+        inside = self.rows[(self.rows[:, 0] > min(e, 0.0)) & (self.rows[:, 0] < max(e, 0.0)), 0]
+        at = np.concatenate([[0.0], inside if e > 0.0 else inside[::-1], [e]])
+        force = np.array([self.force(float(x)) for x in at])
+        return float(np.sum(np.diff(at) * (force[1:] + force[:-1]) / 2.0))
+
     def slope(self, e: float) -> float:
         """Stiffness in N/m at an elongation; at a row the mean of both sides."""
         if not len(self.rows):

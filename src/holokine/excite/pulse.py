@@ -60,10 +60,13 @@ class BasePulse:
     felt: tuple[tuple[int, int], ...] = ()
     """Columns that are the velocity of a moving one, which dampers feel: they are filled on the rows of an answer."""
 
+    found: tuple[int, ...] = ()
+    """Columns that an answer finds: forces of one-way members."""
+
     @property
     def loads(self) -> list[int]:
         """Columns of loads with signals of their own."""
-        filled = {column for column, _ in self.felt}
+        filled = {column for column, _ in self.felt} | set(self.found)
         return [k for k in range(self.moving, len(self.names)) if k not in filled]
 
     def with_velocities(self, time: Floats, rows: Floats) -> Floats:

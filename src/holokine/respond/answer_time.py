@@ -62,7 +62,12 @@ def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
         full=_full(bench, reduced, extra, event) if event.model == "full" else None,
     )
     findings = (*answer.findings, *about_supports(bench, event), *damping_words(bench, event, reduced))
-    return replace(answer, acting=tuple(extra), findings=findings)
+    answer = replace(answer, acting=tuple(extra), findings=findings)
+    if event.follow:
+        from holokine.respond.answer_followed import followed
+
+        return followed(bench, name, event, answer, pulse, extra)
+    return answer
 
 
 def _relieved(bench: Bench, reduced: ReducedModel) -> ReducedModel:

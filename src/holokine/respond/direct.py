@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from holokine.system.build import System
     from holokine.system.loads import LoadField
 
-__all__ = ["CoupledModes", "FullModel", "Scheme", "SteppedModes", "full_histories", "march"]
+__all__ = ["CoupledModes", "FullModel", "Scheme", "SteppedModes", "cubic", "full_histories", "march"]
 
 _DEFECTIVE = 1e6
 
@@ -129,7 +129,7 @@ class SteppedModes(Oscillators):
         h = (path.time[nxt] - path.time[row])[:, None]
         s = np.where(h > 0, tau[:, None] / np.where(h > 0, h, 1.0), 0.0)
         x0, x1 = path.state[row], path.state[nxt]
-        parts = [_cubic(s, h, x0[..., k], x1[..., k], x0[..., k + 1], x1[..., k + 1]) for k in (0, 1)]
+        parts = [cubic(s, h, x0[..., k], x1[..., k], x0[..., k + 1], x1[..., k + 1]) for k in (0, 1)]
         parts.append(x0[..., 2] + s * (x1[..., 2] - x0[..., 2]))
         return np.stack(parts, axis=2), path.load[row] + s * (path.load[nxt] - path.load[row])
 
@@ -142,7 +142,8 @@ class SteppedModes(Oscillators):
         return np.asarray((load @ self.weights.T - a) / self.omega**2)
 
 
-def _cubic(s: Floats, h: Floats, y0: Floats, y1: Floats, d0: Floats, d1: Floats) -> Floats:
+def cubic(s: Floats, h: Floats, y0: Floats, y1: Floats, d0: Floats, d1: Floats) -> Floats:
+    """Values at shares `s` of steps `h`, by the cubics through values and slopes at both ends."""
     a, b = 2.0 * (y0 - y1) + h * (d0 + d1), 3.0 * (y1 - y0) - h * (2.0 * d0 + d1)
     return ((a * s + b) * s + h * d0) * s + y0
 

@@ -67,7 +67,8 @@ class FieldMotion:
             raise EventError("direct integration of the full model keeps the gauges only; take model: reduced")
         self.answer, self.modes = answer, modes
         self.loads = [base_field(modes.system, axis) for axis in "xyz"] + list(answer.acting)
-        self.shapes = modes.shapes[: answer.reduced.count]
+        more = () if answer.beside is None else (answer.beside,)
+        self.shapes = np.vstack([modes.shapes[: answer.reduced.count - sum(map(len, more))], *more])
 
     @cached_property
     def left_out(self) -> Floats:

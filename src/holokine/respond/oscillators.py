@@ -10,6 +10,7 @@ without any error of discretisation (the recurrence of Nigam & Jennings, Bull. S
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -19,7 +20,7 @@ from numpy.typing import NDArray
 if TYPE_CHECKING:
     from holokine.arrays import Complex, Floats
 
-__all__ = ["Oscillators", "Trajectory", "cubic_extremes", "phi_functions", "recurrence"]
+__all__ = ["Oscillators", "Trajectory", "cubic_extremes", "phi_functions", "quintic", "recurrence"]
 
 _MANY_RUNS = 200
 _ROWS = 24  # of a block in which a recurrence is a product
@@ -198,6 +199,27 @@ class Oscillators:
         fast = np.abs(self.poles).max(axis=1)
         v = fast * q
         return q, v, fast**2 * q, q + 2.0 * self.damping / self.omega * v, 2.0 * self.damping / self.omega * v
+
+
+def quintic(s: Floats, h: Floats, first: Sequence[Floats], last: Sequence[Floats]) -> tuple[Floats, Floats, Floats]:
+    """Value, slope and second derivative at shares `s` of steps `h`, by fifth-order curves through those at both ends.
+
+    `first`, `last`: value, slope and second derivative at the ends, (steps, columns) each; s and h: (steps, 1).
+    """
+    (x0, v0, a0), (x1, v1, a1) = first, last
+    rise = x1 - x0 - h * v0 - h**2 * a0 / 2.0
+    turn = h * (v1 - v0) - h**2 * a0
+    bend = h**2 * (a1 - a0)
+    c3, c4, c5 = (
+        10.0 * rise - 4.0 * turn + bend / 2.0,
+        -15.0 * rise + 7.0 * turn - bend,
+        6.0 * rise - 3.0 * turn + bend / 2.0,
+    )
+    some = np.where(h > 0.0, h, 1.0)
+    x = x0 + s * (h * v0 + s * (h**2 * a0 / 2.0 + s * (c3 + s * (c4 + s * c5))))
+    v = v0 + s * (h * a0 + s * (3.0 * c3 + s * (4.0 * c4 + s * 5.0 * c5)) / some)
+    a = a0 + s * (6.0 * c3 + s * (12.0 * c4 + s * 20.0 * c5)) / some**2
+    return x, v, a
 
 
 def cubic_extremes(value: Floats, slope: Floats) -> tuple[float, float]:

@@ -175,14 +175,18 @@ def letting_go(result: Any) -> list[Finding]:
             found.append((most, reading.gauge))
         else:
             held.append((most, reading.gauge))
-    findings = []
+    findings: list[Finding] = []
+    if getattr(result, "followed", None) is not None:
+        return findings
     if found:
         most_first = sorted(found)[::-1]
         worst = first_few([f"{name} ({share:.2f} times what it carries at rest)" for share, name in most_first], 6)
         worst += f" by {result.meaning.words}" if result.meaning.amount else ""
         findings.append(Finding(
             "warning", f"the vibration pulls apart what only pushes or pulls: {worst}. This answer holds it both "
-            "ways; there it is wrong from the moment it lets go",
+            "ways; there it is wrong from the moment it lets go; an event in time can follow it "
+            "(follow: true, --follow)",
+            "lets go", numbers={name: share for share, name in most_first},
         ))  # fmt: skip
     if held and max(held)[0] > 0.0:
         share, name = max(held)

@@ -219,7 +219,7 @@ def steady_model(
     of = _told(bench, reduced.count, damping)
     plain = reduced
     if c.attached is not None:
-        reduced = _joined(reduced, bench.system, bench.gauges, c.attached, fields())
+        reduced = joined(reduced, bench.system, bench.gauges, c.attached, fields())
     loss_map, mixed = None, np.zeros(0, dtype=np.int64)
     if c.losses:
         loss_map, mixed = _loss_map(bench, bench.gauges, c.losses)
@@ -369,7 +369,7 @@ def _attached(bench: Bench, shapes: Floats, omega: Floats, lossy: set[str]) -> t
     return (attached if len(attached.omega) else None), []
 
 
-def _joined(
+def joined(
     reduced: ReducedModel, system: System, gauges: GaugeSet, attached: Attached, fields: list[LoadField]
 ) -> ReducedModel:
     """The reduced model with static shapes as further coordinates; what they hold leaves the residual.

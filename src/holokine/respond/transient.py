@@ -29,9 +29,10 @@ if TYPE_CHECKING:
     from holokine.arrays import Floats, Ints
     from holokine.excite.pulse import BasePulse
     from holokine.gauges.readings import Reading
+    from holokine.respond.contacts import Member, Run
     from holokine.system.loads import LoadField
 
-__all__ = ["TimeResult", "respond_pulse"]
+__all__ = ["Followed", "History", "TimeResult", "answer_of_path", "respond_pulse"]
 
 STEPS_PER_PERIOD = 16
 DIRECT_STEPS = 40
@@ -41,6 +42,29 @@ _KEPT = 20_000_000  # modal displacements that are held for all rows at once
 _WIDE = 30_000  # channels of a field that are read at once
 _FIRST = 600  # and to begin with, where a bound tells which may govern
 _BLOCK = 4_000_000  # numbers held at once when peaks of many channels are searched
+
+
+@dataclass(frozen=True)
+class Followed:
+    """What one-way members did.
+
+    Attributes
+    ----------
+    members : tuple of Member
+    run : Run
+    linear : ndarray, shape (readings,)
+        Peaks of the answer that holds them both ways.
+    error : float
+        Largest relative difference of peaks with steps half as long.
+    patterns : int
+        Of what acts, that came up.
+    """
+
+    members: tuple[Member, ...]
+    run: Run
+    linear: Floats
+    error: float
+    patterns: int
 
 
 @dataclass(frozen=True)
@@ -70,6 +94,10 @@ class TimeResult:
     findings : tuple of Finding
     acting : tuple of LoadField
         Loads of the event beside the base motion.
+    followed : Followed, or None
+        What let go, hit and slid, where that was followed.
+    beside : ndarray, shape (shapes, dofs), or None
+        Static shapes that are coordinates after the modes.
     """
 
     reduced: ReducedModel
@@ -88,6 +116,8 @@ class TimeResult:
     reader: History
     extreme_times: Floats
     acting: tuple[LoadField, ...] = ()
+    followed: Followed | None = None
+    beside: Floats | None = None
 
     @property
     def meaning(self) -> Meaning:
@@ -327,9 +357,16 @@ def respond_pulse(
 
     search = None if direct else ring_down is None
     reader, told = long_enough(followed, extremes, reduced, most, search)
-    time, base = reader.path.time, reader.path.load
     findings += [*told, *_impulses(reduced, pulse, reader)]
     findings += _method_words(method, full, longest, high_frequency_damping, reader)
+    return answer_of_path(reader, reduced, pulse, name, tuple(findings))
+
+
+def answer_of_path(
+    reader: History, reduced: ReducedModel, pulse: BasePulse, name: str, findings: tuple[Finding, ...]
+) -> TimeResult:
+    """The answer that a history tells: extremes of all readings with their times and places."""
+    time, base = reader.path.time, reader.path.load
     count = len(reduced.readings)
     lowest, highest = np.zeros(count), np.zeros(count)
     when = np.zeros((2, count))
@@ -345,7 +382,7 @@ def respond_pulse(
     static, share = _static(reduced, pulse, peaks, reader)
     return TimeResult(
         reduced, name, pulse, time, base, peaks, times, lowest, highest, tuple(places), static, share,
-        tuple(findings), reader, when,
+        findings, reader, when,
     )  # fmt: skip
 
 

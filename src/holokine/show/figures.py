@@ -45,7 +45,7 @@ _BARS = 30
 MARKS = ("o", "s", "^", "D", "v", "P")
 
 
-def _figure(rows: int = 1, **keys: Any) -> Any:
+def new_figure(rows: int = 1, **keys: Any) -> Any:
     figure = empty_figure(SIZE)
     return figure, figure.subplots(rows, 1, **keys)
 
@@ -92,7 +92,7 @@ def plot_participation(modes: ModeSet, ax: Any = None) -> Any:
 
 def plot_spectrum(answer: SpectrumResult) -> Any:
     """The spectra with the modes marked on them; marks grow with effective mass. Returns the Figure."""
-    figure, ax = _figure()
+    figure, ax = new_figure()
     f = answer.reduced.frequencies_hz
     for i, d in enumerate(answer.sources.names):
         spectrum = answer.spectra[d]
@@ -123,7 +123,7 @@ def plot_spectrum(answer: SpectrumResult) -> Any:
 
 def plot_tripartite(answer: SpectrumResult) -> Any:
     """The spectra on four-way paper: pseudo-velocity up, acceleration and displacement along the diagonals."""
-    figure, ax = _figure()
+    figure, ax = new_figure()
     f = answer.reduced.frequencies_hz
     speeds: list[float] = []
     for i, d in enumerate(answer.sources.names):
@@ -162,7 +162,7 @@ def plot_shock(result: ShockSpectrum, values: Any, name: str, side: str) -> Any:
     """Shock spectra at each damping ratio on logarithmic axes; returns the Figure."""
     dimension = {"pseudo-velocity": "velocity", "relative displacement": "displacement"}
     unit, size = display_unit(dimension.get(result.quantity, "acceleration"))
-    figure, ax = _figure()
+    figure, ax = new_figure()
     for level, zeta in enumerate(result.damping):
         curve = values[level] / size
         ax.loglog(result.frequency_hz, curve, color=COLOURS[level % 6], lw=2, label=f"{100 * zeta:g} % damping")
@@ -184,7 +184,7 @@ def plot_shock(result: ShockSpectrum, values: Any, name: str, side: str) -> Any:
 
 def plot_match(result: MatchedRecord, name: str) -> Any:
     """A record made for a shock spectrum above, the wanted and the reached spectrum below; returns the Figure."""
-    figure, (above, below) = _figure(2)
+    figure, (above, below) = new_figure(2)
     above.plot(1e3 * result.time, result.acceleration / STANDARD_GRAVITY, color=COLOURS[0], lw=0.9)
     above.set(xlabel="time (ms)", ylabel="base (g)", xlim=(0, 1e3 * result.time[-1]))
     above.set_title(f"{name}: record of {len(result.amplitude)} windowed sines")
@@ -205,7 +205,7 @@ def plot_match(result: MatchedRecord, name: str) -> Any:
 
 def plot_conservatism(table: Any, name: str) -> Any:
     """Each rule's peak over the peak in time, reading by reading; returns the Figure."""
-    figure, ax = _figure()
+    figure, ax = new_figure()
     rules = [c for c in table.columns if c.endswith("_over_time")]
     far = np.abs(np.log(np.maximum(table[rules].to_numpy(float), 1e-12))).max(axis=1)
     shown = table.iloc[np.sort(np.argsort(-far, kind="stable")[:40])]
@@ -269,7 +269,9 @@ def plot_histories(answer: TimeResult, numbers: list[int] | None = None, checks:
     chosen = main_readings(answer, checks) if numbers is None else numbers
     numbers = chosen[:4] if numbers is None else chosen[:6]
     left = f" ({len(numbers)} of {len(chosen)})" if len(chosen) > len(numbers) else ""
-    figure, axes = _figure(len(numbers) + 1, sharex=True, gridspec_kw={"height_ratios": [0.8, *[1.0] * len(numbers)]})
+    figure, axes = new_figure(
+        len(numbers) + 1, sharex=True, gridspec_kw={"height_ratios": [0.8, *[1.0] * len(numbers)]}
+    )
     thin = max(1, len(answer.time) // 20000)
     t = 1e3 * answer.time[::thin]
     moving = answer.pulse.moving
@@ -326,7 +328,7 @@ def plot_shares(answer: SpectrumResult, numbers: list[int] | None = None, checks
     asked = numbers if numbers is not None else main_readings(answer, checks)
     every = [i for i in asked if answer.peaks[i] > noise[i]]
     chosen = every[:_BARS]
-    figure, ax = _figure()
+    figure, ax = new_figure()
     parts = np.array([np.concatenate(answer.shares(i)) for i in chosen]) * 100.0
     order = np.argsort(-np.abs(parts).max(axis=0))
     named = [m for m in order if np.abs(parts[:, m]).max() >= 5.0][:8]

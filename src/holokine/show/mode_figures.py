@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from holokine.show.figures import COLOURS, GHOST, _figure
+from holokine.show.figures import COLOURS, GHOST, new_figure
 from holokine.show.numbers import number_text as n
 from holokine.show.plain import label as own_label
 
@@ -25,7 +25,7 @@ def plot_energy(modes: ModeSet, names: tuple[str, ...], strain: np.ndarray, kine
     """Stacked bars of strain (above) and kinetic (below) energy by mode; returns the Figure."""
     shown = min(modes.count, 24)
     total = np.maximum(modes.omega[:shown] ** 2 / 2.0, 1e-300)
-    figure, axes = _figure(2, sharex=True)
+    figure, axes = new_figure(2, sharex=True)
     importance = (strain[:, :shown] / total).sum(axis=1) + (kinetic[:, :shown] / total).sum(axis=1)
     order = np.argsort(-importance, kind="stable")
     kept, rest = order[:MOST_BARS], order[MOST_BARS:]
@@ -55,7 +55,7 @@ def plot_energy(modes: ModeSet, names: tuple[str, ...], strain: np.ndarray, kine
 
 def plot_bands(modes: ModeSet, d: Description) -> Any:
     """Bands of excitation across, natural frequencies down through them; returns the Axes."""
-    _, ax = _figure()
+    _, ax = new_figure()
     bands = d.band_ranges()
     inside = {
         int(k) for k, f in zip(modes.numbers, modes.frequencies_hz, strict=True)
@@ -80,7 +80,7 @@ def plot_bands(modes: ModeSet, d: Description) -> Any:
 
 def plot_assurance(c: Comparison) -> Any:
     """The modal assurance criterion as a matrix, pairs framed; returns the Axes."""
-    _, ax = _figure()
+    _, ax = new_figure()
     image = ax.imshow(c.mac, vmin=0.0, vmax=1.0, cmap="viridis", origin="lower", aspect="auto")
     for row in range(c.before.count):
         for column in range(c.after.count):

@@ -25,7 +25,8 @@ DISPLAY_UNITS: dict[str, tuple[str, float]] = {
 COLUMN_UNITS = {
     "_hz": "Hz", "_rad_s": "rad/s", "_kg": "kg", "_db": "dB", "_percent": "%", "_ms": "ms", "_mm": "mm", "_s": "s",
     "_kg_m2": "kg m²", "_m": "m", "_mpa": "MPa", "_n": "N", "_nm": "N m", "_n_per_mm": "N/mm", "_n_s_per_m": "N s/m",
-    "_deg": "deg", "_j": "J", "_g": "g", "_mm2": "mm²", "_per_s": "1/s", "_mm_per_s": "mm/s", "_m_per_s": "m/s",
+    "_deg": "deg", "_j": "J", "_n_s": "N s", "_g": "g", "_mm2": "mm²", "_per_s": "1/s", "_mm_per_s": "mm/s",
+    "_m_per_s": "m/s",
 }  # fmt: skip
 """Units by the endings of columns of tables."""
 

@@ -47,7 +47,10 @@ __all__ = [
     "SpringRow",
     "as_installed",
     "equilibrium",
+    "growth_load",
     "growths",
+    "run_length",
+    "self_force",
     "solve_about",
 ]
 
@@ -598,7 +601,7 @@ def _refuse_twice(base: System, state: State, where: str) -> None:
             )
 
 
-def _growth_load(system: System, part: str) -> Floats:
+def growth_load(system: System, part: str) -> Floats:
     """Forces that stand for a unit free strain of a part."""
     result = np.zeros(system.size)
     for e in system.element_blocks(part):
@@ -607,7 +610,7 @@ def _growth_load(system: System, part: str) -> Floats:
     return result
 
 
-def _self_force(system: System, part: str) -> float:
+def self_force(system: System, part: str) -> float:
     """Energy conjugate of a unit free strain of a part under itself, ∫ E A dx for a run, in J."""
     blocks = system.element_blocks(part)
     return sum(float(np.vdot(force, own)) for e in blocks for _, force, own in e.free_forces())
@@ -623,7 +626,7 @@ def _growth_forces(system: System, growth: dict[str, float]) -> Floats:
     result = np.zeros(system.size)
     for part, strain in growth.items():
         if strain:
-            result += strain * _growth_load(system, part)
+            result += strain * growth_load(system, part)
     return result
 
 
@@ -677,8 +680,8 @@ def _members(system: System, state: State, growth: dict[str, float], press: floa
             continue
         if cable or part in state.tension:
             length = run_length(system, part, "tension")
-            load = _sparse(-_growth_load(system, part) / length)
-            own = _self_force(system, part) / length**2
+            load = _sparse(-growth_load(system, part) / length)
+            own = self_force(system, part) / length**2
             kind_: Kind = "tension" if part in state.tension else "cable"
             start = -own * length * growth.get(part, 0.0)
             found.append(_Member(kind_, part, load, none, own, start, state.tension.get(part, 0.0)))

@@ -6,6 +6,7 @@ from pydantic import model_validator
 
 from holokine.describe.damping import Damping
 from holokine.describe.fields import Frequency, Strict, complaint
+from holokine.errors import EventError
 
 __all__ = ["EventKind", "ModalEvent"]
 
@@ -61,6 +62,16 @@ class EventKind(Strict):
     def at_rest(self) -> tuple[str, ...]:
         """Static events whose loads act as well."""
         return ()
+
+    def following(self) -> Self:
+        """The same, followed where one-way members let go, hit and slide.
+
+        Raises
+        ------
+        EventError
+            A kind that cannot be followed.
+        """
+        raise EventError(f"follow is for events in time; this is one of {self.words}")
 
     @property
     def in_state(self) -> str | None:

@@ -49,6 +49,8 @@ class TimeEvent(ModalEvent):
     """A base pulse in time by direction (`pulse`) or by groups of supports (`support pulses`), and loads in time.
 
     `with state`: readings are the total of the state and of what the event adds to it, not the latter alone.
+    `follow`: one-way supports, springs and cables, and springs with a law, let go, hit and slide as they do, in place
+    of acting as they do in the state.
     """
 
     kind: ClassVar[str] = "time"
@@ -70,6 +72,7 @@ class TimeEvent(ModalEvent):
     model: Literal["reduced", "full"] = "reduced"
     high_frequency_damping: quantity_field("number", least=0.0) = 0.2  # type: ignore[valid-type]
     with_state: bool | None = None
+    follow: bool = False
 
     @model_validator(mode="after")
     def _sense(self) -> Self:
@@ -92,9 +95,15 @@ class TimeEvent(ModalEvent):
             )
         if self.model == "full":
             self.has_no_effect(given, ("static_correction",), "with model: full, which leaves no mode out")
+        if self.follow and (self.method not in ("automatic", "modes", "coupled modes") or not self.static_correction):
+            raise complaint("follow works on modes with their static correction; leave method, model and that out")
         if self.method != "generalised alpha":
             self.has_no_effect(given, ("high_frequency_damping",), "but with method: generalised alpha")
         return self
+
+    def following(self) -> Self:
+        """The same, with what lets go and hits followed."""
+        return self.model_copy(update={"follow": True})
 
     @property
     def axes(self) -> tuple[str, ...]:

@@ -1,0 +1,395 @@
+"""Following in time what lets go, hits or slides: one-way supports, springs and cables, springs with a law.
+
+The assembly about its state is reduced once: modes, a static shape for every direction in which a member can push, and
+for every foot that the state holds what follows a unit motion of it at rest (constraint modes: Craig and Bampton, AIAA
+Journal 6 (1968) 1313-1319). In these coordinates the members are followed (`contacts`); the answer is then read like
+any other, the members' forces standing beside the loads and opened feet beside the moving supports.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from holokine.elements.laws import force_law
+from holokine.errors import EventError
+from holokine.findings import Finding
+from holokine.modes.attached import attached_shapes
+from holokine.respond.contacts import Few, Member, Run
+from holokine.respond.direct import SteppedModes, cubic
+from holokine.respond.oscillators import Trajectory, quintic
+from holokine.respond.readout import Readout
+from holokine.respond.reduced import slight, solve_static, with_loads
+from holokine.respond.resting import STATE, state_values, with_state
+from holokine.respond.steady import at_rest_under, joined
+from holokine.respond.transient import Followed, History, TimeResult, answer_of_path
+from holokine.state.equilibrium import growth_load, run_length, self_force
+from holokine.state.hanging import lengthened
+from holokine.system.assemble import node_dofs
+from holokine.system.loads import LoadField, base_field
+
+if TYPE_CHECKING:
+    from holokine.arrays import Floats
+    from holokine.describe.events import TimeEvent
+    from holokine.excite.pulse import BasePulse
+    from holokine.respond.bench import Bench
+    from holokine.system.build import System
+
+__all__ = ["followed"]
+
+MOST = 300
+_UNBALANCED = 1e-3
+
+
+@dataclass
+class _Place:
+    """A member in the model: its rows on the motions, and what of it stands in the stiffness already."""
+
+    member: Member
+    row: Floats
+    across: list[Floats]
+    stiffness: float = 0.0
+    damping: float = 0.0
+    held: tuple[bool, ...] = ()  # the closing, then the directions across: whether the state holds it
+    free: tuple[str, float] | None = None  # what a gauge knows its force by, per N
+
+
+class _Sampled(SteppedModes):
+    """Coordinates on rows, between them by the curves through values, slopes and accelerations."""
+
+    def __init__(
+        self, omega: Floats, damping: Floats, weights: Floats, columns: NDArray[np.int64], slopes: Floats
+    ) -> None:
+        super(SteppedModes, self).__init__(omega, damping, weights)
+        self.columns, self.slopes = columns, slopes  # of loads that are curves, by their slopes at rows
+
+    def within(self, path: Trajectory, row: NDArray[np.int64], tau: Floats) -> tuple[Any, Floats]:
+        nxt = np.minimum(row + 1, len(path.time) - 1)
+        h = (path.time[nxt] - path.time[row])[:, None]
+        s = np.where(h > 0.0, tau[:, None] / np.where(h > 0.0, h, 1.0), 0.0)
+        ends = [[path.state[r][..., k] for k in range(3)] for r in (row, nxt)]
+        load = path.load[row] + s * (path.load[nxt] - path.load[row])
+        first, last = (path.load[r][:, self.columns] for r in (row, nxt))
+        load[:, self.columns] = cubic(s, h, first, last, self.slopes[row], self.slopes[nxt])
+        return np.stack(quintic(s, h, *ends), axis=2), load
+
+
+class _FollowedHistory(History):
+    """A history in which feet move too."""
+
+    def __init__(self, readout: Readout, path: Trajectory, pulse: BasePulse, oscillators: _Sampled,
+                 frame: tuple[Floats, Floats]) -> None:  # fmt: skip
+        super().__init__(readout, path, pulse, oscillators)
+        self._frame = frame if readout.needs_frame else None
+
+
+def followed(
+    bench: Bench, name: str, event: TimeEvent, linear: TimeResult, pulse: BasePulse, extra: list[LoadField]
+) -> TimeResult:
+    """The answer with what lets go, hits or slides; `linear`: the answer that holds it both ways.
+
+    Raises
+    ------
+    EventError
+        Nothing acts one way; a start from loads at rest; more than three hundred directions.
+    """
+    where = ("events", name)
+    system = bench.system
+    places = _places(bench)
+    if not places:
+        raise EventError(f'event "{name}": follow: no support, spring or cable acts one way or by a law', path=where)
+    rough = next((p.member.name for p in places if p.across), None)
+    if rough is not None:
+        raise EventError(
+            f'event "{name}": follow: "{rough}" has friction, and feet that slide are not followed yet; leave its '
+            "friction out, or hold it across", path=where,
+        )  # fmt: skip
+    state_column = STATE in pulse.names
+    resting = pulse.resting[:-1] if state_column else pulse.resting
+    if resting.any():
+        raise EventError(
+            f'event "{name}": follow starts from the state, not from a static event (start from, let go): put its '
+            "loads into a state (states: ..., state: NAME)", path=where,
+        )  # fmt: skip
+    base = bench.reduced if event.damping is None and event.upto is None else _taken(bench, event)
+    shapes = bench.modes.shapes[: base.count]
+    none = np.zeros(system.size)
+    moved = [(p, k, _imposed(system, p, k)) for p in places for k, held in enumerate(p.held) if held]
+    rides = [solve_static(system, [LoadField("", none, none, m)])[0] for _, _, m in moved]
+    feet = [LoadField(_column(p, k), none, r, none, True)
+            for (p, k, _), r in zip(moved, rides, strict=True)]  # fmt: skip
+    pushing = [(p, k, row) for p in places for k, row in enumerate((p.row, *p.across)) if not p.held[k]]
+    if len(pushing) + len(feet) > MOST:
+        raise EventError(
+            f'event "{name}": follow: {len(pushing) + len(feet)} directions in which members can act, and {MOST} are '
+            "the most; link their nodes to points", path=where,
+        )  # fmt: skip
+    own_loads = [base_field(system, a) for a in "xyz"] + extra
+    acting = [f.force - system.mass @ f.ride - system.stiffness @ f.moved for f in own_loads]
+    pushes = np.array([*(row for _, _, row in pushing), *acting, *(system.mass @ r for r in rides)])
+    attached = attached_shapes(bench.modes, shapes, base.omega, pushes)
+    q = base.count + len(attached.omega)
+    V = np.vstack([shapes, attached.shapes, *(r[None] for r in rides)])
+    few = _few(bench, base.damping, V, q, np.concatenate([base.omega, attached.omega]), acting, places)
+    load = linear.base[:, :-1] if state_column else linear.base
+    jumps = pulse.jumps_on(linear.time)
+    if jumps is not None:
+        jumps = jumps[:, : load.shape[1]]
+    run = few.run(linear.time, load, jumps=jumps)
+    if not run.changes and not any(m.smooth for m in few.members):
+        return replace(linear, followed=_told(run, few, linear, 0.0))
+    # the answer's own columns: base and groups, feet, loads, members
+    moving = pulse.moving
+    order = [*own_loads[:moving], *feet, *own_loads[moving:]]
+    forces = [LoadField(_column(p, k), (-1.0 if k == 0 else 1.0) * row, none, none)
+              for p, k, row in pushing]  # fmt: skip
+    reduced = with_loads(base, bench.modes, bench.gauges, [*order[3:], *forces])
+    direct = np.zeros((len(forces), len(bench.gauges.channels)))
+    for i, (p, k, _) in enumerate(pushing):
+        if p.free is not None and k == 0:
+            direct[i] = bench.gauges.of_free({p.free[0]: p.free[1]})
+    first = len(reduced.loads) - len(forces)
+    residual, static = reduced.residual.copy(), reduced.static.copy()
+    residual[first:] += direct
+    static[first:] += direct
+    reduced = joined(replace(reduced, residual=residual, static=static), system, bench.gauges, attached,
+                     [*order, *forces])  # fmt: skip
+    whole = reduced.channels.is_balance & ~reduced.channels.is_elastic_portion
+    if bench.dampers.ratios.any() and whole.any():
+        passed = at_rest_under(bench, V[:q], system.damping)
+        reduced = replace(reduced, modal_damper=reduced.modal_damper - np.where(whole, passed, 0.0))
+    names = [*pulse.names[:moving], *(f.name for f in feet), *pulse.names[moving : load.shape[1]],
+             *(f.name for f in forces)]  # fmt: skip
+    if event.with_state:
+        reduced, names = with_state(reduced, state_values(bench, name)), [*names, STATE]
+    wide = _widened(pulse, names, len(feet), load.shape[1])
+
+    def read(run: Run, findings: tuple[Finding, ...]) -> TimeResult:
+        columns = [run.load[:, :moving], run.a[:, q:], run.load[:, moving:], _beside(run, places, pushing)]
+        if event.with_state:
+            columns.append(np.ones((len(run.time), 1)))
+        loads = np.hstack(columns)
+        speed, place = pulse.base_motion(run.time, run.load)
+        frame = np.hstack([speed, run.v[:, q:]]), np.hstack([place, run.x[:, q:]])
+        path = Trajectory(run.time, loads, np.stack([run.x[:, :q], run.v[:, :q], run.a[:, :q]], axis=2))
+        curved, slopes = _slopes(run, places, pushing)
+        curved = moving + len(feet) + load.shape[1] - moving + curved
+        oscillators = _Sampled(reduced.omega, reduced.damping, -reduced.participation, curved, slopes)
+        reader = _FollowedHistory(Readout(reduced, True), path, wide, oscillators, frame)
+        return answer_of_path(reader, reduced, wide, name, findings)
+
+    result = read(run, ())
+    again = read(few.run(linear.time, load, jumps=jumps, finer=2), ())
+    error = _differ(result, again)
+    told = _told(run, few, linear, error)
+    kept = tuple(f for f in linear.findings if f.kind != "lets go")
+    return replace(result, acting=(*extra[: moving - 3], *feet, *extra[moving - 3 :], *forces),
+                   findings=(*kept, *_findings(told, run)), followed=told, beside=attached.shapes)  # fmt: skip
+
+
+def _taken(bench: Bench, event: TimeEvent) -> Any:
+    from holokine.respond.bench import taken
+
+    return taken(bench, event)
+
+
+def _column(p: _Place, k: int) -> str:
+    return p.member.name + (", across" * k if k < 2 else ", across too")
+
+
+def _imposed(system: System, p: _Place, k: int) -> Floats:
+    row = (p.row, *p.across)[k]
+    dof = int(np.flatnonzero(row)[0])
+    values = np.zeros(system.constraints.rows.shape[0])
+    for support in system.supports.values():
+        here = np.flatnonzero(support.dofs == dof)
+        if len(here):
+            values[support.rows.start + here[0]] = 1.0
+    return system.constraints.enforced(values)
+
+
+def _places(bench: Bench) -> list[_Place]:
+    """Every member that acts one way or by a law, as it is in the state."""
+    system, at_rest = bench.system, bench.at_rest
+    d, size = system.description, system.size
+    found: list[_Place] = []
+    rows = {} if at_rest is None else {(r.support, r.node): r for r in at_rest.equilibrium.feet}
+    for feet in system.feet:
+        held_dofs = set(system.supports[feet.name].dofs.tolist())
+        e = d.supports[feet.name].restitution or 0.0
+        for number, node in enumerate(feet.nodes.tolist()):
+            dof = 6 * node + feet.axis
+            if not system.active[dof]:
+                continue
+            row, r = np.zeros(size), rows.get((feet.name, node))
+            row[dof] = -feet.sign
+            across: list[Floats] = []
+            for axis in feet.across if feet.friction else ():
+                if system.active[6 * node + axis]:
+                    across.append(np.zeros(size))
+                    across[-1][6 * node + axis] = 1.0
+            gap, force = (feet.gap, 0.0) if r is None else (r.gap, r.force)
+            rub = (
+                np.zeros(len(across))
+                if r is None
+                else np.array([r.across @ a[6 * node : 6 * node + 3] for a in across])
+            )
+            label = feet.name if len(feet.nodes) == 1 else f"{feet.name}, {number + 1}"
+            member = Member(label, row, gap=gap, force=force, restitution=e, friction=feet.friction,
+                            across_force=rub)  # fmt: skip
+            held = (dof in held_dofs, *(int(np.flatnonzero(a)[0]) in held_dofs for a in across))
+            found.append(_Place(member, row, across, held=held))
+    springs = {} if at_rest is None else {r.name: r for r in at_rest.equilibrium.springs}
+    for c in system.connectors:
+        spring = d.springs.get(c.name) if c.kind == "spring" else None
+        if spring is None or (spring.one_way is None and not spring.is_nonlinear):
+            continue
+        row = np.zeros(size)
+        np.add.at(row, node_dofs(np.array(c.nodes)), c.stretch[0])
+        known = springs.get(c.name)
+        start = 0.0 if known is None else known.elongation
+        law, k0 = force_law(spring), float(c.stiffness[0])
+        if law is not None:
+            member = Member(c.name, row, k0, force=law.force(start), law=law, start=start)
+            found.append(_Place(member, row, [], k0, held=(False,), free=(c.name, 1.0)))
+            continue
+        sign = 1.0 if spring.one_way == "pull" else -1.0
+        gap = (spring.gap or 0.0) - sign * start
+        c0 = float(c.damping[0])
+        member = Member(c.name, sign * row, spring.stiffness, c0, gap, max(-gap, 0.0) * spring.stiffness)
+        found.append(_Place(member, sign * row, [], k0, c0, (False,), (c.name, sign)))
+    for part, described in d.parts.items():
+        if not described.only_pulls:
+            continue
+        slack = part in system.pattern.slack
+        source = bench.unloaded if slack else system
+        length = run_length(source, part, "follow")
+        own = self_force(source, part) / length**2
+        if slack:
+            assert at_rest is not None
+            chain = np.concatenate([b.nodes for b in source.element_blocks(part)])
+            ends = np.array([chain[0, 0], chain[-1, 1]])
+            line = np.diff(source.mesh.nodes[ends], axis=0)[0]
+            row = np.zeros(size)
+            for end, way in zip(ends, (-1.0, 1.0), strict=True):
+                row[6 * end : 6 * end + 3] = way * line / np.linalg.norm(line)
+            loose = lengthened(bench.unloaded, part, at_rest.displacement, at_rest.equilibrium.loaded.growth)
+            found.append(_Place(Member(part, row, own, gap=max(-loose, 0.0)), row, [], held=(False,)))
+            continue
+        row = growth_load(system, part) / (own * length)
+        pull = float(system.resting[part][0]) if part in system.resting else 0.0
+        member = Member(part, row, own, gap=-pull / own, force=pull)
+        found.append(_Place(member, row, [], own, held=(False,), free=(part, -1.0 / (own * length))))
+    return found
+
+
+def _few(
+    bench: Bench, ratios: Floats, V: Floats, q: int, omega: Floats, acting: list[Floats], places: list[_Place]
+) -> Few:
+    """The assembly in modes, static shapes and motions of feet, without its members."""
+    system, count = bench.system, len(ratios)
+    MV, KV = (np.asarray(m @ V.T) for m in (system.mass, system.stiffness))
+    M, K = V @ MV, V @ KV
+    M[:q, :q], K[:q, :q] = np.eye(q), np.diag(omega**2)
+    K[:q, q:], K[q:, :q] = 0.0, 0.0  # feet that move leave the rest without force
+    C = V @ np.asarray(system.damping @ V.T)
+    plain = np.maximum(ratios - bench.dampers.ratios[:count], 0.0)
+    # what answers at rest does not ring: static shapes are damped critically
+    C[np.arange(q), np.arange(q)] += 2.0 * np.concatenate([plain, np.ones(q - count)]) * omega
+    members = []
+    for p in places:
+        row, across = V @ p.row, np.array([V @ a for a in p.across]).reshape(-1, len(V))
+        row[np.abs(row) < 1e-13 * np.abs(row).max(initial=0.0)] = 0.0
+        K -= p.stiffness * np.outer(row, row)
+        C -= p.damping * np.outer(row, row)
+        if p.member.smooth:  # its slope at the start stays in the stiffness; the rest is followed
+            K += p.stiffness * np.outer(row, row)
+        members.append(replace(p.member, row=row, across=across))
+    M, C, K = ((m + m.T) / 2.0 for m in (M, C, K))
+    return Few(M, C, K, V @ np.array(acting).T, members)
+
+
+def _beside(run: Run, places: list[_Place], pushing: list[tuple[_Place, int, Floats]]) -> Floats:
+    """Forces of members beside what the stiffness about the state says of them, (rows, pushing)."""
+    number = {id(p): j for j, p in enumerate(places)}
+    result = np.zeros((len(run.time), len(pushing)))
+    for i, (p, k, _) in enumerate(pushing):
+        j, m = number[id(p)], p.member
+        if k:
+            result[:, i] = run.rub[:, j, k - 1] - m.across_force[k - 1]
+            continue
+        result[:, i] = run.force[:, j] - m.force
+        if not m.rigid:
+            result[:, i] -= p.stiffness * run.closing[:, j] + p.damping * run.speed[:, j]
+    return result
+
+
+def _slopes(
+    run: Run, places: list[_Place], pushing: list[tuple[_Place, int, Floats]]
+) -> tuple[NDArray[np.int64], Floats]:
+    """Which of the forces of members are curves between rows, and their slopes at rows, (rows, those)."""
+    number = {id(p): j for j, p in enumerate(places)}
+    some = [(i, p) for i, (p, k, _) in enumerate(pushing) if k == 0]
+    slopes = np.empty((len(run.time), len(some)))
+    for column, (_, p) in enumerate(some):
+        j = number[id(p)]
+        slopes[:, column] = run.force_rate[:, j]
+        if not p.member.rigid:
+            slopes[:, column] -= p.stiffness * run.speed[:, j] + p.damping * run.closing_acceleration[:, j]
+    return np.array([i for i, _ in some], dtype=np.int64), slopes
+
+
+def _widened(pulse: BasePulse, names: list[str], feet: int, loads: int) -> BasePulse:
+    """The excitation with columns for feet that move and for members, which are found, not given."""
+    moving, rows = pulse.moving, len(pulse.time)
+    own = pulse.acceleration
+    more = np.zeros((rows, len(names) - feet - loads))
+    if names[-1] == STATE:
+        more[:, -1] = 1.0
+    wide = np.hstack([own[:, :moving], np.zeros((rows, feet)), own[:, moving:loads], more])
+    before = np.zeros(len(names))
+    before[-1] = 1.0 if names[-1] == STATE else 0.0
+    felt = tuple((column + feet, of) for column, of in pulse.felt)
+    found = tuple(k for k in range(loads + feet, len(names)) if names[k] != STATE)
+    return replace(
+        pulse, found=found, acceleration=wide, names=tuple(names), before=before, moving=moving + feet, felt=felt
+    )
+
+
+def _differ(one: TimeResult, other: TimeResult) -> float:
+    """Largest difference of the peaks of readings that matter, relative to them."""
+    matters = ~slight(one.reduced.readings, one.peaks) & np.isfinite(one.peaks)
+    if not matters.any():
+        return 0.0
+    off = np.abs(np.abs(one.peaks) - np.abs(other.peaks))[matters] / np.abs(one.peaks)[matters]
+    return float(off.max())
+
+
+def _told(run: Run, few: Few, linear: TimeResult, error: float) -> Followed:
+    return Followed(tuple(few.members), run, linear.peaks, error, few.made)
+
+
+def _findings(told: Followed, run: Run) -> list[Finding]:
+    found = [Finding(
+        "note", f"followed through {len(run.changes):,} changes of what touches, pulls and slides; with steps half as "
+        f"long peaks differ by at most {100 * told.error:.2g} %, and energies are in balance within "
+        f"{100 * max(run.balance, 1e-12):.1g} %",
+        "followed", numbers={"changes": len(run.changes), "error": told.error, "energy": run.balance},
+    )]  # fmt: skip
+    if run.balance > _UNBALANCED or told.error > 0.02:
+        found.append(Finding(
+            "warning", f"what was followed is not settled: peaks differ by {100 * told.error:.2g} % with steps half as "
+            f"long, and energies are out of balance by {100 * run.balance:.2g} %; give a shorter step (step: ...)",
+            "unsettled", numbers={"error": told.error, "energy": run.balance},
+        ))  # fmt: skip
+    left = run.work["kinetic"] + np.abs(run.work["strain"] - run.work["strain"].min())
+    share = float(left[-1] / max(float(left.max()), 1e-300))
+    if share > 0.05:
+        found.append(Finding(
+            "note", f"at the end {100 * share:.0f} % of the largest energy is still there: more may let go or hit "
+            "later; give a longer ring down", "still moving", numbers={"share": share},
+        ))  # fmt: skip
+    return found

@@ -1,0 +1,59 @@
+"""Figure of members that let go and hit: forces, and when each is open."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from holokine.show.figures import COLOURS, new_figure
+from holokine.units import STANDARD_GRAVITY
+
+if TYPE_CHECKING:
+    from holokine.respond.transient import TimeResult
+
+__all__ = ["plot_members"]
+
+_LANES = 24
+_FORCES = 6
+
+
+def plot_members(answer: TimeResult) -> Any:
+    """Base motion, forces of the busiest members, and a lane each in which it is dark where a member acts."""
+    told = answer.followed
+    assert told is not None
+    run = told.run
+    swing = np.ptp(run.force, axis=0)
+    changed = {c.member for c in run.changes}
+    busiest = sorted((j for j in range(len(swing)) if swing[j] > 0.0), key=lambda j: (j not in changed, -swing[j]))
+    lanes = sorted(busiest[:_LANES]) or [0]
+    figure, axes = new_figure(3, sharex=True, gridspec_kw={"height_ratios": [0.8, 1.4, 0.4 + 0.12 * len(lanes)]})
+    t = 1e3 * run.time
+    pulse = answer.pulse
+    for d, axis in enumerate(pulse.names[: pulse.moving]):
+        if pulse.moves[d]:
+            label = f"base along {axis}" if d < 3 else axis
+            axes[0].plot(t, answer.base[:, d] / STANDARD_GRAVITY, color=COLOURS[d % 6], label=label)
+    for k in pulse.loads:
+        axes[0].plot(t, answer.base[:, k], color=COLOURS[k % 6], ls="--", label=f"{pulse.names[k]} (factor)")
+    axes[0].set_ylabel("base (g)" if pulse.moves_base else "factor of loads")
+    axes[0].legend(loc="upper right")
+    more = len(busiest) - _FORCES
+    axes[0].set_title(f"{answer.name}: what acts above, forces and contact of one-way members below")
+    for n, j in enumerate(busiest[:_FORCES]):
+        axes[1].plot(t, run.force[:, j], color=COLOURS[n % 6], lw=1.1, label=told.members[j].name)
+    axes[1].set_ylabel("force (N)")
+    low, high = axes[1].get_ylim()
+    axes[1].set_ylim(low, high + 0.45 * (high - low))  # room for the legend
+    axes[1].legend(loc="upper right", ncols=2, title=f"and {more} more" if more > 0 else None)
+    for lane, j in enumerate(lanes):
+        acts = run.status[:, j] != 0
+        axes[2].fill_between(t, lane - 0.35, lane + 0.35, where=acts, step="post", color=COLOURS[0], lw=0)
+    axes[2].set_yticks(range(len(lanes)), [told.members[j].name for j in lanes])
+    axes[2].set_ylim(len(lanes) - 0.5, -0.5)
+    axes[2].set_ylabel("acts")
+    axes[2].set_xlabel("time (ms)")
+    last = run.changes[-1].time if run.changes else pulse.end
+    end = max(pulse.end, min(last, pulse.end + 5.0 * (pulse.end - pulse.start)))
+    axes[2].set_xlim(t[0], min(t[-1], 1e3 * (end + 0.1 * (end - run.time[0]))))
+    return figure

@@ -1,0 +1,358 @@
+"""What lets go, hits or slides, followed in time: closed forms, a dense integration, and the whole way of a user."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+import pytest
+import scipy.linalg
+from scipy.integrate import quad, solve_ivp
+from scipy.optimize import brentq
+from scipy.special import ellipk
+
+import holokine as hk
+from holokine.elements.laws import ForceLaw
+from holokine.errors import EventError, HolokineError
+from holokine.respond.contacts import Few, Member
+from test_cli import inside
+
+ONE = np.array([1.0])
+
+
+def alone(mass: float = 1.0, damping: float = 0.0, stiffness: float = 0.0, members: list[Member] | None = None) -> Few:
+    unit = np.eye(1)
+    return Few(mass * unit, damping * unit, stiffness * unit, unit, members or [])
+
+
+def times(run, what: str) -> np.ndarray:
+    return np.array([c.time for c in run.changes if c.what == what])
+
+
+def kicked(rows: int, columns: int, impulse: float) -> np.ndarray:
+    jumps = np.zeros((rows, columns))
+    jumps[0, 0] = impulse
+    return jumps
+
+
+def test_a_ball_bounces_on_a_rigid_floor_until_it_lies():
+    g, height, e = 9.81, 0.5, 0.5
+    t = np.linspace(0.0, 2.0, 201)
+    few = alone(members=[Member("floor", -ONE, gap=height, restitution=e)])
+    run = few.run(t, np.full((201, 1), -g))
+    first, speed = np.sqrt(2 * height / g), np.sqrt(2 * g * height)
+    flights = 2 * speed / g * e ** np.arange(1, 15)
+    np.testing.assert_allclose(
+        times(run, "touches")[:15], first + np.concatenate([[0], np.cumsum(flights)[:14]]), rtol=1e-11
+    )
+    assert run.x[-1, 0] == pytest.approx(-height, abs=1e-14)
+    assert run.force[-1, 0] == pytest.approx(g, rel=1e-12)
+    assert run.closing.max() <= height * (1 + 1e-12)  # nothing goes into the floor
+    assert run.work["lost"][-1] == pytest.approx(g * height, rel=1e-9)
+    assert run.balance < 1e-12
+
+
+@pytest.mark.parametrize("sides", [1, 2])
+def test_an_oscillator_against_stops_piece_by_piece(sides):
+    w, gap, k = 2 * np.pi, 0.5, 400.0
+    members = [Member("stop", ONE, stiffness=k, gap=gap), Member("other", -ONE, stiffness=k, gap=gap)][:sides]
+    t = np.linspace(0.0, 3.0, 301)
+    run = alone(stiffness=w**2, members=members).run(t, np.zeros((301, 1)), jumps=kicked(301, 1, w))
+    free, speed, fast = np.arcsin(gap) / w, w * np.cos(np.arcsin(gap)), np.sqrt(w**2 + k)
+    still = k * gap / fast**2
+    size, phase = np.hypot(gap - still, speed / fast), np.arctan2(gap - still, speed / fast)
+    touching = (np.pi - 2 * phase) / fast
+    between = 2 * free if sides == 2 else 2 * free + np.pi / w
+    on = free + np.arange(20) * (touching + between)
+    np.testing.assert_allclose(times(run, "touches")[:4], on[:4], rtol=1e-11)
+    np.testing.assert_allclose(times(run, "opens")[:4], on[:4] + touching, rtol=1e-11)
+    assert run.force.max() <= k * (still + size - gap) * (1 + 1e-12)
+    assert run.balance < 1e-12
+
+
+def test_coulomb_takes_equal_steps_off_a_free_motion():
+    mu, force, k = 0.2, 10.0, 100.0
+    foot = Member("foot", np.array([0.0, -1.0]), force=force, friction=mu, across=np.array([[1.0, 0.0]]),
+                  across_force=np.zeros(1))  # fmt: skip
+    few = Few(np.eye(2), np.zeros((2, 2)), np.diag([k, 0.0]), np.eye(2), [foot])
+    t = np.linspace(0.0, 4.0, 401)
+    run = few.run(t, np.zeros((401, 2)), jumps=kicked(401, 2, 3.0))
+    still = mu * force / k
+    first = np.hypot(still, 3.0 / np.sqrt(k)) - still
+    stuck = times(run, "sticks")[-1]
+    x, halves = run.x[:, 0], np.arange(20)
+    left = first - 2 * still * halves
+    stops = int(np.flatnonzero(left <= still)[0])  # where the spring cannot overcome friction any more
+    assert abs(x[-1]) == pytest.approx(abs(left[stops]), abs=1e-12)
+    quarter = np.arctan2(3.0 / np.sqrt(k), still) / np.sqrt(k)
+    assert stuck == pytest.approx(quarter + stops * np.pi / np.sqrt(k), rel=1e-10)
+    assert run.balance < 1e-10
+    assert run.work["rubbed"][-1] == pytest.approx(4.5 - 0.5 * k * x[-1] ** 2, rel=1e-10)
+
+
+def test_a_hardening_spring_has_the_period_of_the_elliptic_integral():
+    b, amplitude = 3.0, 1.2
+    law = ForceLaw(np.zeros((0, 2)), (1.0, 0.0, b))
+    run = alone(members=[Member("spring", ONE, 1.0, law=law)])
+    speed = np.sqrt(amplitude**2 + b * amplitude**4 / 2)
+    t = np.linspace(0.0, 10.0, 2001)
+    found = run.run(t, np.zeros((2001, 1)), jumps=kicked(2001, 1, speed))
+    w2 = 1.0 + b * amplitude**2
+    period = 4 / np.sqrt(w2) * ellipk(b * amplitude**2 / (2 * w2))
+    x, time = found.x[:, 0], found.time
+    rise = np.flatnonzero((x[:-1] < 0) & (x[1:] >= 0))
+    crossings = time[rise] - x[rise] * (time[rise + 1] - time[rise]) / (x[rise + 1] - x[rise])
+    assert np.diff(crossings).mean() == pytest.approx(period, rel=2e-6)
+    assert found.x.max() == pytest.approx(amplitude, rel=2e-5)
+
+
+def test_a_string_of_masses_with_gaps_agrees_with_a_dense_integration():
+    n, rng = 5, np.random.default_rng(0)
+    K = np.zeros((n, n))
+    for i in range(n):
+        K[i, i] += 4e3
+        if i + 1 < n:
+            K[i : i + 2, i : i + 2] += 4e3 * np.array([[1, -1], [-1, 1]])
+    M, e = np.diag(rng.uniform(0.5, 2.0, n)), np.eye(n)
+    C, G = 0.002 * K, -M @ np.ones((n, 1))
+    table = ForceLaw(np.array([[-2e-3, -8.0], [0.0, 0.0], [1e-3, 20.0], [5e-3, 22.0]]), held=True)
+    members = [
+        Member("damped", e[2], stiffness=5e4, gap=0.002, damping=20.0), Member("back", -e[4], stiffness=2e4, gap=0.001),
+        Member("pressed", e[1] - e[3], stiffness=3e4, gap=-1e-4, force=3.0),
+        Member("table", e[0], law=table, start=1e-4, force=2.0),
+    ]  # fmt: skip
+    t = np.linspace(0.0, 0.4, 401)
+    w = (30 * np.sin(2 * np.pi * 7 * t))[:, None]
+    run = Few(M, C, K, G, members).run(t, w)
+
+    def force(m: Member, x, v) -> float:
+        p, q = m.row @ x, m.row @ v
+        if m.law is not None:
+            return m.law.force(m.start + p)
+        return max(0.0, m.stiffness * (p - m.gap) + m.damping * q) if p > m.gap else 0.0
+
+    def rhs(at, y):
+        x, v = y[:n], y[n:]
+        push = G[:, 0] * np.interp(at, t, w[:, 0]) - K @ x - C @ v
+        for m in members:
+            push -= m.row * (force(m, x, v) - m.force)
+        return np.concatenate([v, push / np.diag(M)])
+
+    dense = solve_ivp(rhs, (0, 0.4), np.zeros(2 * n), method="DOP853", rtol=1e-9, atol=1e-13, max_step=2e-4, t_eval=t)
+    rows = np.searchsorted(run.time, t)
+    assert len(run.changes) > 40
+    assert np.abs(run.x[rows] - dense.y[:n].T).max() < 1e-5 * np.abs(run.x).max()
+    assert run.balance < 1e-7
+    again = Few(M, C, K, G, members).run(t, w)
+    assert np.array_equal(again.x, run.x)
+
+
+BALL = """
+holokine: 1
+units: {length: m, force: N}
+points: {a: [0, 0, 0], b: [1, 0, 0]}
+masses: {ball: {at: b, mass: 2}}
+springs:
+  coil: {between: [a, b], stiffness: 800}
+  buffer: {between: [ground, b], axis: x, one way: pull, gap: GAP, stiffness: 20000}
+supports:
+  wall: {at: a, hold: all}
+  rails: {at: b, hold: [y, z, rx, ry, rz]}
+damping: 0
+gauges:
+  ball: {displacement: b, axis: x}
+  ball a: {acceleration: b, axis: x}
+  buffer: {force: buffer}
+  wall: {reaction: wall}
+loads: {push: {at: b, force: [3, 0, 0]}}
+events:
+  jolt: {pulse: {x: {half sine: {peak: 20 m/s^2, duration: 50 ms}}}, ring down: 1 s}
+  followed: {pulse: {x: {half sine: {peak: 20 m/s^2, duration: 50 ms}}}, ring down: 1 s, follow: true}
+  hold: {static: push}
+"""
+
+
+@pytest.fixture
+def ball(tmp_path):
+    file = tmp_path / "ball.yaml"
+    file.write_text(BALL.replace("GAP", "0.01"))
+    return file
+
+
+def test_a_buffer_with_a_gap_in_an_assembly(ball, tmp_path):
+    modes = hk.Assembly.read(ball).modes(count=1)
+    linear, answer = modes.respond("jolt"), modes.respond("jolt", follow=True)
+    w, k = np.sqrt(400.0), 20000.0
+    # after the pulse the motion is free: by its amplitude the speed at the buffer, and from that the force there
+    size = abs(linear.result.peaks[0])
+    speed, fast = w * np.sqrt(size**2 - 0.01**2), np.sqrt((800 + k) / 2)
+    still = k * 0.01 / (800 + k)
+    deepest = still + np.hypot(0.01 - still, speed / fast)
+    one = answer.table("one_way").iloc[0]
+    assert one["largest_force_n"] == pytest.approx(k * (deepest - 0.01), rel=1e-4)
+    assert one["fastest_touch_mm_per_s"] == pytest.approx(1e3 * speed, rel=1e-4)
+    peaks = answer.table("peaks").set_index("gauge")
+    assert peaks.loc["buffer", "peak"] == pytest.approx(k * (deepest - 0.01), rel=1e-4)
+    assert abs(peaks.loc["ball a", "peak"]) * 9.80665 == pytest.approx(
+        (800 * deepest + k * (deepest - 0.01)) / 2, rel=1e-3
+    )
+    told = next(f for f in answer.findings if f.kind == "followed")
+    assert told.numbers["changes"] == len(answer.table("changes")) == 8
+    assert told.numbers["energy"] < 1e-9
+    assert told.numbers["error"] < 1e-4
+    assert abs(answer.table("followed_energies")["missing_j"]).max() < 1e-9
+    same = modes.respond("followed")
+    assert np.array_equal(same.result.peaks, answer.result.peaks)
+    assert answer.ok
+    answer.save(tmp_path / "answer.xlsx")
+    answer.plot("one_way").savefig(tmp_path / "members.png")
+    assert "one_way" not in linear.tables
+    shape = answer.deformed(answer.table("changes")["time_ms"].iloc[0] / 1e3)
+    assert np.abs(shape.displacement).max() == pytest.approx(0.01, rel=1e-6)
+    done = inside("respond", str(ball), "jolt", "--follow", "--count", "1", "--json")
+    assert done.returncode == 0, done.stderr
+    printed = json.loads(done.stdout)
+    assert [r["what"] for r in printed["tables"]["jolt_changes"]] == ["touches", "opens"] * 4
+
+
+def test_what_never_acts_changes_nothing(tmp_path):
+    file = tmp_path / "far.yaml"
+    file.write_text(BALL.replace("GAP", "0.5"))
+    modes = hk.Assembly.read(file).modes(count=1)
+    answer = modes.respond("followed")
+    assert np.array_equal(answer.result.peaks, modes.respond("jolt").result.peaks)
+    assert answer.table("changes").empty
+
+
+BOX = """
+holokine: 1
+units: {length: m, force: N}
+points: {b: [0, 0, 1], c: [0, 0, 2]}
+masses: {box: {at: b, mass: 3}, lid: {at: c, mass: 1e-3}}
+supports:
+  floor: {at: b, pushes: z, restitution: REST}
+  rails: {at: b, hold: [x, y, rx, ry, rz]}
+  more: {at: c, hold: [x, y, rx, ry, rz]}
+springs:
+  hinge: {between: [b, c], stiffness: 5}
+loads: {weight: {gravity: -z}}
+states: {standing: {loads: weight}}
+state: standing
+damping: 0
+gauges:
+  box: {displacement: b, axis: z}
+  floor: {reaction: floor}
+events:
+  drop: {pulse: {z: {half sine: {peak: -30 m/s^2, duration: 100 ms}}}, ring down: 1 s, follow: true, with state: true}
+"""
+
+
+def test_a_box_leaves_the_floor_and_comes_back(tmp_path):
+    """With the floor falling away at more than 1 g the box flies; where it meets the floor again is by hand."""
+    file = tmp_path / "box.yaml"
+    file.write_text(BOX.replace("REST", "0"))
+    answer = hk.Assembly.read(file).modes(count=1).respond("drop")
+    g, w = 9.80665, np.pi / 0.1
+
+    def base(t: float) -> float:
+        return -30 * np.sin(w * t) if 0 <= t <= 0.1 else 0.0
+
+    off = np.arcsin(g / 30) / w
+
+    def height(t: float) -> float:
+        return quad(lambda s: (t - s) * (-g - base(s)), off, t, points=[0.1] if t > 0.1 else None, limit=200)[0]
+
+    lands = brentq(height, 0.1, 1.0)
+    told = answer.table("changes")
+    told = told[told["member"] == "floor"]
+    assert told["what"].tolist()[:2] == ["opens", "touches"]
+    assert told["time_ms"].iloc[0] == pytest.approx(1e3 * off, rel=2e-3)
+    assert told["time_ms"].iloc[1] == pytest.approx(1e3 * lands, rel=2e-3)
+    history = answer.table("history", "floor")
+    column = next(c for c in history if c.startswith("floor z") or c.startswith("floor ("))
+    flying = (history["time_s"] > off * 1.05) & (history["time_s"] < lands * 0.98)
+    assert np.abs(history.loc[flying, column]).max() < 2e-2 * 3 * g
+    assert history[column].iloc[-1] == pytest.approx(3 * g, rel=0.05)
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        (("pulse: {x:", "start from: hold, pulse: {x:"), "follow starts from the state"),
+        (("one way: pull, gap: 0.01, ", ""), "acts one way or by a law"),
+        (("follow: true", "follow: true, method: average acceleration"), "follow works on modes"),
+    ],
+)  # fmt: skip
+def test_what_cannot_be_followed_is_said(tmp_path, change, words):
+    text = BALL.replace("GAP", "0.01").replace(*change)
+    file = tmp_path / "a.yaml"
+    file.write_text(text)
+    with pytest.raises(HolokineError, match=words):
+        hk.Assembly.read(file).modes(count=1).respond("followed")
+
+
+def test_friction_spectra_and_rebounds_are_refused_by_name(ball):
+    modes = hk.Assembly.read(ball).modes(count=1)
+    with pytest.raises(EventError, match="follow is for events in time"):
+        modes.respond("hold", follow=True)
+    text = ball.read_text().replace("hold: all}", "hold: all, restitution: 0.5}")
+    ball.write_text(text)
+    with pytest.raises(HolokineError, match="restitution has no effect"):
+        hk.Assembly.read(ball)
+    ball.write_text(BOX.replace("REST", "1.5"))
+    with pytest.raises(HolokineError, match="restitution"):
+        hk.Assembly.read(ball)
+    ball.write_text(
+        BOX.replace("restitution: REST", "friction: 0.2").replace("  rails: {at: b, hold: [x, y, rx, ry, rz]}\n", "")
+    )
+    with pytest.raises(EventError, match='"floor" has friction'):
+        hk.Assembly.read(ball).modes(count=1).respond("drop")
+
+
+BEAM = """
+holokine: 1
+units: {length: mm, force: N}
+materials: {steel: {E: 205 GPa, nu: 0.29, density: 7850 kg/m^3}}
+sections: {bar: {rectangle: {width: 30 mm, height: 10 mm}}}
+points: {a: [0, 0, 0], b: [600, 0, 0], under: [600, 0, -50]}
+parts: {bar: {beam: {through: [a, b], section: bar, up: z, divisions: 8}, material: steel}}
+supports: {wall: {at: a, hold: all}, rig: {at: under, hold: [x, y, z]}}
+springs: {stop: {between: [under, b], one way: push, gap: 0.5, stiffness: 300 N/mm}}
+damping: 1 %
+gauges: {tip: {displacement: b, axis: z}, stop: {force: stop}}
+events: {jolt: {pulse: {z: {half sine: {peak: 6 g, duration: 12 ms}}}, ring down: 60 ms, follow: true}}
+"""
+
+
+def test_a_beam_on_a_stop_agrees_with_a_step_by_step_integration_of_the_whole_model(tmp_path):
+    file = tmp_path / "beam.yaml"
+    file.write_text(BEAM)
+    assembly = hk.Assembly.read(file)
+    few, many = assembly.modes(count=8), assembly.modes(count=24)
+    system = many.set.system
+    T = system.constraints.reduce.toarray()
+    K, M = (T.T @ m.toarray() @ T for m in (system.stiffness, system.mass))
+    w2, shapes = scipy.linalg.eigh(K, M)
+    C = M @ shapes @ np.diag(0.02 * np.sqrt(w2)) @ shapes.T @ M
+    pull = -(T.T @ (system.mass @ system.rigid_motions(np.zeros(3))[2]))
+    tip = T[6 * system.mesh.points["b"] + 2]
+    k, gap, h = 3e5, 5e-4, 4e-6
+    free, held = (scipy.linalg.lu_factor(4 / h**2 * M + 2 / h * C + K + s * np.outer(tip, tip)) for s in (0.0, k))
+    x, v, a = np.zeros((3, len(M)))
+    touches, moved, pushed = False, [0.0], [0.0]
+    for i in range(1, int(0.072 / h)):  # average acceleration, contact by the end of each step
+        base = 6 * 9.80665 * np.sin(np.pi * i * h / 0.012) if i * h < 0.012 else 0.0
+        right = M @ (4 / h**2 * x + 4 / h * v + a) + C @ (2 / h * x + v) + pull * base
+        new = scipy.linalg.lu_solve(held if touches else free, right - (k * gap * tip if touches else 0.0))
+        if (-(tip @ new) > gap) != touches:
+            touches = not touches
+            new = scipy.linalg.lu_solve(held if touches else free, right - (k * gap * tip if touches else 0.0))
+        a = 4 / h**2 * (new - x) - 4 / h * v - a
+        x, v = new, 2 / h * (new - x) - v
+        moved.append(float(tip @ x))
+        pushed.append(k * max(0.0, -moved[-1] - gap))
+    for modes, within in ((few, 0.01), (many, 3e-4)):
+        answer = modes.respond("jolt")
+        assert np.abs(answer.result.peaks[0]) == pytest.approx(max(moved), rel=within)
+        assert np.abs(answer.result.peaks[1]) == pytest.approx(max(pushed), rel=within)
+        assert answer.table("one_way").loc[0, "touched"] == 3
