@@ -356,3 +356,74 @@ def test_a_beam_on_a_stop_agrees_with_a_step_by_step_integration_of_the_whole_mo
         assert np.abs(answer.result.peaks[0]) == pytest.approx(max(moved), rel=within)
         assert np.abs(answer.result.peaks[1]) == pytest.approx(max(pushed), rel=within)
         assert answer.table("one_way").loc[0, "touched"] == 3
+
+
+CROSSED = BEAM.replace("stiffness: 300 N/mm", "stiffness: 300 N/mm, damping: 200 N s/m").replace(
+    "stop: {force: stop}}", "stop: {force: stop}, damper: {damper force: stop}, both: {total force: stop}}"
+).replace("events: {jolt: {pulse", """loads: {weight: {gravity: -z}, push: {at: b, force: [0, 0, -30]}}
+states: {hangs: {loads: weight}}
+state: hangs
+limits: {both: 60 N}
+events:
+  push: {loads: {push: {half sine: {duration: 5 ms}}}, ring down: 60 ms, follow: true}
+  drop: {pulse: {z: {half sine: {peak: 6 g, duration: 12 ms}, scale: -1}}, ring down: 60 ms, follow: true}
+  total: {pulse: {z: {half sine: {peak: 6 g, duration: 12 ms}}}, ring down: 60 ms, follow: true, with state: true}
+  apart: {support pulses: {w: {supports: wall, pulse: {z: {half sine: {peak: 6 g, duration: 12 ms}}}}}}
+  jolt: {pulse""").replace("follow: true}}\n", "follow: true}\n")  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def crossed(tmp_path_factory):
+    file = tmp_path_factory.mktemp("crossed") / "beam.yaml"
+    file.write_text(CROSSED)
+    return hk.Assembly.read(file).modes(count=12)
+
+
+@pytest.mark.parametrize("event", ["jolt", "push", "drop", "total"])
+def test_a_damped_stop_about_a_state_in_every_gauge_field_and_file(crossed, event, tmp_path):
+    answer = crossed.respond(event)
+    run, first = answer.result.followed.run, answer.result.followed.members[0].force
+    assert first > 1.0  # the beam hangs on its stop
+    beside = 0.0 if event == "total" else first
+    elastic, damper, both = (answer.table("history", g).iloc[:, -1].to_numpy() for g in ("stop", "damper", "both"))
+    force, open_ = run.force[:, 0], run.status[:, 0] == 0
+    np.testing.assert_allclose(both, -(force - beside), atol=1e-9)
+    assert np.abs(damper[open_]).max() < 1e-9
+    assert np.abs(elastic[open_] - beside).max() < 1e-9
+    np.testing.assert_allclose(elastic + damper, both, atol=1e-9)
+    assert force.min() > -1e-9
+    assert (force[open_] == 0.0).all()
+    assert run.balance < 1e-6
+    limits = answer.table("limits").iloc[0]
+    total = np.abs(force).max() if event == "total" else max(abs(beside + both.min()), abs(both.max() - beside))
+    assert limits["peak"] >= total * (1 - 1e-6)
+    # the field at an instant is what the gauge reads then
+    row = int(np.argmax(run.time > 0.01))
+    tip = answer.system.mesh.points["b"]
+    moved = answer.deformed(float(run.time[row])).displacement.reshape(-1, 6)[tip, 2]
+    gauge = answer.result.history(0)[row] - (answer.result.history(0)[0] if event == "total" else 0.0)
+    assert moved == pytest.approx(gauge, rel=1e-6, abs=1e-12)
+    envelope = answer.motion.envelope(dofs=np.array([6 * tip + 2]))
+    assert (
+        envelope.highest[0]
+        >= (answer.result.history(0).max() - (answer.result.history(0)[0] if event == "total" else 0)) * 0.999
+    )
+    if event == "drop":
+        answer.save(tmp_path / "a.vtu")
+        answer.save(tmp_path / "a.html")
+        answer.save(tmp_path / "a.gif", seconds=0.5, rate=4, pixels=(320, 200))
+    assert len(answer.table("stress")) == 1
+
+
+def test_a_followed_answer_comes_from_a_run_file_and_linear_answers_name_it(crossed, tmp_path):
+    crossed.save(tmp_path / "beam.run")
+    again = hk.open_run(tmp_path / "beam.run").respond("drop")
+    np.testing.assert_allclose(again.result.peaks, crossed.respond("drop").result.peaks, rtol=1e-9)
+    event = crossed.assembly.description.events["drop"].model_copy(update={"follow": False})
+    linear = crossed.respond(event)
+    told = next(f for f in linear.findings if f.kind == "lets go")
+    assert "--follow" in told.text
+    assert told.numbers["stop (one way)"] > 1.0
+    assert not any(f.kind == "lets go" for f in again.findings)
+    with pytest.raises(EventError, match="groups of supports are not followed"):
+        crossed.respond("apart", follow=True)

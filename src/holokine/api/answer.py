@@ -129,9 +129,11 @@ class Answer(Result, Generic[R]):
         if state is None:
             return []
         whole = getattr(self.event, "with_state", None)
-        text = f'readings are the total of the state "{state}" and what the event adds' if whole else (
-            f'readings are what the event adds to the state "{state}"; limits are checked on the total of both'
-        )  # fmt: skip
+        text = f'readings are what the event adds to the state "{state}"; limits are checked on the total of both'
+        if whole:
+            text = (
+                f'readings are the total of the state "{state}" and what the event adds; whole fields are what it adds'
+            )
         twice = acting_twice(d, state, self._at_rest_loads())
         return [*twice, Finding("note", text), *letting_go(self._numbers_of)]
 

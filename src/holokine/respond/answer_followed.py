@@ -18,7 +18,7 @@ from holokine.elements.laws import force_law
 from holokine.errors import EventError
 from holokine.findings import Finding
 from holokine.modes.attached import attached_shapes
-from holokine.respond.contacts import Few, Member, Run
+from holokine.respond.contacts import OPEN, Few, Member, Run
 from holokine.respond.direct import SteppedModes, cubic
 from holokine.respond.oscillators import Trajectory, quintic
 from holokine.respond.readout import Readout
@@ -44,7 +44,7 @@ MOST = 300
 _UNBALANCED = 1e-3
 
 
-@dataclass
+@dataclass(eq=False)
 class _Place:
     """A member in the model: its rows on the motions, and what of it stands in the stiffness already."""
 
@@ -122,6 +122,7 @@ def followed(
     feet = [LoadField(_column(p, k), none, r, none, True)
             for (p, k, _), r in zip(moved, rides, strict=True)]  # fmt: skip
     pushing = [(p, k, row) for p in places for k, row in enumerate((p.row, *p.across)) if not p.held[k]]
+    damped = [p for p in places if p.damping and not p.held[0]]
     if len(pushing) + len(feet) > MOST:
         raise EventError(
             f'event "{name}": follow: {len(pushing) + len(feet)} directions in which members can act, and {MOST} are '
@@ -146,11 +147,14 @@ def followed(
     order = [*own_loads[:moving], *feet, *own_loads[moving:]]
     forces = [LoadField(_column(p, k), (-1.0 if k == 0 else 1.0) * row, none, none)
               for p, k, row in pushing]  # fmt: skip
+    forces += [LoadField(f"{p.member.name}, damper", -p.row, none, none) for p in damped]
     reduced = with_loads(base, bench.modes, bench.gauges, [*order[3:], *forces])
     direct = np.zeros((len(forces), len(bench.gauges.channels)))
     for i, (p, k, _) in enumerate(pushing):
         if p.free is not None and k == 0:
             direct[i] = bench.gauges.of_free({p.free[0]: p.free[1]})
+    for i, p in enumerate(damped):
+        direct[len(pushing) + i] = _damper_reading(bench, p)
     first = len(reduced.loads) - len(forces)
     residual, static = reduced.residual.copy(), reduced.static.copy()
     residual[first:] += direct
@@ -168,7 +172,13 @@ def followed(
     wide = _widened(pulse, names, len(feet), load.shape[1])
 
     def read(run: Run, findings: tuple[Finding, ...]) -> TimeResult:
-        columns = [run.load[:, :moving], run.a[:, q:], run.load[:, moving:], _beside(run, places, pushing)]
+        columns = [
+            run.load[:, :moving],
+            run.a[:, q:],
+            run.load[:, moving:],
+            _beside(run, places, pushing),
+            _dampers(run, places, damped),
+        ]
         if event.with_state:
             columns.append(np.ones((len(run.time), 1)))
         loads = np.hstack(columns)
@@ -323,8 +333,26 @@ def _beside(run: Run, places: list[_Place], pushing: list[tuple[_Place, int, Flo
             continue
         result[:, i] = run.force[:, j] - m.force
         if not m.rigid:
-            result[:, i] -= p.stiffness * run.closing[:, j] + p.damping * run.speed[:, j]
+            result[:, i] -= p.stiffness * run.closing[:, j] + m.damping * run.speed[:, j] * (run.status[:, j] != OPEN)
     return result
+
+
+def _dampers(run: Run, places: list[_Place], damped: list[_Place]) -> Floats:
+    """Forces of dampers of one-way members beside those of dampers that act both ways, (rows, damped)."""
+    columns = [places.index(p) for p in damped]
+    off = run.status[:, columns] == OPEN
+    return np.where(off, -run.speed[:, columns] * np.array([p.damping for p in damped]), 0.0)
+
+
+def _damper_reading(bench: Bench, p: _Place) -> Floats:
+    """What gauges of a member's damper, and of its whole force, read per N of the damper, (channels,)."""
+    gauges, d = bench.gauges, bench.document.description
+    unit = gauges.read_velocity((p.row / (p.row @ p.row))[None])[0] / p.damping
+    own = np.zeros(len(unit), dtype=bool)
+    for block, where in zip(gauges.channels.blocks, gauges.channels.slices, strict=True):
+        gauge = d.gauges.get(block.gauge)
+        own[where] = gauge is not None and gauge.source == p.member.name
+    return np.where(own, unit, 0.0)
 
 
 def _slopes(
@@ -338,7 +366,8 @@ def _slopes(
         j = number[id(p)]
         slopes[:, column] = run.force_rate[:, j]
         if not p.member.rigid:
-            slopes[:, column] -= p.stiffness * run.speed[:, j] + p.damping * run.closing_acceleration[:, j]
+            slopes[:, column] -= p.stiffness * run.speed[:, j]
+            slopes[:, column] -= p.member.damping * run.closing_acceleration[:, j] * (run.status[:, j] != OPEN)
     return np.array([i for i, _ in some], dtype=np.int64), slopes
 
 

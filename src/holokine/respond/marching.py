@@ -279,15 +279,11 @@ class March:
                 if own.rigid:
                     touching.append(j)
                 else:
-                    key[j] = CLOSED
-                    self.changes.append(Change(t, j, "touches", float(own.row @ self.v)))
+                    self.spring(t, key, j, CLOSED)
             elif what == "open":
-                key[j] = OPEN
                 if own.rigid:
                     self.place([j])
-                if own.damping:  # spring and damper come back by themselves
-                    self.relaxed += 0.5 * own.stiffness * max(float(own.row @ self.x) - own.gap, 0.0) ** 2
-                self.changes.append(Change(t, j, "opens"))
+                self.spring(t, key, j, OPEN)
             elif what == "slide":
                 rub = self.flow.rub[j, : len(own.across)] @ self.state(self.flow, w, rate)
                 self.slide(t, key, j, -rub, rub)
@@ -298,6 +294,16 @@ class March:
         if touching:
             self.hit(t, touching)
         self.settle(t, w, rate)
+
+    def spring(self, t: float, key: list[int], j: int, status: int) -> None:
+        """A member opens, or one that yields touches."""
+        own = self.few.members[j]
+        key[j] = status
+        if own.damping and not own.rigid:  # let go while pressed, its damper takes what is in it
+            held = 0.5 * own.stiffness * max(float(own.row @ self.x) - own.gap, 0.0) ** 2
+            self.relaxed += held if status == OPEN else -held
+        speed = float(own.row @ self.v) if status == CLOSED else 0.0
+        self.changes.append(Change(t, j, "opens" if status == OPEN else "touches", speed))
 
     def slide(self, t: float, key: list[int], j: int, way: Floats, rub: Floats) -> None:
         """A foot begins to slide, or turns."""
@@ -398,11 +404,9 @@ class March:
                 self.hit(t, [j])
                 continue
             elif kind == "touch":
-                key[j] = CLOSED
-                self.changes.append(Change(t, j, "touches", float(own.row @ self.v)))
+                self.spring(t, key, j, CLOSED)
             elif kind == "open":
-                key[j] = OPEN
-                self.changes.append(Change(t, j, "opens"))
+                self.spring(t, key, j, OPEN)
             elif kind == "slide":
                 rub = self.flow.rub[j, : len(own.across)] @ z
                 self.slide(t, key, j, -rub, rub)

@@ -20,7 +20,7 @@ from holokine.progress import counted
 from holokine.respond.governing import largest_stress
 from holokine.respond.reduced import solve_static
 from holokine.state.rest import rest_factor
-from holokine.system.loads import base_field
+from holokine.system.loads import LoadField, base_field
 from holokine.system.recovery import BeamEnds, PartPeak, section_maps
 from holokine.whole import whole_hdf5
 
@@ -67,6 +67,9 @@ class FieldMotion:
             raise EventError("direct integration of the full model keeps the gauges only; take model: reduced")
         self.answer, self.modes = answer, modes
         self.loads = [base_field(modes.system, axis) for axis in "xyz"] + list(answer.acting)
+        if len(self.loads) < len(answer.reduced.loads):  # the state itself: fields are what the event adds
+            none = np.zeros(modes.system.size)
+            self.loads.append(LoadField(answer.reduced.loads[-1], none, none, none))
         more = () if answer.beside is None else (answer.beside,)
         self.shapes = np.vstack([modes.shapes[: answer.reduced.count - sum(map(len, more))], *more])
 

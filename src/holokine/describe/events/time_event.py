@@ -8,7 +8,7 @@ from holokine.describe.events.kind import ModalEvent
 from holokine.describe.events.signals import PulseShape
 from holokine.describe.fields import Axis, Time, complaint, names_of, quantity_field, quantity_schema
 from holokine.describe.loads import SupportGroup, each_moves_with_one_group
-from holokine.errors import UnitError
+from holokine.errors import EventError, UnitError
 from holokine.units import UnitSystem, quantity
 
 __all__ = ["SupportPulses", "TimeEvent"]
@@ -97,12 +97,16 @@ class TimeEvent(ModalEvent):
             self.has_no_effect(given, ("static_correction",), "with model: full, which leaves no mode out")
         if self.follow and (self.method not in ("automatic", "modes", "coupled modes") or not self.static_correction):
             raise complaint("follow works on modes with their static correction; leave method, model and that out")
+        if self.follow and self.support_pulses is not None:
+            raise complaint("follow is for the whole base and for loads; groups of supports are not followed yet")
         if self.method != "generalised alpha":
             self.has_no_effect(given, ("high_frequency_damping",), "but with method: generalised alpha")
         return self
 
     def following(self) -> Self:
         """The same, with what lets go and hits followed."""
+        if self.support_pulses is not None:
+            raise EventError("follow is for the whole base and for loads; groups of supports are not followed yet")
         return self.model_copy(update={"follow": True})
 
     @property
