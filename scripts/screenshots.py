@@ -78,6 +78,7 @@ def figures(wanted: set[str]) -> None:
             lambda: crate.variant("rubber fan bushings").modes().damped().plot(),
             lambda: modes.tune("transformer", "z", mass="12 kg", against="shaker", gauge="transformer z").plot(),
         ],
+        "followed": [lambda: crate.about("iced up").modes().respond("kerb strike", follow=True).plot("one_way")],
         "buckling": [lambda: crate.state("iced up").buckling().plot()],
         "vary": [
             lambda: crate.study({"parts/deck/plate/thickness": "2 to 6 mm in 17"}, count=14).plot(),

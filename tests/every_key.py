@@ -308,6 +308,20 @@ STEPPED: dict[str, Any] = {
     "events": {"more": {"static": {"side": 0.1}, "with state": True}},
 }  # fmt: skip
 
+BOUNCED: dict[str, Any] = {
+    "holokine": 1,
+    "materials": {"m": {"E": 2e11, "nu": 0.3, "density": 7800}},
+    "sections": {"bar": {"rectangle": {"width": 0.02, "height": 0.01}}},
+    "points": {"a": [0, 0, 0], "b": [0.6, 0, 0]},
+    "parts": {"bar": {"beam": {"through": ["a", "b"], "section": "bar", "divisions": 4}, "material": "m"}},
+    "supports": {"wall": {"at": "a", "hold": "all"},
+                 "stop": {"at": "b", "pushes": "z", "gap": 0.0005, "restitution": 0.5}},
+    "gauges": {"tip": {"displacement": "b", "axis": "z"}, "wall": {"reaction": "wall"}},
+    "damping": "2 %", "modes": {"count": 3},
+    "events": {"bounce": {"pulse": {"z": {"half sine": {"peak": 60, "duration": 0.01}}}, "ring down": 0.04,
+                          "follow": True}},
+}  # fmt: skip
+
 PLATES: dict[str, Any] = {
     "holokine": 1,
     "materials": {"m": {"E": "70 GPa", "nu": 0.3, "density": "2700 kg/m^3"},
@@ -350,6 +364,7 @@ DOCUMENTS = {
     "given": GIVEN,
     "stated": STATED,
     "stepped": STEPPED,
+    "bounced": BOUNCED,
 }
 FILES = (
     "noise.csv",

@@ -91,6 +91,7 @@ def test_every_table_figure_and_file_of_every_answer(origins, origin, kind, tmp_
         assert isinstance(table, pd.DataFrame), name
         assert entry.words, name
     optional = {"limits", "whole_model", "fatigue", "energies", "covariance", "correlation", "transfer"}
+    optional |= {"one_way", "changes", "against_linear", "followed_energies"}  # of followed ones
     assert refused <= optional, refused
     assert next(iter(answer.tables)) == "peaks"
     assert all(title and len(table) for title, table in answer.screens())

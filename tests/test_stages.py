@@ -68,6 +68,7 @@ OTHER = {  # values for which `changed` knows none, or none that makes sense the
                ("states", "held", "tension", "tie"): 900.0, ("states", "held", "constant"): "push",
                ("springs", "rubber", "mirrored"): False},
     "stepped": {("states", "bent", "load steps"): None, ("state",): None},
+    "bounced": {("events", "bounce", "follow"): False},
     "plates": {("parts", "skin", "plate", "tension along"): "side 2", ("events", "pushed", "static"): None,
                ("parts", "skin", "plate", "layers", 0, "material"): "soft",
                ("parts", "lid", "plate", "finer", 0, "within"): 0.05},
@@ -77,6 +78,7 @@ OTHER = {  # values for which `changed` knows none, or none that makes sense the
 ELSEWHERE: dict[str, set[tuple[str, str]]] = {  # seen to act in another of the documents
     "stated": set(),
     "stepped": set(),
+    "bounced": set(),
     "frame": set(),
     "blocks": {("PlaneRegion", "at"), ("MeshFile", "section")},
     "shapes": set(),

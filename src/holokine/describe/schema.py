@@ -482,7 +482,6 @@ class Support(Strict):
     gap: Gap | None = None  # type: ignore[valid-type]
     friction: quantity_field("number", least=0.0) | None = None  # type: ignore[valid-type]
     restitution: quantity_field("number", least=0.0, most=1.0) | None = None  # type: ignore[valid-type]
-    left_to_later: ClassVar[dict[str, frozenset[str]]] = {"system": frozenset({"restitution"})}
 
     @field_validator("hold")
     @classmethod

@@ -38,11 +38,12 @@ def plot_members(answer: TimeResult) -> Any:
         axes[0].plot(t, answer.base[:, k], color=COLOURS[k % 6], ls="--", label=f"{pulse.names[k]} (factor)")
     axes[0].set_ylabel("base (g)" if pulse.moves_base else "factor of loads")
     axes[0].legend(loc="upper right")
-    more = len(busiest) - _FORCES
+    drawn = [j for j in busiest if j in changed] or busiest
+    more = len(drawn) - _FORCES
     axes[0].set_title(f"{answer.name}: what acts above, forces and contact of one-way members below")
-    for n, j in enumerate(busiest[:_FORCES]):
+    for n, j in enumerate(drawn[:_FORCES]):
         axes[1].plot(t, run.force[:, j], color=COLOURS[n % 6], lw=1.1, label=told.members[j].name)
-    axes[1].set_ylabel("force (N)")
+    axes[1].set_ylabel("force of what changes (N)" if changed else "force (N)")
     low, high = axes[1].get_ylim()
     axes[1].set_ylim(low, high + 0.45 * (high - low))  # room for the legend
     axes[1].legend(loc="upper right", ncols=2, title=f"and {more} more" if more > 0 else None)
