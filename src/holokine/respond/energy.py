@@ -1,4 +1,4 @@
-"""Energy balance of a motion relative to the frame, mode by mode."""
+"""Energy balance of a motion relative to the frame: mode by mode, or of few coordinates with one-way members."""
 
 from __future__ import annotations
 
@@ -7,13 +7,14 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from holokine.errors import EventError
-from holokine.respond.oscillators import Oscillators
+from holokine.respond.oscillators import Oscillators, quintic
 
 if TYPE_CHECKING:
     from holokine.arrays import Floats
+    from holokine.respond.contacts import Few
     from holokine.respond.transient import TimeResult
 
-__all__ = ["energy_balance"]
+__all__ = ["energy_balance", "few_energies"]
 
 _POINTS, _WEIGHTS = np.polynomial.legendre.leggauss(4)
 
@@ -60,3 +61,39 @@ def energy_balance(answer: TimeResult) -> dict[str, Floats]:
         "strain_j": 0.5 * (q**2) @ system.omega**2,
         "dissipated_j": np.concatenate([begin, np.cumsum(lost)]),
     }
+
+
+def few_energies(
+    few: Few, time: Floats, load: Floats, x: Floats, v: Floats, a: Floats, closing: Floats, slip: Floats,
+    status: Floats, rub: Floats,
+) -> dict[str, Floats]:  # fmt: skip
+    """Energies from the start on; what is summed over time by three points of Gauss on the curves between rows."""
+    h = np.diff(time)[:, None]
+    input_, damped, rubbed = np.zeros((3, len(h)))
+    strain = 0.5 * np.einsum("ti,ij,tj->t", x, few.stiffness, x)
+    acts = status[:-1] != 0  # over a step, both its ends have the pattern of the first
+    for place, weight in ((-(0.6**0.5), 5.0), (0.0, 8.0), (0.6**0.5, 5.0)):
+        s = 0.5 + 0.5 * place
+        speed = quintic(np.full_like(h, s), h, [m[:-1] for m in (x, v, a)], [m[1:] for m in (x, v, a)])[1]
+        w, f = ((1.0 - s) * m[:-1] + s * m[1:] for m in (load, rub))
+        w_h = weight / 18.0 * h[:, 0]
+        input_ += w_h * np.einsum("ti,ti->t", speed, w @ few.weights.T)
+        damped += w_h * np.einsum("ti,ij,tj->t", speed, few.damping, speed)
+        for j, own in enumerate(few.members):
+            if own.damping and not own.rigid:
+                damped += w_h * np.where(acts[:, j], own.damping * (speed @ own.row) ** 2, 0.0)
+            if own.rough:
+                rubbed -= w_h * (f[:, j, : len(own.across)] * (speed @ own.across.T)).sum(axis=1)
+    for j, own in enumerate(few.members):
+        strain -= own.force * closing[:, j]
+        if own.law is not None:
+            strain += np.array([own.law.energy(own.start + c) for c in closing[:, j]]) - own.law.energy(own.start)
+        elif not own.rigid:
+            past = closing[:, j] - own.gap
+            strain += np.where(status[:, j] != 0, 0.5 * own.stiffness * past**2, 0.0)
+            strain -= 0.5 * own.stiffness * min(own.gap, 0.0) ** 2
+        if own.rough:
+            strain += slip[:, j, : len(own.across)] @ own.across_force
+    summed = {k: np.concatenate([[0.0], np.cumsum(v)]) for k, v in
+              (("input", input_), ("damped", damped), ("rubbed", rubbed))}  # fmt: skip
+    return {"kinetic": 0.5 * np.einsum("ti,ij,tj->t", v, few.mass, v), "strain": strain, **summed}

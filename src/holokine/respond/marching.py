@@ -24,7 +24,8 @@ from holokine.respond.contacts import (
     Run,
     impulses,
 )
-from holokine.respond.oscillators import quintic
+from holokine.respond.energy import few_energies
+from holokine.respond.roots import dips, first_below, root
 
 if TYPE_CHECKING:
     from holokine.arrays import Floats
@@ -204,7 +205,7 @@ class March:
             z1 = self.to(z, part)
             m1, what, noise = self.margins(z1)
             d1 = self._slopes(z1)
-            doubt = ((m1 < -noise) & ((d1 < 0.0) | (m1 < -1e3 * noise))) | _dips(m0, m1, d0, d1, part, noise)
+            doubt = ((m1 < -noise) & ((d1 < 0.0) | (m1 < -1e3 * noise))) | dips(m0, m1, d0, d1, part, noise)
             if not doubt.any():
                 self.way = self.ways(z1)
                 z, m0, d0, done, part = z1, m1, d1, done + part, min(2.0 * part, whole)
@@ -212,7 +213,7 @@ class March:
             if flow.fastest * part > FINE and part > 1e-9 * whole:
                 part /= 2.0
                 continue
-            at = self._first_root(z, z1, part, noise)
+            at = self._firstroot(z, z1, part, noise)
             if at is None:
                 if (m1 < -1e3 * noise).any():
                     part /= 2.0
@@ -231,7 +232,7 @@ class March:
             return np.asarray(self.flow.margins @ rate)
         return np.asarray(self.margins(np.vstack([z, rate]))[0][:, 1])
 
-    def _first_root(self, z: Floats, z1: Floats, h: float, noise: Floats) -> tuple[float, list[Margin]] | None:
+    def _firstroot(self, z: Floats, z1: Floats, h: float, noise: Floats) -> tuple[float, list[Margin]] | None:
         """First instant within a short step at which a margin falls below zero, and of which members."""
         flow = self.flow
         start = z
@@ -251,13 +252,13 @@ class March:
                 slopes = np.polynomial.polynomial.polyder(row)
                 v = powers[:, :-1] @ slopes
                 for k in np.flatnonzero((v[:-1] < 0) & (v[1:] > 0)):  # a dip between
-                    s = _root(slopes, share[k], share[k + 1], rising=True)
+                    s = root(slopes, share[k], share[k + 1], rising=True)
                     if np.polynomial.polynomial.polyval(s, row) < -noise[i]:
-                        found.append((_root(row, share[k], s, rising=False), i))
+                        found.append((root(row, share[k], s, rising=False), i))
                         break
                 continue
-            first_below = int(below[0])
-            found.append((_edge(row, share, first_below), i))
+            at = int(below[0])
+            found.append((first_below(row, share, at), i))
         if not found:
             return None
         first = min(s for s, _ in found)
@@ -521,7 +522,7 @@ class March:
             status[i] = flow.key
         time = np.array([r[0] for r in rows])
         lost, kicked, relaxed = np.array([r[2] for r in rows]).T
-        work = _energies(few, time, load, x, v, a, closing, slip, status, rub)
+        work = few_energies(few, time, load, x, v, a, closing, slip, status, rub)
         work["lost"], work["input"], work["damped"] = lost, work["input"] + kicked, work["damped"] + relaxed
         return Run(
             time,
@@ -540,67 +541,3 @@ class March:
             self.changes,
             work,
         )
-
-
-def _dips(m0: Floats, m1: Floats, d0: Floats, d1: Floats, h: float, noise: Floats) -> Floats:
-    """Whether the cubic through values and slopes at both ends comes below zero between them."""
-    result = (d0 < 0.0) & (d1 > 0.0)
-    if result.any():
-        a, b, c = 2.0 * (m0 - m1) + h * (d0 + d1), 3.0 * (m1 - m0) - h * (2.0 * d0 + d1), h * d0
-        root = b + np.sqrt(np.maximum(b * b - 3.0 * a * c, 0.0))
-        at = np.clip(np.where(root != 0.0, -c / np.where(root != 0.0, root, 1.0), 0.5), 0.0, 1.0)
-        low = ((a * at + b) * at + c) * at + m0
-        result &= low < 0.1 * (np.maximum(m0, m1) - low) - noise
-    return result
-
-
-def _edge(row: Floats, share: Floats, below: int) -> float:
-    """Where a polynomial comes below zero, by the first of some places at which it is."""
-    return 0.0 if below == 0 else _root(row, share[below - 1], share[below], rising=False)
-
-
-def _root(row: Floats, low: float, high: float, rising: bool) -> float:
-    """Where a polynomial passes zero between two places."""
-    sign = 1.0 if rising else -1.0
-    for _ in range(80):
-        middle = 0.5 * (low + high)
-        if middle in (low, high):
-            break
-        low, high = (middle, high) if sign * np.polynomial.polynomial.polyval(middle, row) < 0.0 else (low, middle)
-    return high
-
-
-def _energies(
-    few: Few, time: Floats, load: Floats, x: Floats, v: Floats, a: Floats, closing: Floats, slip: Floats,
-    status: Floats, rub: Floats,
-) -> dict[str, Floats]:  # fmt: skip
-    """Energies from the start on; what is summed over time by three points of Gauss on the curves between rows."""
-    h = np.diff(time)[:, None]
-    input_, damped, rubbed = np.zeros((3, len(h)))
-    strain = 0.5 * np.einsum("ti,ij,tj->t", x, few.stiffness, x)
-    acts = status[:-1] != OPEN  # over a step, both its ends have the pattern of the first
-    for place, weight in ((-(0.6**0.5), 5.0), (0.0, 8.0), (0.6**0.5, 5.0)):
-        s = 0.5 + 0.5 * place
-        speed = quintic(np.full_like(h, s), h, [m[:-1] for m in (x, v, a)], [m[1:] for m in (x, v, a)])[1]
-        w, f = ((1.0 - s) * m[:-1] + s * m[1:] for m in (load, rub))
-        w_h = weight / 18.0 * h[:, 0]
-        input_ += w_h * np.einsum("ti,ti->t", speed, w @ few.weights.T)
-        damped += w_h * np.einsum("ti,ij,tj->t", speed, few.damping, speed)
-        for j, own in enumerate(few.members):
-            if own.damping and not own.rigid:
-                damped += w_h * np.where(acts[:, j], own.damping * (speed @ own.row) ** 2, 0.0)
-            if own.rough:
-                rubbed -= w_h * (f[:, j, : len(own.across)] * (speed @ own.across.T)).sum(axis=1)
-    for j, own in enumerate(few.members):
-        strain -= own.force * closing[:, j]
-        if own.law is not None:
-            strain += np.array([own.law.energy(own.start + c) for c in closing[:, j]]) - own.law.energy(own.start)
-        elif not own.rigid:
-            past = closing[:, j] - own.gap
-            strain += np.where(status[:, j] != OPEN, 0.5 * own.stiffness * past**2, 0.0)
-            strain -= 0.5 * own.stiffness * min(own.gap, 0.0) ** 2
-        if own.rough:
-            strain += slip[:, j, : len(own.across)] @ own.across_force
-    summed = {k: np.concatenate([[0.0], np.cumsum(v)]) for k, v in
-              (("input", input_), ("damped", damped), ("rubbed", rubbed))}  # fmt: skip
-    return {"kinetic": 0.5 * np.einsum("ti,ij,tj->t", v, few.mass, v), "strain": strain, **summed}
