@@ -427,3 +427,47 @@ def test_a_followed_answer_comes_from_a_run_file_and_linear_answers_name_it(cros
     assert not any(f.kind == "lets go" for f in again.findings)
     with pytest.raises(EventError, match="groups of supports are not followed"):
         crossed.respond("apart", follow=True)
+
+
+LAWFUL = """
+holokine: 1
+units: {length: m, force: N}
+points: {a: [0, 0, 0], b: [1, 0, 0]}
+masses: {ball: {at: b, mass: 2}}
+springs:
+  coil: {between: [a, b], stiffness: 800}
+  bias: {between: [ground, b], axis: x, law: {linear: 400, quadratic: 3000, cubic: 9e5}}
+supports:
+  wall: {at: a, hold: all}
+  rails: {at: b, hold: [y, z, rx, ry, rz]}
+damping: 0
+loads: {pull: {at: b, force: [6, 0, 0]}}
+states: {pulled: {loads: pull}}
+gauges: {ball: {displacement: b, axis: x}, bias: {force: bias}}
+events: {jolt: {pulse: {x: {half sine: {peak: 20 m/s^2, duration: 50 ms}}}, ring down: 1 s, follow: true}}
+"""
+
+
+@pytest.mark.parametrize("state", ["", "state: pulled\n"])
+def test_a_spring_with_a_law_is_followed_from_where_a_state_stretches_it(tmp_path, state):
+    file = tmp_path / "law.yaml"
+    file.write_text(LAWFUL + state)
+    answer = hk.Assembly.read(file).modes(count=1).respond("jolt")
+
+    def law(e):
+        return 400 * e + 3000 * e**2 + 9e5 * e**3
+
+    start = brentq(lambda e: 800 * e + law(e) - 6, 0, 1) if state else 0.0
+
+    def rhs(t, y):
+        base = 20 * np.sin(np.pi * t / 0.05) if 0 <= t <= 0.05 else 0.0
+        return [y[1], -base - (800 * y[0] + law(start + y[0]) - law(start)) / 2]
+
+    plain = solve_ivp(rhs, (0, 1.05), [0.0, 0.0], rtol=1e-10, atol=1e-13, max_step=1e-3, dense_output=True)
+    x = plain.sol(np.linspace(0, 1.05, 20_001))[0]
+    force = law(start + x) - law(start)
+    assert abs(answer.result.lowest[0]) == pytest.approx(-x.min(), rel=2e-4)
+    assert answer.result.highest[0] == pytest.approx(x.max(), rel=2e-4)
+    assert answer.result.highest[1] == pytest.approx(force.max(), rel=5e-4)
+    assert answer.result.lowest[1] == pytest.approx(force.min(), rel=5e-4)
+    assert answer.result.followed.run.balance < 1e-3

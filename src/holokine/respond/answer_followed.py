@@ -315,8 +315,6 @@ def _few(
         row[np.abs(row) < 1e-13 * np.abs(row).max(initial=0.0)] = 0.0
         K -= p.stiffness * np.outer(row, row)
         C -= p.damping * np.outer(row, row)
-        if p.member.smooth:  # its slope at the start stays in the stiffness; the rest is followed
-            K += p.stiffness * np.outer(row, row)
         members.append(replace(p.member, row=row, across=across))
     M, C, K = ((m + m.T) / 2.0 for m in (M, C, K))
     return Few(M, C, K, V @ np.array(acting).T, members)

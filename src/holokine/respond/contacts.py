@@ -232,15 +232,15 @@ class Flow:
         held: list[tuple[int, int]] = []  # member, and -1 for its normal or which direction across
         for j, (own, status) in enumerate(zip(few.members, key, strict=True)):
             b = own.row
+            if own.smooth:  # what is followed of it is what it makes beside the start
+                force[j, one] = own.force
+                continue
             R[:, one] += own.force * b
             if own.law is not None:
-                if own.smooth:
-                    force[j, one] = own.force
-                else:
-                    k, at_zero, _, _ = own.piece(status)
-                    force[j, :n], force[j, one] = k * b, k * own.start + at_zero
-                    K += k * np.outer(b, b)
-                    R[:, one] -= force[j, one] * b
+                k, at_zero, _, _ = own.piece(status)
+                force[j, :n], force[j, one] = k * b, k * own.start + at_zero
+                K += k * np.outer(b, b)
+                R[:, one] -= force[j, one] * b
                 continue
             if own.rough:
                 R[:, one] -= own.across_force @ own.across

@@ -130,13 +130,14 @@ class March:
         z[rates:] = (self.given(z, ways) - z[f : f + count]) / h
         end = flow.to(z, h)
         for _ in range(_ITERATIONS):
-            off = self.given(end, ways) - end[f : f + count]
-            if float(np.abs(off).max()) <= _AGREED * self.strongest:
+            wanted = self.given(end, ways)
+            off, size = wanted - end[f : f + count], max(self.strongest, float(np.abs(wanted).max()))
+            if float(np.abs(off).max()) <= _AGREED * size:
                 return end
             step = np.linalg.lstsq(unit[f : f + count] - self._given_by(end, unit, ways), off, rcond=1e-14)[0]
             z[rates:] += step
             end = flow.to(z, h)
-        if float(np.abs(off).max()) > 1e-7 * self.strongest:
+        if float(np.abs(off).max()) > 1e-7 * size:
             raise EventError(
                 "sliding friction and the normal force do not settle: the coefficient is too large for how the members "
                 "push one another"
@@ -520,6 +521,10 @@ class March:
             force_rate[i] = flow.force @ (flow.A @ z)
             slip[i], rub[i] = flow.slip @ z, flow.rub @ z
             status[i] = flow.key
+        speed = v @ few.rows.T
+        for j, own in enumerate(few.members):
+            if own.law is not None and own.smooth:  # rows do not hold how fast it changes
+                force_rate[:, j] = [own.law.slope(own.start + p) for p in closing[:, j]] * speed[:, j]
         time = np.array([r[0] for r in rows])
         lost, kicked, relaxed = np.array([r[2] for r in rows]).T
         work = few_energies(few, time, load, x, v, a, closing, slip, status, rub)
@@ -531,7 +536,7 @@ class March:
             v,
             a,
             closing,
-            v @ few.rows.T,
+            speed,
             a @ few.rows.T,
             force,
             force_rate,
