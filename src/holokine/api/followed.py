@@ -36,6 +36,8 @@ class FollowedTables:
         open, the widest opening, the largest force, the fastest and the hardest touch."""
         import pandas as pd
 
+        from holokine.respond.contacts import OPEN
+
         told, run = self._followed, self._followed.run
         step = np.diff(run.time, append=run.time[-1])
         rows = []
@@ -46,7 +48,7 @@ class FollowedTables:
             force, when = run.largest(j)
             row |= {"largest_force_n": force, "largest_force_at_ms": 1e3 * when}
             if m.law is None:
-                open_ = run.status[:, j] == 0
+                open_ = run.status[:, j] == OPEN
                 row |= {"opened": sum(c.what == "opens" for c in own), "touched": len(touches),
                         "open_ms": 1e3 * float(step[open_].sum()),
                         "widest_mm": 1e3 * max(0.0, float((m.gap - run.closing[:, j]).max())),
@@ -91,8 +93,7 @@ class FollowedTables:
 
         run = self._followed.run
         work = {f"{k}_j": run.work[k] for k in ("input", "kinetic", "strain", "damped", "lost")}
-        off = work["input_j"] - sum(v for k, v in work.items() if k != "input_j")
-        return pd.DataFrame({"time_s": run.time, **work, "missing_j": off})
+        return pd.DataFrame({"time_s": run.time, **work, "missing_j": run.missing})
 
     @figure("one_way", "What acts, under what the base does", when=_is_followed)
     def _one_way_drawn(self) -> Any:

@@ -97,6 +97,13 @@ class Connector:
         """The six stretches (m and rad, own axes) under motions of all nodes, (dofs,)."""
         return np.asarray(self.stretch @ u.reshape(-1, 6)[list(self.nodes)].ravel())
 
+    def along(self, size: int) -> Floats:
+        """Its elongation per motion of all nodes, (dofs,) of that `size`."""
+        row = np.zeros(size)
+        for end, node in enumerate(self.nodes):
+            row[6 * node : 6 * node + 6] += self.stretch[0, 6 * end : 6 * end + 6]
+        return row
+
     def beside(self, u: Floats, force: float) -> float:
         """What of a force in N along its line the elongation does not tell."""
         return force - float(self.stiffness[0]) * float(self.stretches(u)[0])

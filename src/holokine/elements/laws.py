@@ -72,6 +72,18 @@ class ForceLaw:
         before, after = np.searchsorted(x, e - near), np.searchsorted(x, e + near)
         return float((every[before] + every[after]) / 2.0)
 
+    def piece(self, number: int) -> tuple[float, float, float, float]:
+        """Of a straight piece of a table: stiffness, force at no elongation, and between which elongations it holds.
+
+        Piece 0 lies below the first row, piece n beyond the n-th.
+        """
+        x = np.concatenate([[-np.inf], self.rows[:, 0], [np.inf]])
+        low, high = float(x[number]), float(x[number + 1])
+        wide = float(x[-2] - x[1])
+        e = 0.5 * (max(low, float(x[1]) - wide) + min(high, float(x[-2]) + wide))
+        k = self.slope(e)
+        return k, self.force(e) - k * e, low, high
+
     def beyond(self, e: float) -> bool:
         """Whether an elongation lies beyond what is known."""
         if not len(self.rows) or self.held:

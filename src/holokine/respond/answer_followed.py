@@ -18,17 +18,17 @@ from holokine.elements.laws import force_law
 from holokine.errors import EventError
 from holokine.findings import Finding
 from holokine.modes.attached import attached_shapes
+from holokine.respond.bench import relieved, taken
 from holokine.respond.contacts import OPEN, Few, Member, Run
-from holokine.respond.direct import SteppedModes, cubic
+from holokine.respond.direct import RowStates, cubic
 from holokine.respond.oscillators import Trajectory, quintic
 from holokine.respond.readout import Readout
 from holokine.respond.reduced import slight, solve_static, with_loads
 from holokine.respond.resting import STATE, state_values, with_state
 from holokine.respond.steady import at_rest_under, joined
 from holokine.respond.transient import Followed, History, TimeResult, answer_of_path
-from holokine.state.equilibrium import growth_load, run_length, self_force
+from holokine.state.equilibrium import line_of
 from holokine.state.hanging import lengthened
-from holokine.system.assemble import node_dofs
 from holokine.system.loads import LoadField, base_field
 
 if TYPE_CHECKING:
@@ -56,20 +56,23 @@ class _Place:
     held: tuple[bool, ...] = ()  # the closing, then the directions across: whether the state holds it
     free: tuple[str, float] | None = None  # what a gauge knows its force by, per N
 
+    @property
+    def rows(self) -> list[Floats]:
+        """Its row, and those across."""
+        return [self.row, *self.across]
 
-class _Sampled(SteppedModes):
+
+class _Sampled(RowStates):
     """Coordinates on rows, between them by the curves through values, slopes and accelerations."""
 
     def __init__(
         self, omega: Floats, damping: Floats, weights: Floats, columns: NDArray[np.int64], slopes: Floats
     ) -> None:
-        super(SteppedModes, self).__init__(omega, damping, weights)
+        super().__init__(omega, damping, weights)
         self.columns, self.slopes = columns, slopes  # of loads that are curves, by their slopes at rows
 
     def within(self, path: Trajectory, row: NDArray[np.int64], tau: Floats) -> tuple[Any, Floats]:
-        nxt = np.minimum(row + 1, len(path.time) - 1)
-        h = (path.time[nxt] - path.time[row])[:, None]
-        s = np.where(h > 0.0, tau[:, None] / np.where(h > 0.0, h, 1.0), 0.0)
+        nxt, h, s = self.step_at(path, row, tau)
         ends = [[path.state[r][..., k] for k in range(3)] for r in (row, nxt)]
         load = path.load[row] + s * (path.load[nxt] - path.load[row])
         first, last = (path.load[r][:, self.columns] for r in (row, nxt))
@@ -114,15 +117,15 @@ def followed(
             f'event "{name}": follow starts from the state, not from a static event (start from, let go): put its '
             "loads into a state (states: ..., state: NAME)", path=where,
         )  # fmt: skip
-    base = bench.reduced if event.damping is None and event.upto is None else _taken(bench, event)
+    base = taken(bench, event)
     shapes = bench.modes.shapes[: base.count]
     none = np.zeros(system.size)
     moved = [(p, k, _imposed(system, p, k)) for p in places for k, held in enumerate(p.held) if held]
     rides = [solve_static(system, [LoadField("", none, none, m)])[0] for _, _, m in moved]
     feet = [LoadField(_column(p, k), none, r, none, True)
             for (p, k, _), r in zip(moved, rides, strict=True)]  # fmt: skip
-    pushing = [(p, k, row) for p in places for k, row in enumerate((p.row, *p.across)) if not p.held[k]]
-    damped = [p for p in places if p.damping and not p.held[0]]
+    pushing = [(j, k) for j, p in enumerate(places) for k in range(1 + len(p.across)) if not p.held[k]]
+    damped = [j for j, p in enumerate(places) if p.damping and not p.held[0]]
     if len(pushing) + len(feet) > MOST:
         raise EventError(
             f'event "{name}": follow: {len(pushing) + len(feet)} directions in which members can act, and {MOST} are '
@@ -130,7 +133,7 @@ def followed(
         )  # fmt: skip
     own_loads = [base_field(system, a) for a in "xyz"] + extra
     acting = [f.force - system.mass @ f.ride - system.stiffness @ f.moved for f in own_loads]
-    pushes = np.array([*(row for _, _, row in pushing), *acting, *(system.mass @ r for r in rides)])
+    pushes = np.array([*(places[j].rows[k] for j, k in pushing), *acting, *(system.mass @ r for r in rides)])
     attached = attached_shapes(bench.modes, shapes, base.omega, pushes)
     q = base.count + len(attached.omega)
     V = np.vstack([shapes, attached.shapes, *(r[None] for r in rides)])
@@ -141,69 +144,54 @@ def followed(
         jumps = jumps[:, : load.shape[1]]
     run = few.run(linear.time, load, jumps=jumps)
     if not run.changes and not any(m.smooth for m in few.members):
-        return replace(linear, followed=_told(run, few, linear, 0.0))
+        return replace(linear, followed=Followed(tuple(few.members), run, linear.peaks, 0.0))
     # the answer's own columns: base and groups, feet, loads, members
     moving = pulse.moving
     order = [*own_loads[:moving], *feet, *own_loads[moving:]]
-    forces = [LoadField(_column(p, k), (-1.0 if k == 0 else 1.0) * row, none, none)
-              for p, k, row in pushing]  # fmt: skip
-    forces += [LoadField(f"{p.member.name}, damper", -p.row, none, none) for p in damped]
+    forces = [LoadField(_column(places[j], k), (-1.0 if k == 0 else 1.0) * places[j].rows[k], none, none)
+              for j, k in pushing]  # fmt: skip
+    forces += [LoadField(f"{places[j].member.name}, damper", -places[j].row, none, none) for j in damped]
     reduced = with_loads(base, bench.modes, bench.gauges, [*order[3:], *forces])
     direct = np.zeros((len(forces), len(bench.gauges.channels)))
-    for i, (p, k, _) in enumerate(pushing):
-        if p.free is not None and k == 0:
-            direct[i] = bench.gauges.of_free({p.free[0]: p.free[1]})
-    for i, p in enumerate(damped):
-        direct[len(pushing) + i] = _damper_reading(bench, p)
+    for i, (j, k) in enumerate(pushing):
+        free = places[j].free
+        if free is not None and k == 0:
+            direct[i] = bench.gauges.of_free({free[0]: free[1]})
+    for i, j in enumerate(damped, start=len(pushing)):
+        direct[i] = _damper_reading(bench, places[j])
     first = len(reduced.loads) - len(forces)
     residual, static = reduced.residual.copy(), reduced.static.copy()
     residual[first:] += direct
     static[first:] += direct
     reduced = joined(replace(reduced, residual=residual, static=static), system, bench.gauges, attached,
                      [*order, *forces])  # fmt: skip
-    whole = reduced.channels.is_balance & ~reduced.channels.is_elastic_portion
-    if bench.dampers.ratios.any() and whole.any():
-        passed = at_rest_under(bench, V[:q], system.damping)
-        reduced = replace(reduced, modal_damper=reduced.modal_damper - np.where(whole, passed, 0.0))
+    reduced = relieved(bench, reduced, lambda: at_rest_under(bench, V[:q], system.damping))
     names = [*pulse.names[:moving], *(f.name for f in feet), *pulse.names[moving : load.shape[1]],
              *(f.name for f in forces)]  # fmt: skip
     if event.with_state:
         reduced, names = with_state(reduced, state_values(bench, name)), [*names, STATE]
     wide = _widened(pulse, names, len(feet), load.shape[1])
 
-    def read(run: Run, findings: tuple[Finding, ...]) -> TimeResult:
-        columns = [
-            run.load[:, :moving],
-            run.a[:, q:],
-            run.load[:, moving:],
-            _beside(run, places, pushing),
-            _dampers(run, places, damped),
-        ]
+    def read(run: Run) -> TimeResult:
+        beside, rates = _beside(run, places, pushing)
+        columns = [run.load[:, :moving], run.a[:, q:], run.load[:, moving:], beside, _dampers(run, places, damped)]
         if event.with_state:
             columns.append(np.ones((len(run.time), 1)))
         loads = np.hstack(columns)
         speed, place = pulse.base_motion(run.time, run.load)
         frame = np.hstack([speed, run.v[:, q:]]), np.hstack([place, run.x[:, q:]])
         path = Trajectory(run.time, loads, np.stack([run.x[:, :q], run.v[:, :q], run.a[:, :q]], axis=2))
-        curved, slopes = _slopes(run, places, pushing)
-        curved = moving + len(feet) + load.shape[1] - moving + curved
-        oscillators = _Sampled(reduced.omega, reduced.damping, -reduced.participation, curved, slopes)
+        curved = np.flatnonzero([k == 0 for _, k in pushing])  # of friction only the rows are known
+        at = len(feet) + load.shape[1] + curved
+        oscillators = _Sampled(reduced.omega, reduced.damping, -reduced.participation, at, rates[:, curved])
         reader = _FollowedHistory(Readout(reduced, True), path, wide, oscillators, frame)
-        return answer_of_path(reader, reduced, wide, name, findings)
+        return answer_of_path(reader, reduced, wide, name, ())
 
-    result = read(run, ())
-    again = read(few.run(linear.time, load, jumps=jumps, finer=2), ())
-    error = _differ(result, again)
-    told = _told(run, few, linear, error)
+    result, again = read(run), read(few.run(linear.time, load, jumps=jumps, finer=2))
+    told = Followed(tuple(few.members), run, linear.peaks, _differ(result, again))
     kept = tuple(f for f in linear.findings if f.kind != "lets go")
     return replace(result, acting=(*extra[: moving - 3], *feet, *extra[moving - 3 :], *forces),
-                   findings=(*kept, *_findings(told, run)), followed=told, beside=attached.shapes)  # fmt: skip
-
-
-def _taken(bench: Bench, event: TimeEvent) -> Any:
-    from holokine.respond.bench import taken
-
-    return taken(bench, event)
+                   findings=(*kept, *_findings(told)), followed=told, beside=attached.shapes)  # fmt: skip
 
 
 def _column(p: _Place, k: int) -> str:
@@ -211,8 +199,7 @@ def _column(p: _Place, k: int) -> str:
 
 
 def _imposed(system: System, p: _Place, k: int) -> Floats:
-    row = (p.row, *p.across)[k]
-    dof = int(np.flatnonzero(row)[0])
+    dof = int(np.flatnonzero(p.rows[k])[0])
     values = np.zeros(system.constraints.rows.shape[0])
     for support in system.supports.values():
         here = np.flatnonzero(support.dofs == dof)
@@ -242,11 +229,8 @@ def _places(bench: Bench) -> list[_Place]:
                     across.append(np.zeros(size))
                     across[-1][6 * node + axis] = 1.0
             gap, force = (feet.gap, 0.0) if r is None else (r.gap, r.force)
-            rub = (
-                np.zeros(len(across))
-                if r is None
-                else np.array([r.across @ a[6 * node : 6 * node + 3] for a in across])
-            )
+            at = slice(6 * node, 6 * node + 3)
+            rub = np.array([0.0 if r is None else r.across @ a[at] for a in across])
             label = feet.name if len(feet.nodes) == 1 else f"{feet.name}, {number + 1}"
             member = Member(label, row, gap=gap, force=force, restitution=e, friction=feet.friction,
                             across_force=rub)  # fmt: skip
@@ -257,8 +241,7 @@ def _places(bench: Bench) -> list[_Place]:
         spring = d.springs.get(c.name) if c.kind == "spring" else None
         if spring is None or (spring.one_way is None and not spring.is_nonlinear):
             continue
-        row = np.zeros(size)
-        np.add.at(row, node_dofs(np.array(c.nodes)), c.stretch[0])
+        row = c.along(size)
         known = springs.get(c.name)
         start = 0.0 if known is None else known.elongation
         law, k0 = force_law(spring), float(c.stiffness[0])
@@ -276,8 +259,7 @@ def _places(bench: Bench) -> list[_Place]:
             continue
         slack = part in system.pattern.slack
         source = bench.unloaded if slack else system
-        length = run_length(source, part, "follow")
-        own = self_force(source, part) / length**2
+        length, own, pulled = line_of(source, part, "follow")
         if slack:
             assert at_rest is not None
             chain = np.concatenate([b.nodes for b in source.element_blocks(part)])
@@ -289,7 +271,7 @@ def _places(bench: Bench) -> list[_Place]:
             loose = lengthened(bench.unloaded, part, at_rest.displacement, at_rest.equilibrium.loaded.growth)
             found.append(_Place(Member(part, row, own, gap=max(-loose, 0.0)), row, [], held=(False,)))
             continue
-        row = growth_load(system, part) / (own * length)
+        row = pulled / own
         pull = float(system.resting[part][0]) if part in system.resting else 0.0
         member = Member(part, row, own, gap=-pull / own, force=pull)
         found.append(_Place(member, row, [], own, held=(False,), free=(part, -1.0 / (own * length))))
@@ -320,26 +302,29 @@ def _few(
     return Few(M, C, K, V @ np.array(acting).T, members)
 
 
-def _beside(run: Run, places: list[_Place], pushing: list[tuple[_Place, int, Floats]]) -> Floats:
-    """Forces of members beside what the stiffness about the state says of them, (rows, pushing)."""
-    number = {id(p): j for j, p in enumerate(places)}
-    result = np.zeros((len(run.time), len(pushing)))
-    for i, (p, k, _) in enumerate(pushing):
-        j, m = number[id(p)], p.member
+def _beside(run: Run, places: list[_Place], pushing: list[tuple[int, int]]) -> tuple[Floats, Floats]:
+    """Forces of members beside what the stiffness about the state says of them, and how fast they change.
+
+    Shape (rows, pushing) each; of friction the second is zero.
+    """
+    force, rate = np.zeros((2, len(run.time), len(pushing)))
+    for i, (j, k) in enumerate(pushing):
+        p, m = places[j], places[j].member
         if k:
-            result[:, i] = run.rub[:, j, k - 1] - m.across_force[k - 1]
+            force[:, i] = run.rub[:, j, k - 1] - m.across_force[k - 1]
             continue
-        result[:, i] = run.force[:, j] - m.force
+        force[:, i], rate[:, i] = run.force[:, j] - m.force, run.force_rate[:, j]
         if not m.rigid:
-            result[:, i] -= p.stiffness * run.closing[:, j] + m.damping * run.speed[:, j] * (run.status[:, j] != OPEN)
-    return result
+            damper = m.damping * (run.status[:, j] != OPEN)
+            force[:, i] -= p.stiffness * run.closing[:, j] + damper * run.speed[:, j]
+            rate[:, i] -= p.stiffness * run.speed[:, j] + damper * run.closing_acceleration[:, j]
+    return force, rate
 
 
-def _dampers(run: Run, places: list[_Place], damped: list[_Place]) -> Floats:
+def _dampers(run: Run, places: list[_Place], damped: list[int]) -> Floats:
     """Forces of dampers of one-way members beside those of dampers that act both ways, (rows, damped)."""
-    columns = [places.index(p) for p in damped]
-    off = run.status[:, columns] == OPEN
-    return np.where(off, -run.speed[:, columns] * np.array([p.damping for p in damped]), 0.0)
+    off = run.status[:, damped] == OPEN
+    return np.where(off, -run.speed[:, damped] * np.array([places[j].damping for j in damped]), 0.0)
 
 
 def _damper_reading(bench: Bench, p: _Place) -> Floats:
@@ -351,22 +336,6 @@ def _damper_reading(bench: Bench, p: _Place) -> Floats:
         gauge = d.gauges.get(block.gauge)
         own[where] = gauge is not None and gauge.source == p.member.name
     return np.where(own, unit, 0.0)
-
-
-def _slopes(
-    run: Run, places: list[_Place], pushing: list[tuple[_Place, int, Floats]]
-) -> tuple[NDArray[np.int64], Floats]:
-    """Which of the forces of members are curves between rows, and their slopes at rows, (rows, those)."""
-    number = {id(p): j for j, p in enumerate(places)}
-    some = [(i, p) for i, (p, k, _) in enumerate(pushing) if k == 0]
-    slopes = np.empty((len(run.time), len(some)))
-    for column, (_, p) in enumerate(some):
-        j = number[id(p)]
-        slopes[:, column] = run.force_rate[:, j]
-        if not p.member.rigid:
-            slopes[:, column] -= p.stiffness * run.speed[:, j]
-            slopes[:, column] -= p.member.damping * run.closing_acceleration[:, j] * (run.status[:, j] != OPEN)
-    return np.array([i for i, _ in some], dtype=np.int64), slopes
 
 
 def _widened(pulse: BasePulse, names: list[str], feet: int, loads: int) -> BasePulse:
@@ -395,11 +364,8 @@ def _differ(one: TimeResult, other: TimeResult) -> float:
     return float(off.max())
 
 
-def _told(run: Run, few: Few, linear: TimeResult, error: float) -> Followed:
-    return Followed(tuple(few.members), run, linear.peaks, error, few.made)
-
-
-def _findings(told: Followed, run: Run) -> list[Finding]:
+def _findings(told: Followed) -> list[Finding]:
+    run = told.run
     found = [Finding(
         "note", f"followed through {len(run.changes):,} changes of what touches, pulls and slides; with steps half as "
         f"long peaks differ by at most {100 * told.error:.2g} %, and energies are in balance within "

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 from typing import TYPE_CHECKING, Any
-
-import numpy as np
 
 from holokine.errors import EventError
 from holokine.excite.pulse import BasePulse, build_pulse
 from holokine.modes.damping import COUPLED, rayleigh_factors
-from holokine.respond.bench import Bench, about_supports, damping_words, refuse_moved, taken
+from holokine.respond.bench import Bench, about_supports, damping_words, refuse_moved, relieved, taken
 from holokine.respond.moving_groups import moving_groups
 from holokine.respond.reduced import ReducedModel, with_loads
 from holokine.respond.resting import STATE, state_values, with_state
@@ -18,6 +17,7 @@ from holokine.respond.transient import TimeResult, respond_pulse
 from holokine.system.loads import LoadField, base_field, load_field, load_sum
 
 if TYPE_CHECKING:
+    from holokine.arrays import Floats
     from holokine.describe.events import PulseShape, TimeEvent
     from holokine.respond.direct import FullModel
 
@@ -41,7 +41,7 @@ def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
                 f'event "{name}": with state needs the reduced model and its static correction', path=("events", name)
             )
         reduced = with_state(reduced, state_values(bench, name))
-    reduced = _relieved(bench, reduced)
+    reduced = relieved(bench, reduced, partial(_under_dampers, bench, reduced.count))
     method: str = event.method
     if method == "automatic":
         method = "coupled modes" if bench.dampers.coupling > COUPLED else "modes"
@@ -70,22 +70,14 @@ def answer_time(bench: Bench, name: str, event: TimeEvent) -> TimeResult:
     return answer
 
 
-def _relieved(bench: Bench, reduced: ReducedModel) -> ReducedModel:
-    """Forces from balance less what the assembly at rest passes under the forces of dampers, per modal velocity.
-
-    A damper to the ground relieves the supports beside it.
-    """
-    channels = reduced.channels
-    whole = channels.is_balance & ~channels.is_elastic_portion
-    if not (bench.dampers.ratios.any() and whole.any()):
-        return reduced
+def _under_dampers(bench: Bench, count: int) -> Floats:
+    """All channels of the assembly at rest under the forces of dampers per modal velocity, (modes, channels)."""
     from holokine.respond.steady import at_rest_under
 
-    passed = bench.held(
-        "under dampers in time", str(reduced.count),
-        lambda: at_rest_under(bench, bench.modes.shapes[: reduced.count], bench.system.damping),
+    return bench.held(
+        "under dampers in time", str(count),
+        lambda: at_rest_under(bench, bench.modes.shapes[:count], bench.system.damping),
     )  # fmt: skip
-    return replace(reduced, modal_damper=reduced.modal_damper - np.where(whole, passed, 0.0))
 
 
 def _excitation(bench: Bench, name: str, event: TimeEvent) -> tuple[BasePulse, list[LoadField]]:

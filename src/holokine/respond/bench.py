@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from holokine.state.about import AtRest
     from holokine.system.build import System
 
-__all__ = ["Bench", "about_supports", "acting_loads", "damping_words", "refuse_moved", "taken"]
+__all__ = ["Bench", "about_supports", "acting_loads", "damping_words", "refuse_moved", "relieved", "taken"]
 
 T = TypeVar("T")
 
@@ -143,6 +143,18 @@ def refuse_moved(fields: list[LoadField], name: str, event: EventKind) -> None:
                 f"or groups of supports ({event.groups_by})",
                 path=("events", name),
             )
+
+
+def relieved(bench: Bench, reduced: ReducedModel, passed: Callable[[], Floats]) -> ReducedModel:
+    """Forces from balance less what the assembly at rest passes under the forces of dampers, per modal velocity.
+
+    A damper to the ground relieves the supports beside it. `passed` makes that, (modes, channels), where it is needed.
+    """
+    channels = reduced.channels
+    whole = channels.is_balance & ~channels.is_elastic_portion
+    if not (bench.dampers.ratios.any() and whole.any()):
+        return reduced
+    return replace(reduced, modal_damper=reduced.modal_damper - np.where(whole, passed(), 0.0))
 
 
 def about_supports(bench: Bench, event: EventKind) -> list[Finding]:

@@ -5,10 +5,9 @@
 with w linear between rows, F the force of a member along its row b (closing p = b x) and f its friction across. A
 one-way member acts where p has passed its gap, F = k (p - g) + c p' and never below zero; a rigid one keeps p = g and
 meets it with Newton's restitution; friction is Coulomb's, |f| at most μ F. What acts makes a pattern, and within a
-pattern everything is linear: z = (x, x', w, 1, f and slopes) obeys z' = A z,
-    so that z(h) = exp(A h) z without any error
-of discretisation. Instants at which a pattern ends are roots of series in time. Sliding friction alone, whose size
-follows the normal force, is taken as linear over a step and found by iteration.
+pattern everything is linear: z = (x, x', w, 1, f and slopes) obeys z' = A z, so that z(h) = exp(A h) z without any
+error of discretisation. Instants at which a pattern ends are roots of series in time. Sliding friction, whose size
+follows the normal force, and polynomial laws are taken as linear over a step and found by iteration.
 
 Impacts and simultaneous changes are one small problem of complementarity (`state.contact`): impulses in place of
 forces, velocities in place of openings (Moreau 1988; Brogliato, *Nonsmooth Mechanics*, 2016).
@@ -111,26 +110,6 @@ class Member:
             return 0 if self.smooth else int(np.searchsorted(self.law.rows[:, 0], self.start, side="right"))
         return CLOSED if self.force > 0.0 or self.gap < 0.0 else OPEN
 
-    def piece(self, status: int) -> tuple[float, float, float, float]:
-        """Of a table: stiffness and force at elongation 0 of a piece, and from which elongation to which it holds."""
-        assert self.law is not None
-        rows = self.law.rows
-        if status == 0:
-            k = 0.0 if self.law.free_below or self.law.held else _slope(rows[:2])
-            f = 0.0 if self.law.free_below else float(rows[0, 1])
-            return k, f - k * float(rows[0, 0]), -np.inf, float(rows[0, 0])
-        if status == len(rows):
-            k = 0.0 if self.law.free_above or self.law.held else _slope(rows[-2:])
-            f = 0.0 if self.law.free_above else float(rows[-1, 1])
-            return k, f - k * float(rows[-1, 0]), float(rows[-1, 0]), np.inf
-        k = _slope(rows[status - 1 : status + 1])
-        at = rows[status - 1]
-        return k, float(at[1] - k * at[0]), float(at[0]), float(rows[status, 0])
-
-
-def _slope(two: Floats) -> float:
-    return float((two[1, 1] - two[0, 1]) / (two[1, 0] - two[0, 0]))
-
 
 @dataclass(frozen=True)
 class Change:
@@ -205,11 +184,14 @@ class Run:
         return float(between[row, column]), float(self.time[cells[row]] + s[0, column] * h[cells[row]])
 
     @property
+    def missing(self) -> Floats:
+        """What was put in less all that became of it, in J, shape (rows,)."""
+        return np.asarray(self.work["input"] - sum(w for k, w in self.work.items() if k != "input"))
+
+    @property
     def balance(self) -> float:
         """By how much the energies differ from what was put in, over the largest of them."""
-        w = self.work
-        off = w["input"] - sum(w[k] for k in ("kinetic", "strain", "damped", "rubbed", "lost"))
-        return float(np.abs(off).max()) / max(max(float(np.abs(v).max()) for v in w.values()), 1e-300)
+        return float(np.abs(self.missing).max()) / max(*(float(np.abs(w).max()) for w in self.work.values()), 1e-300)
 
 
 class Flow:
@@ -237,7 +219,7 @@ class Flow:
                 continue
             R[:, one] += own.force * b
             if own.law is not None:
-                k, at_zero, _, _ = own.piece(status)
+                k, at_zero, _, _ = own.law.piece(status)
                 force[j, :n], force[j, one] = k * b, k * own.start + at_zero
                 K += k * np.outer(b, b)
                 R[:, one] -= force[j, one] * b
@@ -325,7 +307,7 @@ class Flow:
                 forces.append(of[1])
 
             if own.law is not None:
-                _, _, low, high = (0.0, 0.0, -np.inf, np.inf) if own.smooth else own.piece(status)
+                _, _, low, high = (0.0, 0.0, -np.inf, np.inf) if own.smooth else own.law.piece(status)
                 if np.isfinite(low):
                     watch(self.closing[j], own.start - low, "piece", -1, (1.0, 0.0))
                 if np.isfinite(high):
@@ -412,14 +394,12 @@ class Few:
         across = [a for m in members for a in m.across]
         self.directions = np.vstack([self.rows, np.array(across).reshape(-1, self.count)])
         self._flows: OrderedDict[tuple[int, ...], Flow] = OrderedDict()
-        self.made = 0  # patterns of which exponentials were made
 
     def flow(self, key: tuple[int, ...]) -> Flow:
         """Everything about a pattern."""
         found = self._flows.get(key)
         if found is None:
             found = self._flows[key] = Flow(self, key)
-            self.made += 1
             if len(self._flows) > _KEPT:
                 self._flows.popitem(last=False)
         self._flows.move_to_end(key)

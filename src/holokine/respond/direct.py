@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from holokine.system.build import System
     from holokine.system.loads import LoadField
 
-__all__ = ["CoupledModes", "FullModel", "Scheme", "SteppedModes", "cubic", "full_histories", "march"]
+__all__ = ["CoupledModes", "FullModel", "RowStates", "Scheme", "SteppedModes", "cubic", "full_histories", "march"]
 
 _DEFECTIVE = 1e6
 
@@ -99,7 +99,26 @@ def march(
         yield u, v, a
 
 
-class SteppedModes(Oscillators):
+class RowStates(Oscillators):
+    """Coordinates whose states hold q, q' and q'' themselves."""
+
+    def motion(self, state: Any, load: Floats) -> tuple[Floats, Floats, Floats]:
+        """q, q' and q''."""
+        return state[..., 0], state[..., 1], state[..., 2]
+
+    def balance(self, q: Floats, v: Floats, a: Floats, load: Floats) -> Floats:
+        """What elastic and damping forces of the modes are together, as a coordinate."""
+        return np.asarray((load @ self.weights.T - a) / self.omega**2)
+
+    @staticmethod
+    def step_at(path: Trajectory, row: NDArray[np.int64], tau: Floats) -> tuple[NDArray[np.int64], Floats, Floats]:
+        """Row after each, the step between them in s and the share of it that `tau` is, (k, 1) each."""
+        nxt = np.minimum(row + 1, len(path.time) - 1)
+        h = (path.time[nxt] - path.time[row])[:, None]
+        return nxt, h, np.where(h > 0, tau[:, None] / np.where(h > 0, h, 1.0), 0.0)
+
+
+class SteppedModes(RowStates):
     """Coupled modal equations q'' + C q' + ω² q = weights · load, integrated in equal steps."""
 
     def __init__(self, omega: Floats, damping: Floats, weights: Floats, coupling: Floats, scheme: Scheme) -> None:
@@ -125,21 +144,11 @@ class SteppedModes(Oscillators):
 
     def within(self, path: Trajectory, row: NDArray[np.int64], tau: Floats) -> tuple[Any, Floats]:
         """Between rows by the cubics through values and slopes; accelerations straight."""
-        nxt = np.minimum(row + 1, len(path.time) - 1)
-        h = (path.time[nxt] - path.time[row])[:, None]
-        s = np.where(h > 0, tau[:, None] / np.where(h > 0, h, 1.0), 0.0)
+        nxt, h, s = self.step_at(path, row, tau)
         x0, x1 = path.state[row], path.state[nxt]
         parts = [cubic(s, h, x0[..., k], x1[..., k], x0[..., k + 1], x1[..., k + 1]) for k in (0, 1)]
         parts.append(x0[..., 2] + s * (x1[..., 2] - x0[..., 2]))
         return np.stack(parts, axis=2), path.load[row] + s * (path.load[nxt] - path.load[row])
-
-    def motion(self, state: Any, load: Floats) -> tuple[Floats, Floats, Floats]:
-        """q, q' and q''."""
-        return state[..., 0], state[..., 1], state[..., 2]
-
-    def balance(self, q: Floats, v: Floats, a: Floats, load: Floats) -> Floats:
-        """What elastic and damping forces of the modes are together, as a coordinate."""
-        return np.asarray((load @ self.weights.T - a) / self.omega**2)
 
 
 def cubic(s: Floats, h: Floats, y0: Floats, y1: Floats, d0: Floats, d1: Floats) -> Floats:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from holokine.errors import EventError
+from holokine.respond.contacts import OPEN
 from holokine.respond.oscillators import Oscillators, quintic
 
 if TYPE_CHECKING:
@@ -71,7 +72,7 @@ def few_energies(
     h = np.diff(time)[:, None]
     input_, damped, rubbed = np.zeros((3, len(h)))
     strain = 0.5 * np.einsum("ti,ij,tj->t", x, few.stiffness, x)
-    acts = status[:-1] != 0  # over a step, both its ends have the pattern of the first
+    acts = status[:-1] != OPEN  # over a step, both its ends have the pattern of the first
     for place, weight in ((-(0.6**0.5), 5.0), (0.0, 8.0), (0.6**0.5, 5.0)):
         s = 0.5 + 0.5 * place
         speed = quintic(np.full_like(h, s), h, [m[:-1] for m in (x, v, a)], [m[1:] for m in (x, v, a)])[1]
@@ -90,7 +91,7 @@ def few_energies(
             strain += np.array([own.law.energy(own.start + c) for c in closing[:, j]]) - own.law.energy(own.start)
         elif not own.rigid:
             past = closing[:, j] - own.gap
-            strain += np.where(status[:, j] != 0, 0.5 * own.stiffness * past**2, 0.0)
+            strain += np.where(status[:, j] != OPEN, 0.5 * own.stiffness * past**2, 0.0)
             strain -= 0.5 * own.stiffness * min(own.gap, 0.0) ** 2
         if own.rough:
             strain += slip[:, j, : len(own.across)] @ own.across_force

@@ -214,7 +214,7 @@ class March:
             if flow.fastest * part > FINE and part > 1e-9 * whole:
                 part /= 2.0
                 continue
-            at = self._firstroot(z, z1, part, noise)
+            at = self._first_root(z, z1, part, noise)
             if at is None:
                 if (m1 < -1e3 * noise).any():
                     part /= 2.0
@@ -233,7 +233,7 @@ class March:
             return np.asarray(self.flow.margins @ rate)
         return np.asarray(self.margins(np.vstack([z, rate]))[0][:, 1])
 
-    def _firstroot(self, z: Floats, z1: Floats, h: float, noise: Floats) -> tuple[float, list[Margin]] | None:
+    def _first_root(self, z: Floats, z1: Floats, h: float, noise: Floats) -> tuple[float, list[Margin]] | None:
         """First instant within a short step at which a margin falls below zero, and of which members."""
         flow = self.flow
         start = z
@@ -269,33 +269,37 @@ class March:
 
     def change(self, t: float, w: Floats, rate: Floats, ends: list[Margin]) -> None:
         """A new pattern from what ends: members that touch are hit, others let go, stick or slide."""
+        z = self.state(self.flow, w, rate)
+        touching = [j for j, what, _ in ends if what == "touch" and self.few.members[j].rigid]
         key = list(self.key)
-        touching: list[int] = []
-        for j, what, sense in ends:
-            own = self.few.members[j]
-            if what == "piece":
-                key[j] += sense
-                self.refuse_beyond(j, key[j])
-                self.changes.append(Change(t, j, "next piece"))
-            elif what == "touch":
-                if own.rigid:
-                    touching.append(j)
-                else:
-                    self.spring(t, key, j, CLOSED)
-            elif what == "open":
-                if own.rigid:
-                    self.place([j])
-                self.spring(t, key, j, OPEN)
-            elif what == "slide":
-                rub = self.flow.rub[j, : len(own.across)] @ self.state(self.flow, w, rate)
-                self.slide(t, key, j, -rub, rub)
-            elif what == "stop":
-                key[j] = CLOSED
-                self.changes.append(Change(t, j, "sticks"))
+        for end in ends:
+            if end[0] not in touching:
+                self.turn(t, key, end, z)
         self.set_pattern(key)
         if touching:
             self.hit(t, touching)
         self.settle(t, w, rate)
+
+    def turn(self, t: float, key: list[int], end: Margin, z: Floats) -> None:
+        """What becomes of a member whose status ends, but for a rigid one that touches (`hit`)."""
+        j, what, sense = end
+        own = self.few.members[j]
+        if what == "piece":
+            key[j] += sense
+            self.refuse_beyond(j, key[j])
+            self.changes.append(Change(t, j, "next piece"))
+        elif what == "touch":
+            self.spring(t, key, j, CLOSED)
+        elif what == "open":
+            if own.rigid:
+                self.place([j])
+            self.spring(t, key, j, OPEN)
+        elif what == "slide":
+            rub = self.flow.rub[j, : len(own.across)] @ z
+            self.slide(t, key, j, -rub, rub)
+        else:
+            key[j] = CLOSED
+            self.changes.append(Change(t, j, "sticks"))
 
     def spring(self, t: float, key: list[int], j: int, status: int) -> None:
         """A member opens, or one that yields touches."""
@@ -396,28 +400,18 @@ class March:
             if not wrong.any():
                 return
             worst = int(np.argmin(np.where(wrong, m / noise - at, np.inf)))
-            j, kind, sense = what[worst]
-            own, key = few.members[j], list(self.key)
-            if kind == "piece":
-                key[j] += sense
-                self.refuse_beyond(j, key[j])
-                self.changes.append(Change(t, j, "next piece"))
-            elif kind == "touch" and own.rigid:
+            j, kind, _ = what[worst]
+            if kind == "touch" and few.members[j].rigid:
                 self.hit(t, [j])
                 continue
-            elif kind == "touch":
-                self.spring(t, key, j, CLOSED)
-            elif kind == "open":
-                self.spring(t, key, j, OPEN)
-            elif kind == "slide":
-                rub = self.flow.rub[j, : len(own.across)] @ z
-                self.slide(t, key, j, -rub, rub)
-            else:
-                key[j] = CLOSED
-                self.changes.append(Change(t, j, "sticks"))
+            key = list(self.key)
+            self.turn(t, key, what[worst], z)
             self.set_pattern(key)
-        names = first_few(dict.fromkeys(few.members[c.member].name for c in self.changes[-20:]), 6)
-        raise EventError(f"at {t:.6g} s no pattern of what touches and what is open settles: {names}")
+        raise EventError(f"at {t:.6g} s no pattern of what touches and what is open settles: {self.restless(20)}")
+
+    def restless(self, last: int) -> str:
+        """Names of members that took part in the last changes."""
+        return first_few(dict.fromkeys(self.few.members[c.member].name for c in self.changes[-last:]), 6)
 
     def _agreed(self, w: Floats, rate: Floats) -> Floats:
         """The state at this instant with given forces that agree with it."""
@@ -442,16 +436,20 @@ class March:
     def run(self) -> Run:
         """Every row, and every instant at which something changes, twice."""
         self.kick(0)
-        self.settle(float(self.time[0]), self.load[0], np.zeros(self.load.shape[1]))
-        self.note(float(self.time[0]), self._agreed(self.load[0], np.zeros(self.load.shape[1])))
+        self.begin(0)
         for i in range(len(self.time) - 1):
             if i % 500 == 0:
                 tell("following what lets go and hits", i, len(self.time), "rows")
             self._step(i)
             if self.kick(i + 1):
-                self.settle(float(self.time[i + 1]), self.load[i + 1], np.zeros(self.load.shape[1]))
-                self.note(float(self.time[i + 1]), self._agreed(self.load[i + 1], np.zeros(self.load.shape[1])))
+                self.begin(i + 1)
         return self._collected()
+
+    def begin(self, i: int) -> None:
+        """A row at which loads begin anew: what acts then."""
+        t, w, none = float(self.time[i]), self.load[i], np.zeros(self.load.shape[1])
+        self.settle(t, w, none)
+        self.note(t, self._agreed(w, none))
 
     def kick(self, i: int) -> bool:
         """What loads that act in no time at a row do."""
@@ -470,8 +468,7 @@ class March:
         w, h = self.load[i], end - t
         if h <= 0.0:  # the load jumps
             if (self.load[i + 1] != w).any():
-                self.settle(t, self.load[i + 1], np.zeros(len(w)))
-                self.note(t, self._agreed(self.load[i + 1], np.zeros(len(w))))
+                self.begin(i + 1)
             return
         rate = (self.load[i + 1] - w) / h
         crowd, since = 0, t
@@ -494,10 +491,9 @@ class March:
                 self.note(t, self._agreed(w, rate))
                 since, crowd = t, crowd + 1
                 if crowd > CROWD:
-                    names = first_few(dict.fromkeys(self.few.members[c.member].name for c in self.changes[-50:]), 6)
                     raise EventError(
-                        f"chatter at {t:.6g} s: more than {CROWD} changes within {1e3 * h:.3g} ms, of {names}; give "
-                        "them a stiffness or damping, or keep fewer modes"
+                        f"chatter at {t:.6g} s: more than {CROWD} changes within {1e3 * h:.3g} ms, of "
+                        f"{self.restless(50)}; give them a stiffness or damping, or keep fewer modes"
                     )
 
     def _between(self, t: float, z: Floats, h: float) -> None:
@@ -529,20 +525,5 @@ class March:
         lost, kicked, relaxed = np.array([r[2] for r in rows]).T
         work = few_energies(few, time, load, x, v, a, closing, slip, status, rub)
         work["lost"], work["input"], work["damped"] = lost, work["input"] + kicked, work["damped"] + relaxed
-        return Run(
-            time,
-            load,
-            x,
-            v,
-            a,
-            closing,
-            speed,
-            a @ few.rows.T,
-            force,
-            force_rate,
-            slip,
-            rub,
-            status,
-            self.changes,
-            work,
-        )
+        return Run(time, load, x, v, a, closing, speed, a @ few.rows.T, force, force_rate, slip, rub, status,
+                   self.changes, work)  # fmt: skip

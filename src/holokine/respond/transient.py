@@ -56,15 +56,12 @@ class Followed:
         Peaks of the answer that holds them both ways.
     error : float
         Largest relative difference of peaks with steps half as long.
-    patterns : int
-        Of what acts, that came up.
     """
 
     members: tuple[Member, ...]
     run: Run
     linear: Floats
     error: float
-    patterns: int
 
 
 @dataclass(frozen=True)

@@ -25,6 +25,8 @@ if TYPE_CHECKING:
     from holokine.respond.transient import TimeResult
 
 __all__ = [
+    "draw_acting",
+    "new_figure",
     "plot_conservatism",
     "plot_histories",
     "plot_match",
@@ -259,6 +261,25 @@ def main_readings(answer: TimeResult | SpectrumResult | SweepResult, checks: Seq
     return sorted(largest.values(), key=lambda i: (-use.get(i, 0.0), i))
 
 
+def draw_acting(ax: Any, answer: TimeResult) -> None:
+    """What the base does and factors of loads, in ms."""
+    pulse, t = answer.pulse, 1e3 * answer.time
+    for d, axis in enumerate(pulse.names[: pulse.moving]):
+        if pulse.moves[d]:
+            label = f"base along {axis}" if d < 3 else axis
+            ax.plot(t, answer.base[:, d] / STANDARD_GRAVITY, color=COLOURS[d % 6], label=label)
+    loads = [k for k in pulse.loads if pulse.resting[k] == 0]
+    above: Any = ax if not pulse.moves_base else ax.twinx() if loads else None
+    for k in loads:
+        above.plot(t, answer.base[:, k], color=COLOURS[k % 6], ls="--", label=own_label(pulse.names[k]))
+    if loads:
+        above.set_ylabel("factor of loads")
+        above.legend(loc="center right")
+    if pulse.moves_base:
+        ax.set_ylabel("base (g)")
+        ax.legend(loc="upper right")
+
+
 def plot_histories(answer: TimeResult, numbers: list[int] | None = None, checks: Sequence[LimitCheck] = ()) -> Any:
     """Histories with their peaks marked, the base pulse above, on one time axis. Returns the Figure.
 
@@ -274,23 +295,7 @@ def plot_histories(answer: TimeResult, numbers: list[int] | None = None, checks:
     )
     thin = max(1, len(answer.time) // 20000)
     t = 1e3 * answer.time[::thin]
-    moving = answer.pulse.moving
-    for d, axis in enumerate(answer.pulse.names[:moving]):
-        if answer.pulse.moves[d]:
-            label = f"base along {axis}" if d < 3 else axis
-            axes[0].plot(1e3 * answer.time, answer.base[:, d] / STANDARD_GRAVITY, color=COLOURS[d % 6], label=label)
-    loads = [k for k in answer.pulse.loads if answer.pulse.resting[k] == 0]
-    above: Any = axes[0] if not answer.pulse.moves_base else axes[0].twinx() if loads else None
-    for k in loads:
-        above.plot(
-            1e3 * answer.time, answer.base[:, k], color=COLOURS[k % 6], ls="--", label=own_label(answer.pulse.names[k])
-        )
-    if loads:
-        above.set_ylabel("factor of loads")
-        above.legend(loc="center right")
-    if answer.pulse.moves_base:
-        axes[0].set_ylabel("base (g)")
-        axes[0].legend(loc="upper right")
+    draw_acting(axes[0], answer)
     axes[0].set_title(f"{answer.name}: what acts above, gauges below with their peaks{left}")
     for ax, number in zip(axes[1:], numbers, strict=True):
         reading = readings[number]

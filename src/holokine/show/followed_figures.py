@@ -6,8 +6,9 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from holokine.show.figures import COLOURS, new_figure
-from holokine.units import STANDARD_GRAVITY
+from holokine.respond.contacts import OPEN
+from holokine.show.figures import COLOURS, draw_acting, new_figure
+from holokine.show.plain import label
 
 if TYPE_CHECKING:
     from holokine.respond.transient import TimeResult
@@ -28,29 +29,21 @@ def plot_members(answer: TimeResult) -> Any:
     busiest = sorted((j for j in range(len(swing)) if swing[j] > 0.0), key=lambda j: (j not in changed, -swing[j]))
     lanes = sorted(busiest[:_LANES]) or [0]
     figure, axes = new_figure(3, sharex=True, gridspec_kw={"height_ratios": [0.8, 1.4, 0.4 + 0.12 * len(lanes)]})
-    t = 1e3 * run.time
-    pulse = answer.pulse
-    for d, axis in enumerate(pulse.names[: pulse.moving]):
-        if pulse.moves[d]:
-            label = f"base along {axis}" if d < 3 else axis
-            axes[0].plot(t, answer.base[:, d] / STANDARD_GRAVITY, color=COLOURS[d % 6], label=label)
-    for k in pulse.loads:
-        axes[0].plot(t, answer.base[:, k], color=COLOURS[k % 6], ls="--", label=f"{pulse.names[k]} (factor)")
-    axes[0].set_ylabel("base (g)" if pulse.moves_base else "factor of loads")
-    axes[0].legend(loc="upper right")
+    t, pulse = 1e3 * run.time, answer.pulse
+    draw_acting(axes[0], answer)
     drawn = [j for j in busiest if j in changed] or busiest
     more = len(drawn) - _FORCES
     axes[0].set_title(f"{answer.name}: what acts above, forces and contact of one-way members below")
     for n, j in enumerate(drawn[:_FORCES]):
-        axes[1].plot(t, run.force[:, j], color=COLOURS[n % 6], lw=1.1, label=told.members[j].name)
+        axes[1].plot(t, run.force[:, j], color=COLOURS[n % 6], lw=1.1, label=label(told.members[j].name))
     axes[1].set_ylabel("force of what changes (N)" if changed else "force (N)")
     low, high = axes[1].get_ylim()
     axes[1].set_ylim(low, high + 0.45 * (high - low))  # room for the legend
     axes[1].legend(loc="upper right", ncols=2, title=f"and {more} more" if more > 0 else None)
     for lane, j in enumerate(lanes):
-        acts = run.status[:, j] != 0
+        acts = run.status[:, j] != OPEN
         axes[2].fill_between(t, lane - 0.35, lane + 0.35, where=acts, step="post", color=COLOURS[0], lw=0)
-    axes[2].set_yticks(range(len(lanes)), [told.members[j].name for j in lanes])
+    axes[2].set_yticks(range(len(lanes)), [label(told.members[j].name) for j in lanes])
     axes[2].set_ylim(len(lanes) - 0.5, -0.5)
     axes[2].set_ylabel("acts")
     axes[2].set_xlabel("time (ms)")

@@ -47,10 +47,8 @@ __all__ = [
     "SpringRow",
     "as_installed",
     "equilibrium",
-    "growth_load",
     "growths",
-    "run_length",
-    "self_force",
+    "line_of",
     "solve_about",
 ]
 
@@ -601,7 +599,13 @@ def _refuse_twice(base: System, state: State, where: str) -> None:
             )
 
 
-def growth_load(system: System, part: str) -> Floats:
+def line_of(system: System, part: str, key: str) -> tuple[float, float, Floats]:
+    """Of a run as a spring along its line: length in m, stiffness in N/m, and load for a unit of length, (dofs,)."""
+    length = run_length(system, part, key)
+    return length, _self_force(system, part) / length**2, _growth_load(system, part) / length
+
+
+def _growth_load(system: System, part: str) -> Floats:
     """Forces that stand for a unit free strain of a part."""
     result = np.zeros(system.size)
     for e in system.element_blocks(part):
@@ -610,7 +614,7 @@ def growth_load(system: System, part: str) -> Floats:
     return result
 
 
-def self_force(system: System, part: str) -> float:
+def _self_force(system: System, part: str) -> float:
     """Energy conjugate of a unit free strain of a part under itself, ∫ E A dx for a run, in J."""
     blocks = system.element_blocks(part)
     return sum(float(np.vdot(force, own)) for e in blocks for _, force, own in e.free_forces())
@@ -626,7 +630,7 @@ def _growth_forces(system: System, growth: dict[str, float]) -> Floats:
     result = np.zeros(system.size)
     for part, strain in growth.items():
         if strain:
-            result += strain * growth_load(system, part)
+            result += strain * _growth_load(system, part)
     return result
 
 
@@ -665,8 +669,7 @@ def _members(system: System, state: State, growth: dict[str, float], press: floa
         if c.kind != "spring" or c.name not in d.springs:
             continue
         spring = d.springs[c.name]
-        row = np.zeros(size)
-        np.add.at(row, node_dofs(np.array(c.nodes)), c.stretch[0])
+        row = c.along(size)
         law = force_law(spring)
         if law is not None:
             k = float(c.stiffness[0])
@@ -679,9 +682,8 @@ def _members(system: System, state: State, growth: dict[str, float], press: floa
         if part in system.pattern.slack:
             continue
         if cable or part in state.tension:
-            length = run_length(system, part, "tension")
-            load = _sparse(-growth_load(system, part) / length)
-            own = self_force(system, part) / length**2
+            length, own, pull = line_of(system, part, "tension")
+            load = _sparse(-pull)
             kind_: Kind = "tension" if part in state.tension else "cable"
             start = -own * length * growth.get(part, 0.0)
             found.append(_Member(kind_, part, load, none, own, start, state.tension.get(part, 0.0)))
