@@ -33,10 +33,11 @@ class FollowedTables:
     @table("one_way", "What acts one way or by a law", when=_is_followed)
     def _one_way(self) -> pd.DataFrame:
         """Every one-way member: at the start and the end, how often it opened and touched, for how long it was
-        open, the widest opening, the largest force, the fastest and the hardest touch."""
+        open, the widest opening, the largest force, the fastest and the hardest touch; of rough feet how often and for
+        how long they slid, their slip added up, how far from their place they are at the end, and what was rubbed."""
         import pandas as pd
 
-        from holokine.respond.contacts import OPEN
+        from holokine.respond.contacts import OPEN, SLIDING
 
         told, run = self._followed, self._followed.run
         step = np.diff(run.time, append=run.time[-1])
@@ -54,14 +55,21 @@ class FollowedTables:
                         "widest_mm": 1e3 * max(0.0, float((m.gap - run.closing[:, j]).max())),
                         "fastest_touch_mm_per_s": 1e3 * max((c.speed for c in touches), default=0.0),
                         "hardest_impulse_n_s": max((c.impulse for c in touches), default=0.0),
-                        "at_the_end": "open" if open_[-1] else "touching"}  # fmt: skip
+                        "at_the_end": ("open", "touching", "sliding")[int(run.status[-1, j])]}  # fmt: skip
+            if m.rough:
+                moved = np.linalg.norm(np.diff(run.slip[:, j], axis=0), axis=1)
+                slides = run.status[:-1, j] == SLIDING
+                row |= {"slid": sum(c.what == "slides" for c in own), "sliding_ms": 1e3 * float(step[:-1][slides].sum()),
+                        "slip_added_up_mm": 1e3 * float(moved[slides].sum()),
+                        "left_mm": 1e3 * float(np.linalg.norm(run.slip[-1, j])),
+                        "rubbed_j": run.rubbed(j)}  # fmt: skip
             rows.append(row)
         return pd.DataFrame(rows)
 
     @table("changes", when=_is_followed)
     def _changes(self) -> pd.DataFrame:
-        """Every instant at which a member opens, touches (with the closing speed and what an impact takes) or comes to
-        the next piece of its table."""
+        """Every instant at which a member opens, touches (with the closing speed and what an impact takes), slides,
+        sticks or comes to the next piece of its table."""
         import pandas as pd
 
         told = self._followed
@@ -87,12 +95,12 @@ class FollowedTables:
 
     @table("followed_energies", listed=False, when=_is_followed)
     def _followed_energies(self) -> pd.DataFrame:
-        """Energies in J at every row from the start on: put in, kinetic, strain, damped, lost in impacts, and by how
+        """Energies in J at every row from the start on: put in, kinetic, strain, damped, rubbed, lost in impacts, and by how
         much they do not add up."""
         import pandas as pd
 
         run = self._followed.run
-        work = {f"{k}_j": run.work[k] for k in ("input", "kinetic", "strain", "damped", "lost")}
+        work = {f"{k}_j": run.work[k] for k in ("input", "kinetic", "strain", "damped", "rubbed", "lost")}
         return pd.DataFrame({"time_s": run.time, **work, "missing_j": run.missing})
 
     @figure("one_way", "What acts, under what the base does", when=_is_followed)

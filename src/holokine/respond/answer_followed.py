@@ -25,6 +25,7 @@ from holokine.respond.oscillators import Trajectory, quintic
 from holokine.respond.readout import Readout
 from holokine.respond.reduced import slight, solve_static, with_loads
 from holokine.respond.resting import STATE, state_values, with_state
+from holokine.respond.stepped import Stepped
 from holokine.respond.steady import at_rest_under, joined
 from holokine.respond.transient import Followed, History, TimeResult, answer_of_path
 from holokine.state.equilibrium import line_of
@@ -40,7 +41,7 @@ if TYPE_CHECKING:
 
 __all__ = ["followed"]
 
-MOST = 300
+MOST, MOST_RUBBING = 300, 2000  # directions
 _UNBALANCED = 1e-3
 
 
@@ -63,15 +64,22 @@ class _Place:
 
 
 class _Sampled(RowStates):
-    """Coordinates on rows, between them by the curves through values, slopes and accelerations."""
+    """Coordinates on rows, between them by the curves through values, slopes and accelerations.
+
+    `straight`: accelerations straight between rows, where a part has no mass.
+    """
 
     def __init__(
-        self, omega: Floats, damping: Floats, weights: Floats, columns: NDArray[np.int64], slopes: Floats
-    ) -> None:
+        self, omega: Floats, damping: Floats, weights: Floats, columns: NDArray[np.int64], slopes: Floats,
+        straight: bool,
+    ) -> None:  # fmt: skip
         super().__init__(omega, damping, weights)
         self.columns, self.slopes = columns, slopes  # of loads that are curves, by their slopes at rows
+        self.straight = straight
 
     def within(self, path: Trajectory, row: NDArray[np.int64], tau: Floats) -> tuple[Any, Floats]:
+        if self.straight:
+            return self.straight_within(path, row, tau)
         nxt, h, s = self.step_at(path, row, tau)
         ends = [[path.state[r][..., k] for k in range(3)] for r in (row, nxt)]
         load = path.load[row] + s * (path.load[nxt] - path.load[row])
@@ -97,18 +105,18 @@ def followed(
     Raises
     ------
     EventError
-        Nothing acts one way; a start from loads at rest; more than three hundred directions.
+        Nothing acts one way; a start from loads at rest; too many directions; friction together with restitution.
     """
     where = ("events", name)
     system = bench.system
     places = _places(bench)
     if not places:
         raise EventError(f'event "{name}": follow: no support, spring or cable acts one way or by a law', path=where)
-    rough = next((p.member.name for p in places if p.across), None)
-    if rough is not None:
+    both = next((p.member.name for p in places if p.across and p.member.restitution), None)
+    if both is not None:
         raise EventError(
-            f'event "{name}": follow: "{rough}" has friction, and feet that slide are not followed yet; leave its '
-            "friction out, or hold it across", path=where,
+            f'event "{name}": follow: "{both}" has friction and restitution; a rough foot has no mass of its own when '
+            "followed, and rebounds by what yields above it: leave one of the two out", path=where,
         )  # fmt: skip
     state_column = STATE in pulse.names
     resting = pulse.resting[:-1] if state_column else pulse.resting
@@ -126,9 +134,11 @@ def followed(
             for (p, k, _), r in zip(moved, rides, strict=True)]  # fmt: skip
     pushing = [(j, k) for j, p in enumerate(places) for k in range(1 + len(p.across)) if not p.held[k]]
     damped = [j for j, p in enumerate(places) if p.damping and not p.held[0]]
-    if len(pushing) + len(feet) > MOST:
+    rubs = any(p.across for p in places)
+    most = MOST_RUBBING if rubs else MOST
+    if len(pushing) + len(feet) > most:
         raise EventError(
-            f'event "{name}": follow: {len(pushing) + len(feet)} directions in which members can act, and {MOST} are '
+            f'event "{name}": follow: {len(pushing) + len(feet)} directions in which members can act, and {most} are '
             "the most; link their nodes to points", path=where,
         )  # fmt: skip
     own_loads = [base_field(system, a) for a in "xyz"] + extra
@@ -142,7 +152,14 @@ def followed(
     jumps = pulse.jumps_on(linear.time)
     if jumps is not None:
         jumps = jumps[:, : load.shape[1]]
-    run = few.run(linear.time, load, jumps=jumps)
+    keep = float(base.omega[-1]) * (1.0 + 1e-9)
+
+    def march(finer: int) -> Run:
+        if rubs:
+            return Stepped(few, linear.time, load, jumps, finer, keep).run()
+        return few.run(linear.time, load, jumps=jumps, finer=finer)
+
+    run = march(1)
     if not run.changes and not any(m.smooth for m in few.members):
         return replace(linear, followed=Followed(tuple(few.members), run, linear.peaks, 0.0))
     # the answer's own columns: base and groups, feet, loads, members
@@ -181,13 +198,13 @@ def followed(
         speed, place = pulse.base_motion(run.time, run.load)
         frame = np.hstack([speed, run.v[:, q:]]), np.hstack([place, run.x[:, q:]])
         path = Trajectory(run.time, loads, np.stack([run.x[:, :q], run.v[:, :q], run.a[:, :q]], axis=2))
-        curved = np.flatnonzero([k == 0 for _, k in pushing])  # of friction only the rows are known
+        curved = np.flatnonzero([k == 0 and not rubs for _, k in pushing])
         at = len(feet) + load.shape[1] + curved
-        oscillators = _Sampled(reduced.omega, reduced.damping, -reduced.participation, at, rates[:, curved])
+        oscillators = _Sampled(reduced.omega, reduced.damping, -reduced.participation, at, rates[:, curved], rubs)
         reader = _FollowedHistory(Readout(reduced, True), path, wide, oscillators, frame)
         return answer_of_path(reader, reduced, wide, name, ())
 
-    result, again = read(run), read(few.run(linear.time, load, jumps=jumps, finer=2))
+    result, again = read(run), read(march(2))
     told = Followed(tuple(few.members), run, linear.peaks, _differ(result, again))
     kept = tuple(f for f in linear.findings if f.kind != "lets go")
     return replace(result, acting=(*extra[: moving - 3], *feet, *extra[moving - 3 :], *forces),

@@ -183,6 +183,11 @@ class Run:
         row, column = np.unravel_index(int(np.abs(between).argmax()), between.shape)
         return float(between[row, column]), float(self.time[cells[row]] + s[0, column] * h[cells[row]])
 
+    def rubbed(self, member: int) -> float:
+        """Energy in J that a member's friction took."""
+        rub = (self.rub[1:, member] + self.rub[:-1, member]) / 2.0
+        return float(-(rub * np.diff(self.slip[:, member], axis=0)).sum())
+
     @property
     def missing(self) -> Floats:
         """What was put in less all that became of it, in J, shape (rows,)."""

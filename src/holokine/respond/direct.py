@@ -118,6 +118,15 @@ class RowStates(Oscillators):
         return nxt, h, np.where(h > 0, tau[:, None] / np.where(h > 0, h, 1.0), 0.0)
 
 
+    def straight_within(self, path: Trajectory, row: NDArray[np.int64], tau: Floats) -> tuple[Any, Floats]:
+        """Between rows by the cubics through values and slopes; accelerations straight."""
+        nxt, h, s = self.step_at(path, row, tau)
+        x0, x1 = path.state[row], path.state[nxt]
+        parts = [cubic(s, h, x0[..., k], x1[..., k], x0[..., k + 1], x1[..., k + 1]) for k in (0, 1)]
+        parts.append(x0[..., 2] + s * (x1[..., 2] - x0[..., 2]))
+        return np.stack(parts, axis=2), path.load[row] + s * (path.load[nxt] - path.load[row])
+
+
 class SteppedModes(RowStates):
     """Coupled modal equations q'' + C q' + ω² q = weights · load, integrated in equal steps."""
 
@@ -142,13 +151,7 @@ class SteppedModes(RowStates):
             state[row] = np.stack(values, axis=1)
         return Trajectory(time, load, state)
 
-    def within(self, path: Trajectory, row: NDArray[np.int64], tau: Floats) -> tuple[Any, Floats]:
-        """Between rows by the cubics through values and slopes; accelerations straight."""
-        nxt, h, s = self.step_at(path, row, tau)
-        x0, x1 = path.state[row], path.state[nxt]
-        parts = [cubic(s, h, x0[..., k], x1[..., k], x0[..., k + 1], x1[..., k + 1]) for k in (0, 1)]
-        parts.append(x0[..., 2] + s * (x1[..., 2] - x0[..., 2]))
-        return np.stack(parts, axis=2), path.load[row] + s * (path.load[nxt] - path.load[row])
+    within = RowStates.straight_within
 
 
 def cubic(s: Floats, h: Floats, y0: Floats, y1: Floats, d0: Floats, d1: Floats) -> Floats:

@@ -66,20 +66,25 @@ def energy_balance(answer: TimeResult) -> dict[str, Floats]:
 
 def few_energies(
     few: Few, time: Floats, load: Floats, x: Floats, v: Floats, a: Floats, closing: Floats, slip: Floats,
-    status: Floats, rub: Floats,
+    status: Floats, rub: Floats, *, heavy: list[Floats] | None = None,
 ) -> dict[str, Floats]:  # fmt: skip
-    """Energies from the start on; what is summed over time by three points of Gauss on the curves between rows."""
+    """Energies from the start on; what is summed over time by three points of Gauss on the curves between rows.
+
+    `heavy`: x, v and a of what has mass and is damped, where a part answers at rest.
+    """
+    massive = heavy or [x, v, a]
     h = np.diff(time)[:, None]
     input_, damped, rubbed = np.zeros((3, len(h)))
     strain = 0.5 * np.einsum("ti,ij,tj->t", x, few.stiffness, x)
     acts = status[:-1] != OPEN  # over a step, both its ends have the pattern of the first
     for place, weight in ((-(0.6**0.5), 5.0), (0.0, 8.0), (0.6**0.5, 5.0)):
         s = 0.5 + 0.5 * place
-        speed = quintic(np.full_like(h, s), h, [m[:-1] for m in (x, v, a)], [m[1:] for m in (x, v, a)])[1]
+        speed, fast = (quintic(np.full_like(h, s), h, [m[:-1] for m in of], [m[1:] for m in of])[1]
+                       for of in ([x, v, a], massive))  # fmt: skip
         w, f = ((1.0 - s) * m[:-1] + s * m[1:] for m in (load, rub))
         w_h = weight / 18.0 * h[:, 0]
         input_ += w_h * np.einsum("ti,ti->t", speed, w @ few.weights.T)
-        damped += w_h * np.einsum("ti,ij,tj->t", speed, few.damping, speed)
+        damped += w_h * np.einsum("ti,ij,tj->t", fast, few.damping, fast)
         for j, own in enumerate(few.members):
             if own.damping and not own.rigid:
                 damped += w_h * np.where(acts[:, j], own.damping * (speed @ own.row) ** 2, 0.0)
@@ -97,4 +102,4 @@ def few_energies(
             strain += slip[:, j, : len(own.across)] @ own.across_force
     summed = {k: np.concatenate([[0.0], np.cumsum(v)]) for k, v in
               (("input", input_), ("damped", damped), ("rubbed", rubbed))}  # fmt: skip
-    return {"kinetic": 0.5 * np.einsum("ti,ij,tj->t", v, few.mass, v), "strain": strain, **summed}
+    return {"kinetic": 0.5 * np.einsum("ti,ij,tj->t", massive[1], few.mass, massive[1]), "strain": strain, **summed}
