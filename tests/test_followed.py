@@ -14,7 +14,8 @@ from scipy.special import ellipk
 import holokine as hk
 from holokine.elements.laws import ForceLaw
 from holokine.errors import EventError, HolokineError
-from holokine.respond.contacts import Few, Member
+from holokine.respond.contacts import SLIDING, Few, Member
+from holokine.respond.stepped import Stepped
 from test_cli import inside
 
 ONE = np.array([1.0])
@@ -302,11 +303,160 @@ def test_friction_spectra_and_rebounds_are_refused_by_name(ball):
     ball.write_text(BOX.replace("REST", "1.5"))
     with pytest.raises(HolokineError, match="restitution"):
         hk.Assembly.read(ball)
-    ball.write_text(
-        BOX.replace("restitution: REST", "friction: 0.2").replace("  rails: {at: b, hold: [x, y, rx, ry, rz]}\n", "")
-    )
-    with pytest.raises(EventError, match='"floor" has friction'):
+    rough = BOX.replace("  rails: {at: b, hold: [x, y, rx, ry, rz]}\n", "")
+    ball.write_text(rough.replace("REST", "0.5, friction: 0.2"))
+    with pytest.raises(EventError, match='"floor" has friction and restitution'):
         hk.Assembly.read(ball).modes(count=1).respond("drop")
+    ball.write_text(rough.replace("restitution: REST", "friction: 0.2"))
+    with pytest.raises(EventError, match='"floor" rubs where nothing yields'):
+        hk.Assembly.read(ball).modes(count=1).respond("drop")
+
+
+def test_a_string_on_a_rough_foot_agrees_with_a_slider_in_fine_steps():
+    """The foot has next to no mass: between it and the first mass is a spring that slips where friction ends."""
+    n, k, stiff, mu, pressed = 7, 4e3, 1e5, 0.3, 50.0
+    K = np.zeros((n, n))
+    for i, own in zip(range(n - 1), [k, k, k, k, 0.0, stiff], strict=True):
+        K[i : i + 2, i : i + 2] += own * np.array([[1, -1], [-1, 1]])
+    K[4, 4] += 1e3
+    M, G = np.diag([1e-7, 1, 1, 1, 1, 1e-7, 5.0]), np.zeros((n, 2))
+    G[3, 0] = G[6, 1] = 1.0
+    foot = Member("foot", -np.eye(n)[5], force=pressed, friction=mu, across=np.eye(n)[:1], across_force=np.zeros(1))
+    t = np.linspace(0.0, 2.0, 1001)
+
+    def loads(at):
+        return np.array([40 * np.sin(8 * np.pi * at) * (at < 1), 30 * np.sin(14 * np.pi * at)])
+
+    run = Stepped(Few(M, 0 * K, K, G, [foot]), t, loads(t).T, finer=16, keep=1e3).run()
+    # straight loads between rows in both
+    h, x, v, slider = 2e-5, np.zeros(5), np.zeros(5), 0.0  # masses 1 to 4, then the one above the foot
+    chain, mass = K[1:5, 1:5], np.array([1, 1, 1, 1, 5.0])
+    given, moved, slid, rubbed = loads(t), [], [], 0.0
+    for i in range(100_000):
+        at = i * h
+        pull, press = (np.interp(at, t, g) for g in given)
+        limit, wanted = mu * (pressed - stiff * x[4]), k * (x[0] - slider)
+        if abs(wanted) > limit:
+            new = x[0] - np.sign(wanted) * limit / k
+            rubbed += abs(new - slider) * limit
+            slider = new
+        force = np.array([0, 0, pull, 0, press - stiff * x[4]])
+        force[:4] -= chain @ x[:4]
+        force[0] += k * slider
+        v += h * force / mass
+        x += h * v
+        if i % 100 == 99:
+            moved.append(x[2])
+            slid.append(slider)
+    rows = [int(np.flatnonzero(np.abs(run.time - at) < 1e-9)[-1]) for at in t[1:]]
+    assert sum(c.what == "slides" for c in run.changes) > 8
+    assert np.abs(run.x[rows, 3] - moved).max() < 1e-3 * np.abs(moved).max()
+    assert np.abs(run.slip[rows, 0, 0] - slid).max() < 1e-3 * np.abs(slid).max()
+    assert run.work["rubbed"][-1] == pytest.approx(rubbed, rel=2e-4)
+    assert run.rubbed(0) == pytest.approx(rubbed, rel=2e-4)
+    assert run.balance < 1e-4
+    sliding = run.status[:, 0] == SLIDING
+    off = np.abs(run.rub[:, 0, 0]) - mu * run.force[:, 0]
+    assert off.max() < 1e-9 * pressed  # never beyond what friction holds
+    assert np.sort(np.abs(off[sliding]))[-20] < 1e-9 * pressed  # but for the rows at which it begins
+
+
+SKID = """
+holokine: 1
+units: {length: mm, force: N}
+materials: {steel: {E: 205 GPa, nu: 0.29, density: 7850 kg/m^3}}
+sections: {rail: {tube: {width: 80 mm, height: 60 mm, wall: 4 mm}}}
+points: {a: [0, 0, 0], b: [1500, 0, 0], c: [1500, 700, 0], d: [0, 700, 0], pump: [600, 350, 300]}
+parts:
+  r1: {beam: {through: [a, b], section: rail, up: z, divisions: 4}, material: steel}
+  r2: {beam: {through: [d, c], section: rail, up: z, divisions: 4}, material: steel}
+  c1: {beam: {through: [a, d], section: rail, up: z, divisions: 2}, material: steel}
+  c2: {beam: {through: [b, c], section: rail, up: z, divisions: 2}, material: steel}
+masses: {pump: {at: pump, mass: 120 kg, inertia: ["3 kg m^2", "3 kg m^2", "4 kg m^2"]}}
+links: {carried: {averaging: pump, to: {group: ends}}}
+groups: {ends: [c1, c2]}
+supports:
+  foot a: {at: a, pushes: z, friction: 0.3}
+  foot b: {at: b, pushes: z, friction: 0.3}
+  foot c: {at: c, pushes: z, friction: 0.3}
+  foot d: {at: d, pushes: z, friction: 0.3}
+loads: {weight: {gravity: -z}}
+states: {standing: {loads: weight}}
+state: standing
+damping: 2 %
+gauges: {pump: {acceleration: pump}, moves: {displacement: a}, foot a: {reaction: foot a}, bend: {stress: r1}}
+limits: {moves: 20 mm}
+events:
+  push: {pulse: {x: {half sine: {peak: 0.6 g, duration: 120 ms}}}, ring down: 0.15 s, follow: true}
+  slant: {pulse: {x: {half sine: {peak: 0.6 g, duration: 120 ms}}, y: {half sine: {peak: 0.6 g, duration: 120 ms}}},
+    ring down: 0.15 s, follow: true}
+  nudge: {pulse: {x: {half sine: {peak: 0.05 g, duration: 120 ms}}}, follow: true}
+"""
+
+
+@pytest.fixture(scope="module")
+def skid(tmp_path_factory):
+    file = tmp_path_factory.mktemp("skid") / "skid.yaml"
+    file.write_text(SKID)
+    return hk.Assembly.read(file).modes(count=8)
+
+
+@pytest.mark.parametrize("event", ["push", pytest.param("slant", marks=pytest.mark.long)])
+def test_a_skid_on_rough_feet_slides_as_far_as_a_rigid_block(skid, event, tmp_path):
+    """A frame stiff beside the pulse: the way is that of a block (Newmark, Géotechnique 15 (1965) 139-160)."""
+    answer = skid.respond(event)
+    ways = 1.0 if event == "push" else np.sqrt(2.0)
+    t = np.linspace(0.0, 0.27, 27_001)
+    speed, way, dt = 0.0, 0.0, t[1]
+    for at in t:
+        base = 0.6 * ways * np.sin(np.pi * at / 0.12) if at < 0.12 else 0.0
+        speed = max(0.0, speed + 9.80665 * (base - 0.3) * dt)
+        way += speed * dt
+    one = answer.table("one_way")
+    assert one["left_mm"].to_numpy() == pytest.approx(1e3 * way, rel=0.04)
+    assert (one["slip_added_up_mm"] >= one["left_mm"] * 0.999).all()
+    assert (one["at_the_end"] != "open").all()
+    system = skid.set.system
+    along = system.rigid_motions(np.zeros(3))[0]
+    mass = float(along @ (system.mass @ along))
+    assert one["rubbed_j"].sum() == pytest.approx(0.3 * mass * 9.80665 * way, rel=0.05)
+    run = answer.result.followed.run
+    assert run.balance < 3e-3
+    # the reaction of a foot is what was followed, beside the state
+    history = answer.table("history", "foot a")
+    j = [m.name for m in answer.result.followed.members].index("foot a")
+    m, near = answer.result.followed.members[j], 1e-8 * run.force.max()
+    np.testing.assert_allclose(history["foot a z (N)"], run.force[:, j] - m.force, atol=near)
+    np.testing.assert_allclose(history["foot a x (N)"], run.rub[:, j, 0] - m.across_force[0], atol=near)
+    moved = answer.table("history", "moves")["moves x (mm)"]
+    np.testing.assert_allclose(moved, 1e3 * run.slip[:, j, 0], atol=1e-6)
+    tip = answer.system.mesh.points["a"]
+    assert answer.deformed(float(run.time[-1])).displacement.reshape(-1, 6)[tip, 0] == pytest.approx(
+        run.slip[-1, j, 0], rel=1e-6
+    )
+    assert len(answer.table("limits")) >= 1
+    answer.plot("one_way").savefig(tmp_path / "members.png")
+    answer.save(tmp_path / "a.html")
+
+
+def test_a_rigid_foot_reads_what_is_followed(skid, tmp_path):
+    """A frame held across that lifts off and lands: reactions from balance are the forces of the feet to rounding."""
+    file = tmp_path / "skid.yaml"
+    lift = "{pulse: {z: {half sine: {peak: 1.2 g, duration: 30 ms}, scale: -1}}, ring down: 1 ms, follow: true}"
+    file.write_text(SKID.replace("friction: 0.3", "hold: [x, y]") + f"  lift: {lift}\n")
+    answer = hk.Assembly.read(file).modes(count=6).respond("lift")
+    run, told = answer.result.followed.run, answer.table("one_way").set_index("member")
+    assert told["opened"].sum() >= 1
+    j = list(told.index).index("foot a")
+    beside = run.force[:, j] - told["force_at_start_n"].iloc[j]
+    np.testing.assert_allclose(answer.table("history", "foot a")["foot a z (N)"], beside, atol=1e-7)
+
+
+def test_feet_that_stick_change_nothing(skid):
+    answer = skid.respond("nudge")
+    event = skid.assembly.description.events["nudge"].model_copy(update={"follow": False})
+    assert np.array_equal(answer.result.peaks, skid.respond(event).result.peaks)
+    assert (answer.table("one_way")["slid"] == 0).all()
 
 
 BEAM = """

@@ -59,7 +59,8 @@ class FollowedTables:
             if m.rough:
                 moved = np.linalg.norm(np.diff(run.slip[:, j], axis=0), axis=1)
                 slides = run.status[:-1, j] == SLIDING
-                row |= {"slid": sum(c.what == "slides" for c in own), "sliding_ms": 1e3 * float(step[:-1][slides].sum()),
+                row |= {"slid": sum(c.what == "slides" for c in own),
+                        "sliding_ms": 1e3 * float(step[:-1][slides].sum()),
                         "slip_added_up_mm": 1e3 * float(moved[slides].sum()),
                         "left_mm": 1e3 * float(np.linalg.norm(run.slip[-1, j])),
                         "rubbed_j": run.rubbed(j)}  # fmt: skip
@@ -95,12 +96,13 @@ class FollowedTables:
 
     @table("followed_energies", listed=False, when=_is_followed)
     def _followed_energies(self) -> pd.DataFrame:
-        """Energies in J at every row from the start on: put in, kinetic, strain, damped, rubbed, lost in impacts, and by how
-        much they do not add up."""
+        """Energies in J at every row from the start on: put in, kinetic, strain, damped, rubbed, lost in impacts, and by
+        how much they do not add up."""
         import pandas as pd
 
         run = self._followed.run
-        work = {f"{k}_j": run.work[k] for k in ("input", "kinetic", "strain", "damped", "rubbed", "lost")}
+        kinds = ("input", "kinetic", "strain", "damped", "rubbed", "lost")
+        work = {f"{k}_j": run.work[k] for k in kinds}
         return pd.DataFrame({"time_s": run.time, **work, "missing_j": run.missing})
 
     @figure("one_way", "What acts, under what the base does", when=_is_followed)

@@ -25,8 +25,8 @@ from holokine.respond.oscillators import Trajectory, quintic
 from holokine.respond.readout import Readout
 from holokine.respond.reduced import slight, solve_static, with_loads
 from holokine.respond.resting import STATE, state_values, with_state
-from holokine.respond.stepped import Stepped
 from holokine.respond.steady import at_rest_under, joined
+from holokine.respond.stepped import Stepped
 from holokine.respond.transient import Followed, History, TimeResult, answer_of_path
 from holokine.state.equilibrium import line_of
 from holokine.state.hanging import lengthened
@@ -181,7 +181,7 @@ def followed(
     residual[first:] += direct
     static[first:] += direct
     reduced = joined(replace(reduced, residual=residual, static=static), system, bench.gauges, attached,
-                     [*order, *forces])  # fmt: skip
+                     [*order, *forces], by_inertia=True)  # fmt: skip
     reduced = relieved(bench, reduced, lambda: at_rest_under(bench, V[:q], system.damping))
     names = [*pulse.names[:moving], *(f.name for f in feet), *pulse.names[moving : load.shape[1]],
              *(f.name for f in forces)]  # fmt: skip

@@ -117,7 +117,6 @@ class RowStates(Oscillators):
         h = (path.time[nxt] - path.time[row])[:, None]
         return nxt, h, np.where(h > 0, tau[:, None] / np.where(h > 0, h, 1.0), 0.0)
 
-
     def straight_within(self, path: Trajectory, row: NDArray[np.int64], tau: Floats) -> tuple[Any, Floats]:
         """Between rows by the cubics through values and slopes; accelerations straight."""
         nxt, h, s = self.step_at(path, row, tau)

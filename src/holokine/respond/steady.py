@@ -17,8 +17,10 @@ from holokine.modes.attached import MOST, Attached, attached_shapes, damper_push
 from holokine.modes.damped import CoupledVibration
 from holokine.modes.damping import composite_damping, loss_factors, modal_damping
 from holokine.respond.readout import Readout, lost_with
+from holokine.respond.reduced import solve_static
 from holokine.state.rest import rest_factor
 from holokine.system.assemble import node_dofs
+from holokine.system.loads import LoadField
 from holokine.system.loss import loss_matrix
 
 if TYPE_CHECKING:
@@ -28,7 +30,6 @@ if TYPE_CHECKING:
     from holokine.respond.bench import Bench
     from holokine.respond.reduced import ReducedModel
     from holokine.system.build import System
-    from holokine.system.loads import LoadField
 
 __all__ = ["Coupling", "SteadyModel", "SteadyMotion", "SteadyReadout", "at_rest_under", "coupling", "steady_model"]
 
@@ -370,15 +371,28 @@ def _attached(bench: Bench, shapes: Floats, omega: Floats, lossy: set[str]) -> t
 
 
 def joined(
-    reduced: ReducedModel, system: System, gauges: GaugeSet, attached: Attached, fields: list[LoadField]
+    reduced: ReducedModel,
+    system: System,
+    gauges: GaugeSet,
+    attached: Attached,
+    fields: list[LoadField],
+    *,
+    by_inertia: bool = False,
 ) -> ReducedModel:
     """The reduced model with static shapes as further coordinates; what they hold leaves the residual.
 
     A shape reads what the assembly at rest under its pushes reads, less what the modes have of that, so that forces
-    from balance stay in balance.
+    from balance stay in balance. `by_inertia`: what constraints carry is read of the inertia of a shape at rest, so
+    that a foot that moves is in balance with the few coordinates themselves.
     """
     held = gauges.read(attached.answers, None, attached.pushes) - attached.modal @ reduced.modal
     modal = attached.mix @ held
+    carried = np.asarray(np.diff(csr_array(gauges.on_multipliers).indptr) > 0)
+    if by_inertia and carried.any() and len(attached.omega):
+        inertia = attached.omega[:, None] ** 2 * np.asarray(system.mass @ attached.shapes.T).T
+        none = np.zeros(system.size)
+        answers = solve_static(system, [LoadField("", own, none, none) for own in inertia])
+        modal[:, carried] = gauges.read(answers, None, inertia)[:, carried]
     speed = gauges.read_velocity(attached.shapes)
     forces = np.array([f.force - system.mass @ f.ride - system.stiffness @ f.moved for f in fields])
     gamma = -(attached.shapes @ forces.T)

@@ -33,7 +33,7 @@ _LATE = 0.502  # share of its end in the mean force over a step; half: nothing i
 _TURN = 0.4  # rad of the fastest mode that moves in a step
 _STANDS = 1e-6  # of the liveliest so far: by so much two halves may differ from a step in which something changes
 _HALVINGS = 10
-_NEWTON = 40
+_NEWTON, _AGAIN, _SWEEPS = 30, 6, 300
 _AGREED = 1e-12
 _YIELDS, _ENOUGH = 1e-7, 1e-3  # how far apart from one another directions yield at rest, at least, and as is wished
 _SETTLED = 1e-9  # of the largest force: what is left after all corrections
@@ -152,6 +152,8 @@ class Stepped:
         self.still = still @ still.T  # displacement at rest per force
         B = self.rows
         self.P, self.R = B @ self.shapes, B @ self.still @ B.T
+        self.damped = few.damping @ self.shapes  # forces on the coordinates per speed of the modes that move
+        self.Q = -B @ self.still @ self.damped
         self.push, self.R_load = self.shapes.T @ few.weights, B @ self.still @ few.weights
         step = np.diff(time)
         usual = float(np.median(step[step > 0.0]))
@@ -174,23 +176,23 @@ class Stepped:
     def _directions(self) -> None:
         """Rows of normals and of directions across, and which belongs to whom."""
         few = self.few
-        rows, self.normal, self.across = [], [], []
-        rigid, soft = [], []
+        rows: list[Floats] = []
+        rigid: list[int] = []
+        self.normal: list[int] = []
+        self.across: list[list[int]] = []
         for m in few.members:
             self.normal.append(len(rows))
             rows.append(m.row)
             if m.rigid:
                 rigid.append(len(rows) - 1)
-            soft.append(0.0 if m.rigid else 1.0 / max(m.law.steepest if m.law is not None else m.stiffness, 1e-300))
-            own = []
+            sides: list[int] = []
             for a in m.across if m.rough else ():
-                own.append(len(rows))
+                sides.append(len(rows))
                 rigid.append(len(rows))
                 rows.append(a)
-                soft.append(0.0)
-            self.across.append(own)
+            self.across.append(sides)
         self.rows = np.array(rows).reshape(-1, few.count)
-        self.rigid, self.soft = rigid, np.array(soft)
+        self.rigid = rigid
         count = len(rows)
         self.start = np.zeros(count)  # forces at the start
         for j, m in enumerate(few.members):
@@ -206,7 +208,7 @@ class Stepped:
             row[: len(self.across[j])] = self.across[j]
         self.feet = _Feet(self.normal_rows[feet], np.array([m.gap for m in own]), np.array([m.friction for m in own]),
                           across)  # fmt: skip
-        self.yielding = [(j, self.normal[j], m) for j, m in enumerate(few.members) if not m.rigid]
+        self.yielding = [(self.normal[j], m) for j, m in enumerate(few.members) if not m.rigid]
 
     def _split(self, w2: Floats, shapes: Floats, keep: float) -> int:
         """How many modes move; those above answer at rest, so many that no rigid direction is left without them."""
@@ -250,9 +252,12 @@ class Stepped:
             big[2 * n : 3 * n, 3 * n :] = np.eye(n)
             big = scipy.linalg.expm(big)
             whole, last = big[: 2 * n, 2 * n : 3 * n], big[: 2 * n, 3 * n :]
-            P = self.P
-            found = _Length(big[: 2 * n, : 2 * n], whole - last, last, whole, self.R + _LATE * P @ whole[:n] @ P.T,
-                            self.R / h + _LATE * P @ whole[n:] @ P.T)  # fmt: skip
+            P, Q = self.P, self.Q
+            found = _Length(
+                big[: 2 * n, : 2 * n], whole - last, last, whole,
+                self.R + _LATE * (P @ whole[:n] + Q @ whole[n:]) @ P.T,
+                self.R / h + _LATE * (P + Q / h) @ whole[n:] @ P.T,
+            )  # fmt: skip
             if len(self._lengths) > 200:
                 self._lengths.clear()
                 self._factors.clear()
@@ -264,14 +269,14 @@ class Stepped:
         at, n = self.length(h), self.n
         z = at.E @ s.z + at.first @ (self.push @ s.w) + at.last @ (self.push @ w)
         z += (1.0 - _LATE) * at.whole @ (self.P.T @ s.g)
-        u = self.P @ z[:n] + self.R_load @ w
-        v = self.P @ z[n:] + (self.R_load @ (w - s.w) - self.R @ s.g) / h
+        u = self.P @ z[:n] + self.Q @ z[n:] + self.R_load @ w
+        v = self.P @ z[n:] + (self.Q @ (z - s.z)[n:] + self.R_load @ (w - s.w) - self.R @ s.g) / h
         g, u, status = self._solve(s, u, v, at.place, at.speed, h)
         return _State(z + _LATE * at.whole @ (self.P.T @ g), g, u, w, status)
 
     def anew(self, s: _State, w: Floats) -> _State:
         """The state at the same instant under other loads."""
-        u = self.P @ s.z[: self.n] + self.R_load @ w
+        u = self.P @ s.z[: self.n] + self.Q @ s.z[self.n :] + self.R_load @ w
         g, u, status = self._solve(s, u, self.P @ s.z[self.n :], self.R, np.zeros_like(self.R), 0.0)
         return _State(s.z, g, u, w, status)
 
@@ -280,21 +285,59 @@ class Stepped:
     ) -> tuple[Floats, Floats, tuple[int, ...]]:
         """Forces g beside the start with which places u0 + D g and speeds v0 + Dv g agree (Newton's method)."""
         scale = np.maximum(np.diag(D), 1e-300)
-        g, best, held, full = s.g, np.inf, s.g, 1.0
-        for turn in range(_NEWTON):
+        g, best, held = s.g, np.inf, s.g
+        for turn in range(_NEWTON * _AGAIN):
             now = self._look(s, g, u0 + D @ g, v0 + Dv @ g, scale)
             size = float(np.abs(now.off / scale).max(initial=0.0))
             if size < best:
                 best, held = size, g
-            if size <= _AGREED * self.largest:
+            if size <= _AGREED * self.largest or (best <= _SETTLED * self.largest and turn % _NEWTON == _NEWTON - 1):
                 break
-            if turn in (12, 24):  # in circles: shorter corrections
-                full /= 2.0
-            g = g - full * self._correction(now, D, Dv, scale, h)
+            if turn % _NEWTON == _NEWTON - 1:  # in circles: nearer, foot by foot
+                g = self._swept(s, held, u0, v0, D, Dv, scale)
+            else:
+                step, part = self._correction(now, D, Dv, scale, h), 1.0
+                while turn % _NEWTON > 8 and part > 0.05:  # shorter ones lead out of circles
+                    tried = g - part * step
+                    look = self._look(s, tried, u0 + D @ tried, v0 + Dv @ tried, scale)
+                    if np.linalg.norm(look.off / scale) < (1.0 - 0.1 * part) * np.linalg.norm(now.off / scale):
+                        break
+                    part /= 2.0
+                g = g - part * step
         if best > _SETTLED * self.largest:
             raise _RestlessError
         u = u0 + D @ held
         return held, u, self._look(s, held, u, v0 + Dv @ held, scale).status(self)
+
+    def _swept(self, s: _State, g: Floats, u0: Floats, v0: Floats, D: Floats, Dv: Floats, scale: Floats) -> Floats:
+        """Forces after many turns over the members, each set so that it alone agrees (Gauss-Seidel)."""
+        g, f = g.copy(), self.feet
+        u, v = u0 + D @ g, v0 + Dv @ g
+
+        def put(i: Any, change: Any) -> None:
+            g[i] += change
+            u[:] += D[:, i] @ change if np.ndim(change) else D[:, i] * change
+            v[:] += Dv[:, i] @ change if np.ndim(change) else Dv[:, i] * change
+
+        for _ in range(_SWEEPS):
+            before = g.copy()
+            for foot, n in enumerate(f.normal.tolist()):
+                past = (u[n] - f.gap[foot]) / scale[n]
+                put(n, min(-past, self.start[n] - g[n]))  # no pull
+                i = f.across[foot][f.across[foot] >= 0]
+                if len(i):
+                    bound = f.friction[foot] * max(self.start[n] - g[n], 0.0)
+                    tried = self.start[i] + g[i] - (u[i] - s.u[i]) / scale[i].max()
+                    size = float(np.hypot.reduce(tried))
+                    put(i, (tried if size <= bound else tried * (bound / size)) - self.start[i] - g[i])
+            for n, m in self.yielding:
+                now = self._look(s, g, u, v, scale)
+                k = m.law.slope(m.start + u[n]) if m.law is not None else m.stiffness * float(now.key[n])
+                c = m.damping * float(now.key[n]) if m.law is None else 0.0
+                put(n, now.off[n] / (1.0 + k * D[n, n] + c * Dv[n, n]))
+            if float(np.abs(g - before).max()) <= _SETTLED * self.largest:
+                break
+        return g
 
     def _look(self, s: _State, g: Floats, u: Floats, v: Floats, scale: Floats) -> _Look:
         """By how much a step's end is off, and what acts there."""
@@ -319,7 +362,7 @@ class Stepped:
             loose, held = ~sticks[foot], bound[foot]
             off[i] = np.where(loose, scale[i] * (rub - held * way[foot, side]), slip)
             key[i] = np.where(loose, np.where(held > 0.0, np.sign(tried[foot, side]) + 3, 0), 1)
-        for j, n1, m in self.yielding:
+        for n1, m in self.yielding:
             p, F = float(u[n1]), float(force[n1])
             if m.law is not None:
                 off[n1] = F - m.law.force(m.start + p)
@@ -335,7 +378,7 @@ class Stepped:
         f, key = self.feet, now.key
         turning = f.two & (key[f.across[:, 0]] > 1)  # slides whose direction is no row's
         kept = None
-        if not turning.any() and not any(m.smooth for _, _, m in self.yielding):
+        if not turning.any() and not any(m.smooth for _, m in self.yielding):
             kept = (f"{h:.9e}", key.tobytes())
         factor = self._factors.get(kept) if kept is not None else None
         if factor is None:
@@ -361,7 +404,7 @@ class Stepped:
                 by = -D[i] / scale[i].max(axis=1)[:, None, None]
                 by[np.arange(len(foot))[:, None], [[0, 1]], i] += 1.0
                 J[i] -= scale[i][:, :, None] * (turn @ by)
-            for _, n, m in self.yielding:
+            for n, m in self.yielding:
                 J[n] = 0.0
                 if m.law is not None:
                     J[n] = -m.law.slope(m.start + float(now.u[n])) * D[n]
@@ -457,8 +500,8 @@ class Stepped:
     def _stuck(self, t: float) -> EventError:
         names = dict.fromkeys(self.few.members[c.member].name for c in self.changes[-20:])
         return EventError(
-            f"at {t:.6g} s forces and slip find no agreement, of {first_few(names, 6) or 'feet at the start'}; a smaller "
-            "coefficient of friction, or fewer modes"
+            f"at {t:.6g} s forces and slip find no agreement, of {first_few(names, 6) or 'feet at the start'}; a "
+            "smaller coefficient of friction, or fewer modes"
         )
 
     def _took(self, t: float, s: _State, end: _State, h: float) -> None:
@@ -501,8 +544,10 @@ class Stepped:
         status = np.array([k.state.status for k in kept], dtype=np.int8).reshape(len(kept), m)
         g_rate, w_rate = _slopes(time, g, stretch), _slopes(time, w, stretch)
         own = g @ self.P + w @ self.push.T
-        heavy = [z[:, :n] @ self.shapes.T, z[:, n:] @ self.shapes.T, (z @ self.A[n:].T + own) @ self.shapes.T]
-        light, light_rate = (a @ self.rows + b @ few.weights.T for a, b in ((g, w), (g_rate, w_rate)))
+        speeding = z @ self.A[n:].T + own
+        heavy = [z[:, :n] @ self.shapes.T, z[:, n:] @ self.shapes.T, speeding @ self.shapes.T]
+        light, light_rate = (a @ self.rows + b @ few.weights.T - c @ self.damped.T
+                             for a, b, c in ((g, w, z[:, n:]), (g_rate, w_rate, speeding)))  # fmt: skip
         x, v, a = heavy[0] + light @ self.still, heavy[1] + light_rate @ self.still, heavy[2]
         u, u_rate = x @ self.rows.T, v @ self.rows.T
         normal = np.array(self.normal, dtype=np.int64)
