@@ -83,20 +83,22 @@ class FollowedTables:
     @table("against_linear", "Peaks beside those of the answer that holds it both ways", when=_is_followed)
     def _against_linear(self) -> pd.DataFrame:
         """Peaks of all gauges beside those of the linear answer, and their ratio."""
+        from holokine.respond.reduced import slight
         from holokine.show.tables import peaks_table
 
         answer, linear = self.result, self._followed.linear
+        nothing = slight(answer.reduced.readings, linear)
 
         def more(number: int, size: float) -> dict[str, object]:
             plain = linear[number] / size
-            ratio = abs(answer.peaks[number] / linear[number]) if linear[number] else np.nan
+            ratio = abs(answer.peaks[number] / linear[number]) if linear[number] and not nothing[number] else np.nan
             return {"linear": plain, "ratio_to_linear": ratio}
 
         return peaks_table(answer, "peak", more, lambda number: answer.reduced.readings[number].component == "lets go")
 
     @table("followed_energies", listed=False, when=_is_followed)
     def _followed_energies(self) -> pd.DataFrame:
-        """Energies in J at every row from the start on: put in, kinetic, strain, damped, rubbed, lost in impacts, and by
+        """Energies in J at every row from the start on: put in, kinetic, strain, damped, rubbed, lost in impacts, by
         how much they do not add up."""
         import pandas as pd
 

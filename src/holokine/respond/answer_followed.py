@@ -41,7 +41,7 @@ if TYPE_CHECKING:
 
 __all__ = ["followed"]
 
-MOST, MOST_RUBBING = 300, 2000  # directions
+MOST = 300
 _UNBALANCED = 1e-3
 
 
@@ -135,10 +135,9 @@ def followed(
     pushing = [(j, k) for j, p in enumerate(places) for k in range(1 + len(p.across)) if not p.held[k]]
     damped = [j for j, p in enumerate(places) if p.damping and not p.held[0]]
     rubs = any(p.across for p in places)
-    most = MOST_RUBBING if rubs else MOST
-    if len(pushing) + len(feet) > most:
+    if len(pushing) + len(feet) > MOST:
         raise EventError(
-            f'event "{name}": follow: {len(pushing) + len(feet)} directions in which members can act, and {most} are '
+            f'event "{name}": follow: {len(pushing) + len(feet)} directions in which members can act, and {MOST} are '
             "the most; link their nodes to points", path=where,
         )  # fmt: skip
     own_loads = [base_field(system, a) for a in "xyz"] + extra

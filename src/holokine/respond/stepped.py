@@ -31,12 +31,12 @@ __all__ = ["Stepped"]
 
 _LATE = 0.502  # share of its end in the mean force over a step; half: nothing is damped by the method (Newmark 1959)
 _TURN = 0.4  # rad of the fastest mode that moves in a step
-_STANDS = 1e-6  # of the liveliest so far: by so much two halves may differ from a step in which something changes
+_STANDS = 1e-5  # of the liveliest so far: by so much two halves may differ from a step in which something changes
 _HALVINGS = 10
-_NEWTON, _AGAIN, _SWEEPS = 30, 6, 300
+_NEWTON, _AGAIN, _SWEEPS = 30, 3, 200
 _AGREED = 1e-12
 _YIELDS, _ENOUGH = 1e-7, 1e-3  # how far apart from one another directions yield at rest, at least, and as is wished
-_SETTLED = 1e-9  # of the largest force: what is left after all corrections
+_SETTLED = 1e-5  # of the largest force: within so much forces agree where corrections go in circles
 _KEPT = 60  # factors
 _SHORT = 1e-9  # of the usual step: none at all
 
@@ -335,7 +335,7 @@ class Stepped:
                 k = m.law.slope(m.start + u[n]) if m.law is not None else m.stiffness * float(now.key[n])
                 c = m.damping * float(now.key[n]) if m.law is None else 0.0
                 put(n, now.off[n] / (1.0 + k * D[n, n] + c * Dv[n, n]))
-            if float(np.abs(g - before).max()) <= _SETTLED * self.largest:
+            if float(np.abs(g - before).max()) <= _AGREED * self.largest:
                 break
         return g
 

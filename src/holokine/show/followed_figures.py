@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from holokine.respond.contacts import OPEN
+from holokine.respond.contacts import OPEN, SLIDING
 from holokine.show.figures import COLOURS, draw_acting, new_figure
 from holokine.show.plain import label
 
@@ -20,7 +20,8 @@ _FORCES = 6
 
 
 def plot_members(answer: TimeResult) -> Any:
-    """Base motion, forces of the busiest members, and a lane each in which it is dark where a member acts."""
+    """Base motion, forces of the busiest members, and a lane each in which it is dark where a member acts (of
+    another colour where it slides)."""
     told = answer.followed
     assert told is not None
     run = told.run
@@ -43,9 +44,13 @@ def plot_members(answer: TimeResult) -> Any:
     for lane, j in enumerate(lanes):
         acts = run.status[:, j] != OPEN
         axes[2].fill_between(t, lane - 0.35, lane + 0.35, where=acts, step="post", color=COLOURS[0], lw=0)
+        if told.members[j].rough:
+            slides = run.status[:, j] == SLIDING
+            axes[2].fill_between(t, lane - 0.35, lane + 0.35, where=slides, step="post", color=COLOURS[1], lw=0)
     axes[2].set_yticks(range(len(lanes)), [label(told.members[j].name) for j in lanes])
     axes[2].set_ylim(len(lanes) - 0.5, -0.5)
-    axes[2].set_ylabel("acts")
+    rubs = any(told.members[j].rough for j in lanes)
+    axes[2].set_ylabel("sticks, slides" if rubs else "acts")
     axes[2].set_xlabel("time (ms)")
     last = run.changes[-1].time if run.changes else pulse.end
     end = max(pulse.end, min(last, pulse.end + 5.0 * (pulse.end - pulse.start)))
