@@ -107,7 +107,8 @@ def test_a_hardening_spring_has_the_period_of_the_elliptic_integral():
     assert found.x.max() == pytest.approx(amplitude, rel=2e-5)
 
 
-def test_a_string_of_masses_with_gaps_agrees_with_a_dense_integration():
+def gapped_string(*more: Member):
+    """Five masses in a string on moving ground, with members of every kind that yields; few, times and loads."""
     n, rng = 5, np.random.default_rng(0)
     K = np.zeros((n, n))
     for i in range(n):
@@ -124,7 +125,13 @@ def test_a_string_of_masses_with_gaps_agrees_with_a_dense_integration():
     ]  # fmt: skip
     t = np.linspace(0.0, 0.4, 401)
     w = (30 * np.sin(2 * np.pi * 7 * t))[:, None]
-    run = Few(M, C, K, G, members).run(t, w)
+    return Few(M, C, K, G, [*members, *more]), t, w
+
+
+def test_a_string_of_masses_with_gaps_agrees_with_a_dense_integration():
+    few, t, w = gapped_string()
+    run, n = few.run(t, w), few.count
+    M, C, K, G, members = few.mass, few.damping, few.stiffness, few.weights, few.members
 
     def force(m: Member, x, v) -> float:
         p, q = m.row @ x, m.row @ v
@@ -144,8 +151,25 @@ def test_a_string_of_masses_with_gaps_agrees_with_a_dense_integration():
     assert len(run.changes) > 40
     assert np.abs(run.x[rows] - dense.y[:n].T).max() < 1e-5 * np.abs(run.x).max()
     assert run.balance < 1e-7
-    again = Few(M, C, K, G, members).run(t, w)
+    again = gapped_string()[0].run(t, w)
     assert np.array_equal(again.x, run.x)
+
+
+def test_steps_with_rough_feet_take_what_yields_as_the_exact_march_does():
+    smooth = ForceLaw(np.zeros((0, 2)), (2e3, 1e5, 4e8))
+    few, t, w = gapped_string(Member("smooth", np.eye(5)[3], 2e3, law=smooth))
+    exact, stepped = few.run(t, w, finer=8), Stepped(few, t, w, finer=16).run()
+    rows = [[int(np.flatnonzero(np.abs(run.time - at) < 1e-9)[-1]) for at in t] for run in (exact, stepped)]
+    assert [(c.member, c.what) for c in exact.changes] == [(c.member, c.what) for c in stepped.changes]
+    for one, other in ((exact.x, stepped.x), (exact.force, stepped.force)):
+        off = np.abs(one[rows[0]] - other[rows[1]]).max(axis=0)
+        assert (off < 2e-4 * np.abs(one).max(axis=0)).all()
+    assert stepped.balance < 1e-4
+    short = ForceLaw(np.array([[-1e-3, -4.0], [1e-3, 4.0]]))
+    few, t, w = gapped_string(Member("short", np.eye(5)[4], 4e3, law=short))
+    for march in (few.run, lambda *given: Stepped(few, *given).run()):
+        with pytest.raises(EventError, match='"short" leaves its table'):
+            march(t, w)
 
 
 BALL = """

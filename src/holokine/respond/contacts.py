@@ -110,6 +110,23 @@ class Member:
             return 0 if self.smooth else int(np.searchsorted(self.law.rows[:, 0], self.start, side="right"))
         return CLOSED if self.force > 0.0 or self.gap < 0.0 else OPEN
 
+    def refuse_beyond(self, piece: int) -> None:
+        """Stop where a piece of the table is none that it tells.
+
+        Raises
+        ------
+        EventError
+            The table is left, and does not say that its last force is held.
+        """
+        law = self.law
+        assert law is not None
+        below, above = piece == 0 and not law.free_below, piece == len(law.rows) and not law.free_above
+        if len(law.rows) and (below or above) and not law.held:
+            raise EventError(
+                f'the spring "{self.name}" leaves its table ({1e3 * law.rows[0, 0]:g} to {1e3 * law.rows[-1, 0]:g} '
+                "mm); lengthen the table, or let the last force be held (beyond: held)"
+            )
+
 
 @dataclass(frozen=True)
 class Change:

@@ -286,7 +286,7 @@ class March:
         own = self.few.members[j]
         if what == "piece":
             key[j] += sense
-            self.refuse_beyond(j, key[j])
+            own.refuse_beyond(key[j])
             self.changes.append(Change(t, j, "next piece"))
         elif what == "touch":
             self.spring(t, key, j, CLOSED)
@@ -336,17 +336,6 @@ class March:
         if len(members):
             back = few.inverse @ rows.T
             self.x = self.x - back @ np.linalg.lstsq(rows @ back, off, rcond=1e-13)[0]
-
-    def refuse_beyond(self, j: int, status: int) -> None:
-        own = self.few.members[j]
-        law = own.law
-        assert law is not None
-        below, above = status == 0 and not law.free_below, status == len(law.rows) and not law.free_above
-        if (below or above) and not law.held:
-            raise EventError(
-                f'the spring "{own.name}" leaves its table ({1e3 * law.rows[0, 0]:g} to {1e3 * law.rows[-1, 0]:g} mm); '
-                "lengthen the table, or let the last force be held (beyond: held)"
-            )
 
     def hit(self, t: float, touching: list[int]) -> None:
         """Impulses of everything rigid that touches, where something comes in."""

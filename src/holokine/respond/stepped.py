@@ -517,6 +517,7 @@ class Stepped:
             if old == new:
                 continue
             if m.law is not None:
+                m.refuse_beyond(new)
                 self.changes.append(Change(t, j, "next piece"))
             elif new == OPEN:
                 self.changes.append(Change(t, j, "opens"))
