@@ -334,7 +334,7 @@ class Stepped:
                 now = self._look(s, g, u, v, scale)
                 k = m.law.slope(m.start + u[n]) if m.law is not None else m.stiffness * float(now.key[n])
                 c = m.damping * float(now.key[n]) if m.law is None else 0.0
-                put(n, now.off[n] / (1.0 + k * D[n, n] + c * Dv[n, n]))
+                put(n, now.off[n] / scale[n] / (1.0 + k * D[n, n] + c * Dv[n, n]))
             if float(np.abs(g - before).max()) <= _AGREED * self.largest:
                 break
         return g
@@ -365,12 +365,12 @@ class Stepped:
         for n1, m in self.yielding:
             p, F = float(u[n1]), float(force[n1])
             if m.law is not None:
-                off[n1] = F - m.law.force(m.start + p)
+                off[n1] = scale[n1] * (F - m.law.force(m.start + p))
                 key[n1] = 0 if m.smooth else np.searchsorted(m.law.rows[:, 0], m.start + p, side="right")
                 continue
             wanted = m.stiffness * (p - m.gap) + m.damping * float(v[n1])
             key[n1] = p > m.gap and wanted > 0.0
-            off[n1] = F - (wanted if key[n1] else 0.0)
+            off[n1] = scale[n1] * (F - (wanted if key[n1] else 0.0))
         return _Look(off, key, bound, way, over, u)
 
     def _correction(self, now: _Look, D: Floats, Dv: Floats, scale: Floats, h: float) -> Floats:
@@ -411,6 +411,7 @@ class Stepped:
                 elif key[n]:
                     J[n] = -m.stiffness * D[n] - m.damping * Dv[n]
                 J[n, n] -= 1.0
+                J[n] *= scale[n]
             factor = scipy.linalg.lu_factor(J, check_finite=False)
             if kept is not None:
                 if len(self._factors) >= _KEPT:
