@@ -463,6 +463,36 @@ def test_a_skid_on_rough_feet_slides_as_far_as_a_rigid_block(skid, event, tmp_pa
     answer.save(tmp_path / "a.html")
 
 
+@pytest.mark.long
+def test_a_skid_slides_into_a_damped_stop(tmp_path):
+    """Rough feet, a stop with a damper that comes in against what has no mass, loads in time about a state."""
+    stop = "{between: [wall, b], one way: push, gap: 3, stiffness: 500 N/mm, damping: 500 N s/m}"
+    text = SKID
+    for old, new in (
+        ("supports:\n", f"springs: {{stop: {stop}}}\nsupports:\n  rig: {{at: wall, hold: [x, y, z]}}\n"),
+        ("pump: [600", "wall: [1600, 0, 0], pump: [600"),
+        ("loads: {weight", "loads: {shove: {at: pump, force: [600, 0, 0]}, weight"),
+        ("bend: {stress: r1}", "bend: {stress: r1}, both: {total force: stop}"),
+    ):
+        assert old in text
+        text = text.replace(old, new, 1)
+    file = tmp_path / "skid.yaml"
+    file.write_text(text + """
+  shoved: {loads: {shove: {half sine: {duration: 60 ms}}}, ring down: 0.1 s, follow: true, with state: true}
+  hits: {pulse: {x: {half sine: {peak: -0.6 g, duration: 120 ms}}}, ring down: 0.05 s, follow: true}
+""")  # fmt: skip
+    modes = hk.Assembly.read(file).modes(count=8)
+    for event, touched in (("shoved", 0), ("hits", 1)):
+        answer = modes.respond(event)
+        one, run = answer.table("one_way").set_index("member"), answer.result.followed.run
+        j = list(one.index).index("stop")
+        assert one.loc["stop", "touched"] == touched
+        assert (one["slid"].dropna() >= 1).all()
+        assert run.balance < 2e-4
+        np.testing.assert_allclose(answer.table("history", "both").iloc[:, -1], -run.force[:, j], atol=1e-9)
+    assert 1e3 * run.closing[:, j].max() > 3.0
+
+
 def test_a_rigid_foot_reads_what_is_followed(skid, tmp_path):
     """A frame held across that lifts off and lands: reactions from balance are the forces of the feet to rounding."""
     file = tmp_path / "skid.yaml"

@@ -369,7 +369,8 @@ class Stepped:
                 key[n1] = 0 if m.smooth else np.searchsorted(m.law.rows[:, 0], m.start + p, side="right")
                 continue
             wanted = m.stiffness * (p - m.gap) + m.damping * float(v[n1])
-            key[n1] = p > m.gap and wanted > 0.0
+            # what yields at rest gives way to a damper at once: whether it touches is told by where it would be without
+            key[n1] = p - m.gap + scale[n1] * max(F, 0.0) > 0.0 and wanted > 0.0
             off[n1] = scale[n1] * (F - (wanted if key[n1] else 0.0))
         return _Look(off, key, bound, way, over, u)
 
