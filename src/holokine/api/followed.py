@@ -98,8 +98,8 @@ class FollowedTables:
 
     @table("followed_energies", listed=False, when=_is_followed)
     def _followed_energies(self) -> pd.DataFrame:
-        """Energies in J at every row from the start on: put in, kinetic, strain, damped, rubbed, lost in impacts, by
-        how much they do not add up."""
+        """Energies in J at every row from the start on: put in, kinetic, strain, damped, rubbed, lost in impacts, and
+        by how much they do not add up."""
         import pandas as pd
 
         run = self._followed.run

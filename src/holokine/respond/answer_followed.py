@@ -79,7 +79,7 @@ class _Sampled(RowStates):
 
     def within(self, path: Trajectory, row: NDArray[np.int64], tau: Floats) -> tuple[Any, Floats]:
         if self.straight:
-            return self.straight_within(path, row, tau)
+            return super().within(path, row, tau)
         nxt, h, s = self.step_at(path, row, tau)
         ends = [[path.state[r][..., k] for k in range(3)] for r in (row, nxt)]
         load = path.load[row] + s * (path.load[nxt] - path.load[row])

@@ -117,7 +117,7 @@ class RowStates(Oscillators):
         h = (path.time[nxt] - path.time[row])[:, None]
         return nxt, h, np.where(h > 0, tau[:, None] / np.where(h > 0, h, 1.0), 0.0)
 
-    def straight_within(self, path: Trajectory, row: NDArray[np.int64], tau: Floats) -> tuple[Any, Floats]:
+    def within(self, path: Trajectory, row: NDArray[np.int64], tau: Floats) -> tuple[Any, Floats]:
         """Between rows by the cubics through values and slopes; accelerations straight."""
         nxt, h, s = self.step_at(path, row, tau)
         x0, x1 = path.state[row], path.state[nxt]
@@ -149,8 +149,6 @@ class SteppedModes(RowStates):
         for row, values in enumerate(steps):
             state[row] = np.stack(values, axis=1)
         return Trajectory(time, load, state)
-
-    within = RowStates.straight_within
 
 
 def cubic(s: Floats, h: Floats, y0: Floats, y1: Floats, d0: Floats, d1: Floats) -> Floats:

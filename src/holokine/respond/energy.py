@@ -72,15 +72,18 @@ def few_energies(
 
     `heavy`: x, v and a of what has mass and is damped, where a part answers at rest.
     """
-    massive = heavy or [x, v, a]
     h = np.diff(time)[:, None]
+
+    def speed_at(share: float, of: list[Floats]) -> Floats:
+        return quintic(np.full_like(h, share), h, [m[:-1] for m in of], [m[1:] for m in of])[1]
+
     input_, damped, rubbed = np.zeros((3, len(h)))
     strain = 0.5 * np.einsum("ti,ij,tj->t", x, few.stiffness, x)
     acts = status[:-1] != OPEN  # over a step, both its ends have the pattern of the first
     for place, weight in ((-(0.6**0.5), 5.0), (0.0, 8.0), (0.6**0.5, 5.0)):
         s = 0.5 + 0.5 * place
-        speed, fast = (quintic(np.full_like(h, s), h, [m[:-1] for m in of], [m[1:] for m in of])[1]
-                       for of in ([x, v, a], massive))  # fmt: skip
+        speed = speed_at(s, [x, v, a])
+        fast = speed_at(s, heavy) if heavy else speed
         w, f = ((1.0 - s) * m[:-1] + s * m[1:] for m in (load, rub))
         w_h = weight / 18.0 * h[:, 0]
         input_ += w_h * np.einsum("ti,ti->t", speed, w @ few.weights.T)
@@ -100,6 +103,7 @@ def few_energies(
             strain -= 0.5 * own.stiffness * min(own.gap, 0.0) ** 2
         if own.rough:
             strain += slip[:, j, : len(own.across)] @ own.across_force
+    moving = heavy[1] if heavy else v
     summed = {k: np.concatenate([[0.0], np.cumsum(v)]) for k, v in
               (("input", input_), ("damped", damped), ("rubbed", rubbed))}  # fmt: skip
-    return {"kinetic": 0.5 * np.einsum("ti,ij,tj->t", massive[1], few.mass, massive[1]), "strain": strain, **summed}
+    return {"kinetic": 0.5 * np.einsum("ti,ij,tj->t", moving, few.mass, moving), "strain": strain, **summed}

@@ -387,8 +387,8 @@ def joined(
     """
     held = gauges.read(attached.answers, None, attached.pushes) - attached.modal @ reduced.modal
     modal = attached.mix @ held
-    carried = np.asarray(np.diff(csr_array(gauges.on_multipliers).indptr) > 0)
-    if by_inertia and carried.any() and len(attached.omega):
+    if by_inertia and len(attached.omega):
+        carried = np.diff(gauges.on_multipliers.indptr) > 0
         inertia = attached.omega[:, None] ** 2 * np.asarray(system.mass @ attached.shapes.T).T
         none = np.zeros(system.size)
         answers = solve_static(system, [LoadField("", own, none, none) for own in inertia])

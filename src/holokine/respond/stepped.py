@@ -12,7 +12,7 @@ changes within a step, it is halved until its end stands.
 from __future__ import annotations
 
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -56,7 +56,7 @@ class _RestlessError(Exception):
     """No forces were found with which everything agrees."""
 
 
-@dataclass
+@dataclass(frozen=True)
 class _Kept:
     """A state at an instant, and its stretch, in which nothing changes."""
 
@@ -65,7 +65,7 @@ class _Kept:
     stretch: int
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False)
 class _Feet:
     """Rigid members as arrays."""
 
@@ -73,23 +73,15 @@ class _Feet:
     gap: Floats
     friction: Floats
     across: NDArray[np.int64]  # (feet, 2), -1 where there is none
-    rough: NDArray[np.bool_] = field(init=False)
-    two: NDArray[np.bool_] = field(init=False)
-    places: tuple[NDArray[np.int64], ...] = field(init=False)
-    slots: NDArray[np.int64] = field(init=False)
-    pairs: NDArray[np.int64] = field(init=False)
-    firsts: NDArray[np.int64] = field(init=False)
 
     def __post_init__(self) -> None:
-        places = np.nonzero(self.across >= 0)
-        rough = np.unique(places[0])
-        put = object.__setattr__
-        put(self, "rough", self.across[:, 0] >= 0)
-        put(self, "two", self.across[:, 1] >= 0)  # slide in two directions
-        put(self, "places", places)  # foot and side of every direction across, and which it is
-        put(self, "slots", self.across[places])
-        put(self, "pairs", np.searchsorted(rough, places[0]))
-        put(self, "firsts", np.searchsorted(places[0], rough))
+        self.rough = self.across[:, 0] >= 0
+        self.two = self.across[:, 1] >= 0  # slide in two directions
+        self.places = np.nonzero(self.across >= 0)  # foot and side of every direction across
+        self.slots = self.across[self.places]
+        rough = np.unique(self.places[0])
+        self.pairs = np.searchsorted(rough, self.places[0])
+        self.firsts = np.searchsorted(self.places[0], rough)
 
 
 @dataclass(frozen=True)
@@ -159,7 +151,6 @@ class Stepped:
         usual = float(np.median(step[step > 0.0]))
         fastest = float(np.sqrt(max(w2[n - 1], 0.0)))
         self.parts = finer * max(1, int(np.ceil(usual * fastest / _TURN)))
-        self.fastest = fastest
         C = self.shapes.T @ few.damping @ self.shapes
         self.A = np.block([[np.zeros((n, n)), np.eye(n)], [-np.diag(w2[:n]), -C]])
         self._lengths: dict[str, _Length] = {}
@@ -285,12 +276,12 @@ class Stepped:
     ) -> tuple[Floats, Floats, tuple[int, ...]]:
         """Forces g beside the start with which places u0 + D g and speeds v0 + Dv g agree (Newton's method)."""
         scale = np.maximum(np.diag(D), 1e-300)
-        g, best, held = s.g, np.inf, s.g
+        g, best, held, found = s.g, np.inf, s.g, None
         for turn in range(_NEWTON * _AGAIN):
             now = self._look(s, g, u0 + D @ g, v0 + Dv @ g, scale)
             size = float(np.abs(now.off / scale).max(initial=0.0))
             if size < best:
-                best, held = size, g
+                best, held, found = size, g, now
             if size <= _AGREED * self.largest or (best <= _SETTLED * self.largest and turn % _NEWTON == _NEWTON - 1):
                 break
             if turn % _NEWTON == _NEWTON - 1:  # in circles: nearer, foot by foot
@@ -304,10 +295,9 @@ class Stepped:
                         break
                     part /= 2.0
                 g = g - part * step
-        if best > _SETTLED * self.largest:
+        if found is None or best > _SETTLED * self.largest:
             raise _RestlessError
-        u = u0 + D @ held
-        return held, u, self._look(s, held, u, v0 + Dv @ held, scale).status(self)
+        return held, found.u, found.status(self)
 
     def _swept(self, s: _State, g: Floats, u0: Floats, v0: Floats, D: Floats, Dv: Floats, scale: Floats) -> Floats:
         """Forces after many turns over the members, each set so that it alone agrees (Gauss-Seidel)."""
@@ -477,23 +467,24 @@ class Stepped:
             if not halvings:
                 raise self._stuck(t) from None
             return self._halves(t, s, rate, h, halvings)
-        n = self.n
-        energy = 0.5 * float(end.z[n:] @ end.z[n:] + np.abs(self.w2[:n]) @ end.z[:n] ** 2)
-        self.liveliest = max(self.liveliest, float(np.sqrt(energy)))
+        self.liveliest = max(self.liveliest, self._lively(end.z))
         self.largest = max(self.largest, float(np.abs(end.g).max(initial=0.0)))
         if end.status != s.status and halvings:
             with suppress(_RestlessError):
                 middle = self.step(s, s.w + rate * h / 2.0, h / 2.0)
                 other = self.step(middle, s.w + rate * h, h / 2.0)
-                off = end.z - other.z
-                apart = 0.5 * float(off[n:] @ off[n:] + np.abs(self.w2[:n]) @ off[:n] ** 2)
-                if np.sqrt(apart) <= _STANDS * self.liveliest:
+                if self._lively(end.z - other.z) <= _STANDS * self.liveliest:
                     self._took(t, s, middle, h / 2.0)
                     self._took(t + h / 2.0, middle, other, h / 2.0)
                     return other
             return self._halves(t, s, rate, h, halvings)
         self._took(t, s, end, h)
         return end
+
+    def _lively(self, z: Floats) -> float:
+        """Root of the energy of modes and speeds."""
+        n = self.n
+        return float(np.sqrt(0.5 * (z[n:] @ z[n:] + np.abs(self.w2[:n]) @ z[:n] ** 2)))
 
     def _halves(self, t: float, s: _State, rate: Floats, h: float, halvings: int) -> _State:
         middle = self._advance(t, s, rate, h / 2.0, halvings - 1)
@@ -553,7 +544,7 @@ class Stepped:
                              for a, b, c in ((g, w, z[:, n:]), (g_rate, w_rate, speeding)))  # fmt: skip
         x, v, a = heavy[0] + light @ self.still, heavy[1] + light_rate @ self.still, heavy[2]
         u, u_rate = x @ self.rows.T, v @ self.rows.T
-        normal = np.array(self.normal, dtype=np.int64)
+        normal = self.normal_rows
         force, force_rate = (self.start - g)[:, normal], -g_rate[:, normal]
         slip, rub = np.zeros((2, len(time), m, 2))
         for j, across in enumerate(self.across):
