@@ -10,7 +10,8 @@ from holokine.elements.laws import ForceLaw
 from holokine.errors import EventError
 from holokine.respond.branches import Branch, follow_branch, in_doubt, multipliers, seen, stability
 from holokine.respond.contacts import Few, Member
-from holokine.respond.periodic import Balance, as_complex
+from holokine.respond.periodic import Balance
+from holokine.respond.series import as_complex
 from test_followed import ONE, gapped_string
 
 
@@ -22,7 +23,7 @@ def swept(few: Few, push, harmonics: int, low: float, high: float, spacing: floa
 
 
 def sizes(balance: Balance, branch: Branch, direction: int = 0) -> np.ndarray:
-    return np.array([np.abs(p.place[direction] @ balance.V.T).max() for p in branch.points])
+    return np.array([np.abs(p.place[direction] @ balance.cycle.V.T).max() for p in branch.points])
 
 
 def stops(count: int, damping: float = 0.0) -> Few:
@@ -85,7 +86,7 @@ def test_a_sweep_against_stops_jumps_up_and_down_and_agrees_with_runs_in_time():
         t = np.arange(len(rate)) * period / n
         run = few.run(t, 0.1 * np.cos(phase)[:, None])
         last = run.time > t[-1] - 2 * period
-        reached = (balance.V @ branch.points[k].place.T).max(axis=0)
+        reached = (balance.cycle.V @ branch.points[k].place.T).max(axis=0)
         np.testing.assert_allclose(run.closing[last].max(axis=0), reached, rtol=4e-3)
 
 
@@ -97,7 +98,7 @@ def test_members_of_every_kind_agree_with_a_run_in_time():
     t = np.arange(cycles * n + 1) / (n * f)
     run = few.run(t, (12 * np.minimum(t * f / 5, 1) * np.cos(2 * np.pi * f * t))[:, None])
     last = run.time > t[-1] - 1 / f
-    x = point.place @ balance.V.T
+    x = point.place @ balance.cycle.V.T
     np.testing.assert_allclose(run.closing[last].max(axis=0), x.max(axis=1), rtol=2e-3, atol=5e-6)
     np.testing.assert_allclose(run.closing[last].min(axis=0), x.min(axis=1), rtol=2e-3, atol=5e-6)
     whole = balance.coordinates(point)
@@ -143,7 +144,7 @@ def test_friction_under_a_sine_comes_to_the_closed_form_of_den_hartog(across):
         off = []
         for harmonics in (9, 19, 39):
             balance = Balance(few, np.zeros((3, 3)), lambda w: np.array([force, 0, 0], dtype=complex), harmonics, 1.0)
-            x = balance.begin(beta).place[1] @ balance.V.T
+            x = balance.begin(beta).place[1] @ balance.cycle.V.T
             off.append(abs(np.abs(x).max() / force - exact) / exact)
         assert off[0] > off[1] > off[2]
         assert off[2] < 4e-3

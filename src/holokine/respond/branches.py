@@ -18,7 +18,8 @@ from numpy.typing import NDArray
 
 from holokine.progress import tell
 from holokine.respond.contacts import OPEN
-from holokine.respond.periodic import Balance, Point, Unbalanced, padded, scaled
+from holokine.respond.periodic import Balance, Point, Unbalanced, scaled
+from holokine.respond.series import padded
 
 if TYPE_CHECKING:
     from holokine.arrays import Complex, Floats
@@ -241,15 +242,12 @@ def multipliers(balance: Balance, point: Point, flows: dict[bytes, _Flow] | None
         if j >= 0:
             m, old = few.members[j], state[j]
             state[j] = what
-            if m.law is None and old == OPEN and m.damping:
-                series = point.place[balance.normal[j]]
-                if abs(float(balance.values(series, np.array([when]))[0]) - m.gap) <= 1e-9 * np.abs(series).sum():
-                    # the damper's force is there at once, later or earlier
-                    X[n:] -= np.outer(few.inverse @ m.row, m.damping * (m.row @ X[:n]))
+            if old == OPEN and balance.comes_in(j, point.place, when):  # the instant moves with what closes
+                X[n:] -= np.outer(few.inverse @ m.row, m.damping * (m.row @ X[:n]))
         elif j == -1:
             for s in smooth:
                 d = balance.normal[s]
-                slope = balance.laws[s](balance.values(point.place[d], np.array([when])))[1][0] - balance.kappa[d]
+                slope = balance.laws[s](balance.cycle.values(point.place[d], np.array([when])))[1][0] - balance.kappa[d]
                 row = few.members[s].row
                 X[n:] -= np.outer(few.inverse @ row, float(slope) * grid / w * (row @ X[:n]))
     return np.asarray(np.linalg.eigvals(X).astype(complex))
@@ -356,7 +354,7 @@ def in_doubt(balance: Balance, branch: Branch, count: int = 6) -> float:
             q, _ = more.solve(padded(p.force, more.harmonics), p.omega, scaled(turn, size, width), size, width)
         except Unbalanced:
             return np.inf
-        one, other = p.place @ balance.V.T, q.place @ more.V.T
+        one, other = p.place @ balance.cycle.V.T, q.place @ more.cycle.V.T
         least, most = np.abs(one).max(axis=1), np.abs(other).max(axis=1)
         worst = max(worst, float((np.abs(least - most) / max(most.max(), 1e-300)).max()))
         worst = max(worst, abs(q.omega - p.omega) / p.omega)

@@ -19,20 +19,18 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from holokine.respond.contacts import CLOSED, OPEN, Few, Member
+from holokine.respond.series import Cycle, Linear
 
 if TYPE_CHECKING:
     from holokine.arrays import Complex, Floats
 
-__all__ = ["Balance", "Point", "Unbalanced", "as_complex", "padded", "scaled"]
+__all__ = ["Balance", "Point", "Unbalanced", "scaled"]
 
-_SAMPLES = 512  # of a cycle, at least
-_PER_HARMONIC = 16
 _NEWTON = 25
 _HALVINGS = 6
 _AGREED = 1e-10  # of the largest force
+_TOUCHES = 1e-9  # of a place: so near to the gap what begins there touches
 _MEAN = 1e-7  # by which a mean that friction leaves open is drawn to what it is at the start
-LEAST = 1e-7  # of the frequency, at which the mean is read
-
 
 _Slope = tuple[int, int, str, "Floats"]
 """Whose force, on which direction it depends, on what of it (place x, speed v, w = v / ω, force u), and how."""
@@ -69,26 +67,6 @@ class Point:
         return self.force.shape[1] // 2
 
 
-def as_complex(series: Floats) -> Complex:
-    """Complex amplitudes (mean first) from real coefficients, shape (..., 1 + harmonics)."""
-    h = series.shape[-1] // 2
-    return np.concatenate([series[..., :1] + 0j, series[..., 1 : h + 1] + 1j * series[..., h + 1 :]], axis=-1)
-
-
-def as_real(series: Complex) -> Floats:
-    """Real coefficients from complex amplitudes."""
-    return np.concatenate([series[..., :1].real, series[..., 1:].real, series[..., 1:].imag], axis=-1)
-
-
-def padded(series: Floats, harmonics: int) -> Floats:
-    """Coefficients with more harmonics, which are zero (or with fewer)."""
-    old = as_complex(series)
-    new = np.zeros((*series.shape[:-1], harmonics + 1), dtype=complex)
-    count = min(new.shape[-1], old.shape[-1])
-    new[..., :count] = old[..., :count]
-    return as_real(new)
-
-
 def scaled(turn: Floats, size: float, width: float) -> Floats:
     """A direction of length 1 where forces have a scale in N, and the frequency one in rad/s."""
     way = np.append(turn[:-1] / size, turn[-1] / width)
@@ -115,60 +93,6 @@ class _Law:
         return (a + (b + c * e) * e) * e, a + (2.0 * b + 3.0 * c * e) * e
 
 
-class Linear:
-    """The assembly about its state at one frequency: what directions answer to what acts, and to their own forces."""
-
-    def __init__(self, of: Balance, omega: float, push: Complex, rate: Complex) -> None:
-        n, count, H = of.few.count, len(of.rows), of.harmonics
-        self.omega, M = omega, of.few.mass
-        self.shapes = np.zeros((H + 1, n, count), dtype=complex)
-        self.receptance, self.slope = np.zeros((2, H + 1, count, count), dtype=complex)
-        self.pushed = np.zeros(n, dtype=complex)
-        self.place, self.place_rate = np.zeros((2, count), dtype=complex)
-        for h in range(H + 1):
-            w = h * omega
-            Z = of.K + (1j * of.L if h else 0.0) + 1j * w * of.C - w**2 * M
-            right = of.rows.T if h != 1 else np.column_stack([of.rows.T, push, rate])
-            found = np.linalg.solve(Z, right)
-            X = self.shapes[h] = found[:, :count]
-            self.receptance[h] = of.rows @ X
-            turned = 1j * h * of.C - 2.0 * h**2 * omega * M
-            self.slope[h] = -X.T @ turned @ X  # Z is symmetric
-            if h == 1:
-                self.pushed = found[:, count]
-                self.place = of.rows @ self.pushed
-                self.place_rate = of.rows @ found[:, count + 1] - X.T @ (turned @ self.pushed)
-
-    def at(self, force: Floats) -> tuple[Floats, Floats]:
-        """Places of the directions under forces, and how they change with the frequency."""
-        u = as_complex(force).T[:, :, None]
-        x = -(self.receptance @ u)[:, :, 0]
-        dx = -(self.slope @ u)[:, :, 0]
-        x[1] += self.place
-        dx[1] += self.place_rate
-        return as_real(x.T), as_real(dx.T)
-
-    def coordinates(self, force: Floats) -> Complex:
-        """Complex amplitudes of the coordinates, (1 + harmonics, coordinates)."""
-        x = -(self.shapes @ as_complex(force).T[:, :, None])[:, :, 0]
-        x[1] += self.pushed
-        return np.asarray(x)
-
-    def matrix(self) -> Floats:
-        """Real coefficients of places per force's, (directions, coefficients, directions, coefficients)."""
-        H1, D, _ = self.receptance.shape
-        H = H1 - 1
-        full = np.zeros((D, 2 * H + 1, D, 2 * H + 1))
-        full[:, 0, :, 0] = self.receptance[0].real
-        k = np.arange(1, H + 1)
-        p, q = self.receptance[1:].real, self.receptance[1:].imag
-        full[:, k, :, k] = p
-        full[:, k + H, :, k + H] = p
-        full[:, k, :, k + H] = -q
-        full[:, k + H, :, k] = q
-        return full
-
-
 class Balance:
     """Few coordinates with their members, and so many harmonics.
 
@@ -182,6 +106,16 @@ class Balance:
     harmonics : int
     middle : float
         Angular frequency in rad/s about which it is looked at.
+
+    Attributes
+    ----------
+    rows : ndarray, shape (directions, coordinates)
+        Closing of every member, followed by its directions of slip where it rubs.
+    normal : list of int
+        Direction of every member's closing.
+    cycle : Cycle
+    still : float
+        Largest force at the start, N.
     """
 
     def __init__(self, few: Few, loss: Floats, push: Callable[[float], Complex], harmonics: int, middle: float) -> None:
@@ -199,8 +133,8 @@ class Balance:
                     rows.append(a)
         self.rows = B = np.array(rows)
         K, M = few.stiffness, few.mass
-        still = np.abs(K) + middle**2 * M if not len(B) else K + middle**2 * M
-        self.stiff = 1.0 / np.einsum("dn,nd->d", B, np.linalg.solve(still, B.T))  # about what a direction yields by
+        yields = np.linalg.solve(K + middle**2 * M, B.T)
+        self.stiff = 1.0 / np.einsum("dn,nd->d", B, yields)  # about what a direction yields by
         self.kappa, self.damper = np.zeros((2, len(B)))
         self.laws = {j: _Law(m) for j, m in enumerate(few.members) if m.law is not None}
         for j, m in enumerate(few.members):
@@ -214,23 +148,7 @@ class Balance:
                 self.kappa[d], self.damper[d] = m.stiffness, m.damping
         self.K = K + (B.T * self.kappa) @ B
         self.C = few.damping + (B.T * self.damper) @ B
-        N = max(_SAMPLES, 1 << int(np.ceil(np.log2(_PER_HARMONIC * max(harmonics, 1)))))
-        angle = 2.0 * np.pi * np.arange(N) / N
-        k = np.arange(1, harmonics + 1)
-        self.angle = angle
-        self.V = np.hstack([np.ones((N, 1)), np.cos(np.outer(angle, k)), -np.sin(np.outer(angle, k))])
-        self.W = self.V.T * 2.0 / N
-        self.W[0] /= 2.0
-        self.D = np.zeros((2 * harmonics + 1, 2 * harmonics + 1))  # of a speed per ω and place
-        self.D[k, k + harmonics] = -k
-        self.D[k + harmonics, k] = k
-        self.orders = np.concatenate([[0], k, -k])
-        half = np.eye(harmonics) / 2.0
-        none = np.zeros((1, harmonics))
-        self.to_complex = np.block([  # amplitudes by order from real coefficients
-            [np.ones((1, 1)), none, none], [none.T, half, 1j * half], [none.T, half, -1j * half],
-        ])  # fmt: skip
-        self.to_real = np.linalg.inv(self.to_complex)
+        self.cycle = Cycle(harmonics)
         self.still = max([abs(m.force) for m in few.members], default=0.0)
         self._last: tuple[float, Linear] | None = None
 
@@ -244,53 +162,11 @@ class Balance:
         if self._last is None or self._last[0] != omega:
             step = 1e-6 * omega
             rate = (self.push(omega + step) - self.push(omega - step)) / (2.0 * step)
-            self._last = omega, Linear(self, omega, self.push(omega), rate)
+            parts = (self.few.mass, self.C, self.K, self.L)
+            self._last = omega, Linear(parts, self.rows, self.harmonics, omega, self.push(omega), rate)
         return self._last[1]
 
     # -- members ------------------------------------------------------------------------------------------------------
-
-    def values(self, series: Floats, angles: Floats) -> Floats:
-        """Of series (..., coefficients) at angles of the cycle, shape (..., angles)."""
-        k = np.arange(1, self.harmonics + 1)
-        turned = np.outer(k, angles)
-        return np.asarray(series @ np.vstack([np.ones((1, len(angles))), np.cos(turned), -np.sin(turned)]))
-
-    def breaks(self, margins: Floats) -> Floats:
-        """Angles at which any of several series, (margins, coefficients), passes zero, rising; with 0 and 2π."""
-        y = margins @ self.V.T
-        over = y > 0.0
-        which, at = np.nonzero(over != np.roll(over, -1, axis=1))
-        ends = np.array([0.0, 2.0 * np.pi])
-        if not len(at):
-            return ends
-        first, after = y[which, at], y[which, (at + 1) % len(self.angle)]
-        low = self.angle[at]
-        high = low + 2.0 * np.pi / len(self.angle)
-        x = low + (high - low) * np.abs(first) / (np.abs(first) + np.abs(after))
-        both = np.stack([margins[which], margins[which] @ self.D.T])
-        k = np.arange(1, self.harmonics + 1)
-        for _ in range(40):
-            turned = x[:, None] * k
-            basis = np.hstack([np.ones((len(x), 1)), np.cos(turned), -np.sin(turned)])
-            f, slope = (both * basis).sum(axis=2)
-            ahead = (f > 0.0) == (first > 0.0)
-            low, high = np.where(ahead, x, low), np.where(ahead, high, x)
-            better = x - f / np.where(slope == 0.0, 1e-300, slope)
-            better = np.where((better > low - 1e-13) & (better < high + 1e-13), better, (low + high) / 2.0)
-            moved = float(np.abs(better - x).max())
-            x = better
-            if moved < 1e-14:
-                break
-        return np.unique(np.concatenate([ends, np.mod(x, 2.0 * np.pi)]))
-
-    def over(self, ends: list[tuple[float, float]]) -> Floats:
-        """What of a series lies between angles, as a series: exact integrals, (coefficients, coefficients)."""
-        d = self.orders[None, :] - self.orders[:, None]
-        total = np.zeros(d.shape, dtype=complex)
-        safe = np.where(d == 0, 1, d)
-        for a, b in ends:
-            total += np.where(d == 0, b - a, (np.exp(1j * d * b) - np.exp(1j * d * a)) / (1j * safe))
-        return np.asarray((self.to_real @ (total / (2.0 * np.pi)) @ self.to_complex).real)
 
     def pieces(self, j: int, place: Floats, omega: float) -> list[tuple[float, float, int]]:
         """What of a member that yields acts over the cycle: from which angle to which, open, closed or which piece."""
@@ -303,9 +179,9 @@ class Balance:
             margins = np.array([x + (m.start - row) * constant for row in law.table])
         else:
             ahead = x - m.gap * constant
-            margins = np.array([ahead, m.stiffness * ahead + m.damping * omega * (self.D @ x)])
-        ends = self.breaks(margins)
-        signs = self.values(margins, (ends[1:] + ends[:-1]) / 2.0) > 0.0
+            margins = np.array([ahead, m.stiffness * ahead + m.damping * omega * (self.cycle.D @ x)])
+        ends = self.cycle.breaks(margins)
+        signs = self.cycle.values(margins, (ends[1:] + ends[:-1]) / 2.0) > 0.0
         state = signs.sum(axis=0) if law is not None else signs.all(axis=0).astype(int)
         found: list[tuple[float, float, int]] = []
         for a, b, what in zip(ends[:-1], ends[1:], state.tolist(), strict=True):
@@ -314,6 +190,12 @@ class Balance:
             else:
                 found.append((float(a), float(b), what))
         return found
+
+    def comes_in(self, j: int, place: Floats, angle: float) -> bool:
+        """Whether a member touches there and its damper's force is there at once."""
+        m, x = self.few.members[j], place[self.normal[j]]
+        ahead = float(self.cycle.values(x, np.array([angle]))[0]) - m.gap
+        return m.law is None and m.damping > 0.0 and abs(ahead) <= _TOUCHES * float(np.abs(x).sum())
 
     def acts(self, force: Floats, place: Floats, omega: float) -> tuple[Floats, list[_Slope]]:
         """Forces beside those about the state, (directions, coefficients), and what they depend on."""
@@ -325,9 +207,9 @@ class Balance:
             if m.rigid:
                 self._rigid(j, force, place, omega, found, slopes)
             elif m.smooth:
-                F, k = self.laws[j](x @ self.V.T)
-                found[d] = self.W @ F - self.kappa[d] * x
-                slopes.append((d, d, "x", (self.W * (k - self.kappa[d])) @ self.V))
+                F, k = self.laws[j](x @ self.cycle.V.T)
+                found[d] = self.cycle.W @ F - self.kappa[d] * x
+                slopes.append((d, d, "x", (self.cycle.W * (k - self.kappa[d])) @ self.cycle.V))
                 found[d, 0] -= m.force
             else:
                 self._yields(j, place, omega, found, slopes)
@@ -335,7 +217,7 @@ class Balance:
 
     def _yields(self, j: int, place: Floats, omega: float, found: Floats, slopes: list[_Slope]) -> None:
         m, d = self.few.members[j], self.normal[j]
-        x, speed = place[d], omega * (self.D @ place[d])
+        x, speed = place[d], omega * (self.cycle.D @ place[d])
         parts: dict[int, list[tuple[float, float]]] = {}
         for a, b, what in self.pieces(j, place, omega):
             parts.setdefault(what, []).append((a, b))
@@ -347,7 +229,7 @@ class Balance:
         for what, ends in parts.items():
             if law is None and what == OPEN:
                 continue
-            E = self.over(ends)
+            E = self.cycle.over(ends)
             if law is not None:
                 k, at_zero = law.pieces[what]
                 constant = k * m.start + at_zero
@@ -356,9 +238,9 @@ class Balance:
                 dampers += m.damping * E
                 found[d] += m.damping * (E @ speed)
                 for a, _ in ends:
-                    if m.damping and abs(float(self.values(x, np.array([a]))[0]) - m.gap) <= 1e-9 * np.abs(x).sum():
+                    if self.comes_in(j, place, a):
                         # the damper comes in at once: the instant moves with what closes
-                        v = self.values(np.eye(len(x)), np.array([a]))[:, 0]
+                        v = self.cycle.values(np.eye(len(x)), np.array([a]))[:, 0]
                         left = v / np.pi
                         left[0] /= 2.0
                         whole += m.damping * omega * np.outer(left, v)
@@ -373,12 +255,14 @@ class Balance:
         m, d = self.few.members[j], self.normal[j]
         own = self.across[j]
         every = [d, *own]
-        base = self.kappa[every, None] * place[every] + omega * self.damper[every, None] * (place[every] @ self.D.T)
+        base = self.kappa[every, None] * place[every] + omega * self.damper[every, None] * (
+            place[every] @ self.cycle.D.T
+        )
         whole = force[every] + base  # their forces beside the start
         eps, tau = self.stiff[d], self.stiff[own]
         tried = whole[0] + eps * place[d]
         tried[0] += m.force - eps * m.gap
-        at = whole[1:] + tau[:, None] * (place[own] @ self.D.T)
+        at = whole[1:] + tau[:, None] * (place[own] @ self.cycle.D.T)
         at[:, 0] -= m.across_force[: len(own)]
         # of each: on what it depends beside its force
         of_tried = [(d, "x", self.kappa[d] + eps), (d, "v", self.damper[d])]
@@ -390,16 +274,16 @@ class Balance:
 
         if len(own) < 2:  # pieces of series: exact
             margins = np.array([tried, *([at[0] - m.friction * tried, at[0] + m.friction * tried] if own else [])])
-            ends = self.breaks(margins)
-            signs = (self.values(margins, (ends[1:] + ends[:-1]) / 2.0) > 0.0).T
+            ends = self.cycle.breaks(margins)
+            signs = (self.cycle.values(margins, (ends[1:] + ends[:-1]) / 2.0) > 0.0).T
             spans = list(zip(ends[:-1].tolist(), ends[1:].tolist(), strict=True))
-            on = self.over([s for s, g in zip(spans, signs, strict=True) if g[0]])
+            on = self.cycle.over([s for s, g in zip(spans, signs, strict=True) if g[0]])
             found[d] = on @ tried
             depends(d, 0, on)
             if own:
-                sticks = self.over([s for s, g in zip(spans, signs, strict=True) if g[0] and not g[1] and g[2]])
-                forth = self.over([s for s, g in zip(spans, signs, strict=True) if g[0] and g[1]])
-                back = self.over([s for s, g in zip(spans, signs, strict=True) if g[0] and not g[2]])
+                sticks = self.cycle.over([s for s, g in zip(spans, signs, strict=True) if g[0] and not g[1] and g[2]])
+                forth = self.cycle.over([s for s, g in zip(spans, signs, strict=True) if g[0] and g[1]])
+                back = self.cycle.over([s for s, g in zip(spans, signs, strict=True) if g[0] and not g[2]])
                 slides = m.friction * (forth - back)
                 found[own[0]] = sticks @ at[0] + slides @ tried
                 depends(own[0], 0, slides)
@@ -418,7 +302,7 @@ class Balance:
         depends: Callable[[int, int, Floats], None],
     ) -> None:  # fmt: skip
         """Friction in a plane, at samples of the cycle."""
-        normal, t = tried @ self.V.T, at @ self.V.T
+        normal, t = tried @ self.cycle.V.T, at @ self.cycle.V.T
         on = normal > 0.0
         bound = m.friction * np.where(on, normal, 0.0)
         size = np.linalg.norm(t, axis=0)
@@ -426,13 +310,13 @@ class Balance:
         safe = np.where(slides, size, 1.0)
         share = np.where(slides, bound / safe, 1.0)
         way = np.where(slides, t / safe, 0.0)
-        found[every[0]] = self.W @ np.where(on, normal, 0.0)
-        depends(every[0], 0, (self.W * on) @ self.V)
+        found[every[0]] = self.cycle.W @ np.where(on, normal, 0.0)
+        depends(every[0], 0, (self.cycle.W * on) @ self.cycle.V)
         for k, a in enumerate(every[1:]):
-            found[a] = self.W @ (share * t[k])
-            depends(a, 0, (self.W * (way[k] * m.friction * on)) @ self.V)
+            found[a] = self.cycle.W @ (share * t[k])
+            depends(a, 0, (self.cycle.W * (way[k] * m.friction * on)) @ self.cycle.V)
             for i in range(len(every) - 1):
-                depends(a, i + 1, (self.W * (share * (float(i == k) - way[k] * way[i]))) @ self.V)
+                depends(a, i + 1, (self.cycle.W * (share * (float(i == k) - way[k] * way[i]))) @ self.cycle.V)
 
     # -- solving ------------------------------------------------------------------------------------------------------
 
@@ -443,7 +327,7 @@ class Balance:
         found, slopes = self.acts(force, place, omega)
         off = force - found
         turned = np.zeros_like(off)
-        rates = {"x": rate, "v": (place + omega * rate) @ self.D.T, "w": rate @ self.D.T}
+        rates = {"x": rate, "v": (place + omega * rate) @ self.cycle.D.T, "w": rate @ self.cycle.D.T}
         for i, d, of, E in slopes:
             if of != "u":
                 turned[i] -= E @ rates[of][d]
@@ -462,7 +346,7 @@ class Balance:
                 J[i, :, d * P : (d + 1) * P] -= E
                 continue
             if of != "x":
-                E = (omega if of == "v" else 1.0) * E @ self.D
+                E = (omega if of == "v" else 1.0) * E @ self.cycle.D
             if not E.any():
                 continue
             whole[i, d] = whole[i, d] + E if (i, d) in whole else E
