@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import numpy as np
 
@@ -12,6 +12,8 @@ if TYPE_CHECKING:
     from holokine.describe.schema import Spring
 
 __all__ = ["ForceLaw", "force_law"]
+
+_Number = TypeVar("_Number", float, "Floats")
 
 
 @dataclass(frozen=True)
@@ -39,14 +41,18 @@ class ForceLaw:
     def force(self, e: float) -> float:
         """Force in N at an elongation in m; beyond the ends of a table the last slope goes on (see `beyond`)."""
         if not len(self.rows):
-            a, b, c = self.terms
-            return a * e + b * e**2 + c * e**3
+            return self.polynomial(e)[0]
         x, f = self.rows.T
         if e < x[0]:
             return 0.0 if self.free_below else float(f[0] + self.slope(e) * (e - x[0]))
         if e > x[-1]:
             return 0.0 if self.free_above else float(f[-1] + self.slope(e) * (e - x[-1]))
         return float(np.interp(e, x, f))
+
+    def polynomial(self, e: _Number) -> tuple[_Number, _Number]:
+        """Force of a polynomial at an elongation (or at many), and its slope."""
+        a, b, c = self.terms
+        return a * e + b * e**2 + c * e**3, a + 2.0 * b * e + 3.0 * c * e**2
 
     def energy(self, e: float) -> float:
         """Work in J of the force from no elongation to `e` in m; beyond the ends of a table as `force` goes on."""
@@ -61,8 +67,7 @@ class ForceLaw:
     def slope(self, e: float) -> float:
         """Stiffness in N/m at an elongation; at a row the mean of both sides."""
         if not len(self.rows):
-            a, b, c = self.terms
-            return a + 2.0 * b * e + 3.0 * c * e**2
+            return self.polynomial(e)[1]
         x = self.rows[:, 0]
         slopes = np.diff(self.rows[:, 1]) / np.diff(x)
         first = 0.0 if self.free_below or self.held else float(slopes[0])

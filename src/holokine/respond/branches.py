@@ -159,13 +159,11 @@ def _round_corner(balance: Balance, points: list[Point], largest: float, width: 
                 continue
             turn = np.append((found.force - here.force).ravel(), omega - here.omega)
             old = next((p for p in points[-2::-1] if (p.omega - omega) * way >= 0.0), None)
-            back = old is not None and (points[-2].omega - here.omega) * way > 0.0
-            if old is not None and back:
+            if old is not None and (points[-2].omega - here.omega) * way > 0.0:
                 share = (omega - here.omega) / (old.omega - here.omega)
                 on_it = here.force + share * (old.force - here.force)
-                if float(np.linalg.norm(found.force - on_it)) < 0.3 * float(np.linalg.norm(found.force - here.force)):
-                    continue
-                if moved < 1e-12:
+                off = float(np.linalg.norm(found.force - on_it))
+                if moved < 1e-12 or off < 0.3 * moved * largest:
                     continue
             if float(scaled(found.turn, largest, width) @ scaled(turn, largest, width)) < 0.0:
                 found = replace(found, turn=-found.turn)
@@ -246,10 +244,11 @@ def multipliers(balance: Balance, point: Point, flows: dict[bytes, _Flow] | None
                 X[n:] -= np.outer(few.inverse @ m.row, m.damping * (m.row @ X[:n]))
         elif j == -1:
             for s in smooth:
-                d = balance.normal[s]
-                slope = balance.laws[s](balance.cycle.values(point.place[d], np.array([when])))[1][0] - balance.kappa[d]
-                row = few.members[s].row
-                X[n:] -= np.outer(few.inverse @ row, float(slope) * grid / w * (row @ X[:n]))
+                d, m = balance.normal[s], few.members[s]
+                assert m.law is not None
+                e = m.start + float(balance.cycle.values(point.place[d], np.array([when]))[0])
+                more = m.law.polynomial(e)[1] - balance.kappa[d]
+                X[n:] -= np.outer(few.inverse @ m.row, more * grid / w * (m.row @ X[:n]))
     return np.asarray(np.linalg.eigvals(X).astype(complex))
 
 
@@ -257,20 +256,12 @@ def _flow(balance: Balance, state: NDArray[np.int64], flows: dict[bytes, _Flow])
     key = state.tobytes()
     if key not in flows:
         few, n = balance.few, balance.few.count
-        K, C = few.stiffness.copy(), few.damping.copy()
+        A = few.flow(tuple(state.tolist())).A[: 2 * n, : 2 * n].copy()
         w = np.sqrt(np.maximum(np.diag(few.stiffness), balance.middle**2 * np.diag(few.mass)))
-        C = C + balance.L / np.sqrt(np.outer(w, w))  # what has loss factors, as dampers
+        A[n:, n:] -= few.inverse @ (balance.L / np.sqrt(np.outer(w, w)))  # what has loss factors, as dampers
         for j, m in enumerate(few.members):
-            law = balance.laws.get(j)
-            if law is not None:
-                k = balance.kappa[balance.normal[j]] if law.table is None else float(law.pieces[state[j], 0])
-                K += k * np.outer(m.row, m.row)
-            elif state[j]:
-                K += m.stiffness * np.outer(m.row, m.row)
-                C += m.damping * np.outer(m.row, m.row)
-        A = np.zeros((2 * n, 2 * n))
-        A[:n, n:] = np.eye(n)
-        A[n:, :n], A[n:, n:] = -few.inverse @ K, -few.inverse @ C
+            if m.smooth:
+                A[n:, :n] -= balance.kappa[balance.normal[j]] * np.outer(few.inverse @ m.row, m.row)
         flows[key] = _Flow(A)
     return flows[key]
 

@@ -73,26 +73,6 @@ def scaled(turn: Floats, size: float, width: float) -> Floats:
     return np.asarray(way / np.linalg.norm(way))
 
 
-class _Law:
-    """A member's law: of a table every piece, else terms."""
-
-    def __init__(self, member: Member) -> None:
-        law = member.law
-        assert law is not None
-        self.member, self.terms, self.table = member, law.terms, law.rows[:, 0] if len(law.rows) else None
-        if self.table is not None:
-            self.pieces = np.array([law.piece(k)[:2] for k in range(len(law.rows) + 1)])
-            self.kappa = float(self.pieces[member.at_start, 0])
-        else:
-            self.kappa = float(self(np.zeros(1))[1][0])
-
-    def __call__(self, closing: Floats) -> tuple[Floats, Floats]:
-        """Forces of a law that is no table, and their slopes."""
-        e = self.member.start + closing
-        a, b, c = self.terms
-        return (a + (b + c * e) * e) * e, a + (2.0 * b + 3.0 * c * e) * e
-
-
 class Balance:
     """Few coordinates with their members, and so many harmonics.
 
@@ -136,11 +116,10 @@ class Balance:
         yields = np.linalg.solve(K + middle**2 * M, B.T)
         self.stiff = 1.0 / np.einsum("dn,nd->d", B, yields)  # about what a direction yields by
         self.kappa, self.damper = np.zeros((2, len(B)))
-        self.laws = {j: _Law(m) for j, m in enumerate(few.members) if m.law is not None}
         for j, m in enumerate(few.members):
             d = self.normal[j]
             if m.law is not None:
-                self.kappa[d] = self.laws[j].kappa
+                self.kappa[d] = m.law.polynomial(m.start)[1] if m.smooth else m.law.piece(m.at_start)[0]
             elif m.rigid:
                 own = [d, *self.across[j]]
                 self.kappa[own], self.damper[own] = self.stiff[own], self.stiff[own] / middle
@@ -171,18 +150,16 @@ class Balance:
     def pieces(self, j: int, place: Floats, omega: float) -> list[tuple[float, float, int]]:
         """What of a member that yields acts over the cycle: from which angle to which, open, closed or which piece."""
         m, x = self.few.members[j], place[self.normal[j]]
-        law = self.laws.get(j)
         constant = np.zeros(len(x))
         constant[0] = 1.0
-        if law is not None:
-            assert law.table is not None
-            margins = np.array([x + (m.start - row) * constant for row in law.table])
+        if m.law is not None:
+            margins = np.array([x + (m.start - row) * constant for row in m.law.rows[:, 0]])
         else:
             ahead = x - m.gap * constant
             margins = np.array([ahead, m.stiffness * ahead + m.damping * omega * (self.cycle.D @ x)])
         ends = self.cycle.breaks(margins)
         signs = self.cycle.values(margins, (ends[1:] + ends[:-1]) / 2.0) > 0.0
-        state = signs.sum(axis=0) if law is not None else signs.all(axis=0).astype(int)
+        state = signs.sum(axis=0) if m.law is not None else signs.all(axis=0).astype(int)
         found: list[tuple[float, float, int]] = []
         for a, b, what in zip(ends[:-1], ends[1:], state.tolist(), strict=True):
             if found and found[-1][2] == what:
@@ -207,7 +184,8 @@ class Balance:
             if m.rigid:
                 self._rigid(j, force, place, omega, found, slopes)
             elif m.smooth:
-                F, k = self.laws[j](x @ self.cycle.V.T)
+                assert m.law is not None
+                F, k = m.law.polynomial(m.start + x @ self.cycle.V.T)
                 found[d] = self.cycle.W @ F - self.kappa[d] * x
                 slopes.append((d, d, "x", (self.cycle.W * (k - self.kappa[d])) @ self.cycle.V))
                 found[d, 0] -= m.force
@@ -221,17 +199,16 @@ class Balance:
         parts: dict[int, list[tuple[float, float]]] = {}
         for a, b, what in self.pieces(j, place, omega):
             parts.setdefault(what, []).append((a, b))
-        law = self.laws.get(j)
         whole = np.zeros((len(x), len(x)))
         dampers = np.zeros_like(whole)
         found[d] = -self.kappa[d] * x - self.damper[d] * speed
         found[d, 0] -= m.force
         for what, ends in parts.items():
-            if law is None and what == OPEN:
+            if m.law is None and what == OPEN:
                 continue
             E = self.cycle.over(ends)
-            if law is not None:
-                k, at_zero = law.pieces[what]
+            if m.law is not None:
+                k, at_zero, _, _ = m.law.piece(what)
                 constant = k * m.start + at_zero
             else:
                 k, constant = m.stiffness, -m.stiffness * m.gap
@@ -240,7 +217,7 @@ class Balance:
                 for a, _ in ends:
                     if self.comes_in(j, place, a):
                         # the damper comes in at once: the instant moves with what closes
-                        v = self.cycle.values(np.eye(len(x)), np.array([a]))[:, 0]
+                        v = self.cycle.basis(np.array([a]))[0]
                         left = v / np.pi
                         left[0] /= 2.0
                         whole += m.damping * omega * np.outer(left, v)
@@ -451,10 +428,10 @@ class Balance:
         ------
         EventError
         """
-        for j, law in self.laws.items():
-            if law.table is not None:
+        for j, m in enumerate(self.few.members):
+            if m.law is not None and not m.smooth:
                 for _, _, piece in self.pieces(j, point.place, point.omega):
-                    law.member.refuse_beyond(piece)
+                    m.refuse_beyond(piece)
 
 
 def _part_of(push: Callable[[float], Complex], share: float) -> Callable[[float], Complex]:

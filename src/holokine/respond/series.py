@@ -61,7 +61,7 @@ class Cycle:
         angle = 2.0 * np.pi * np.arange(N) / N
         k = np.arange(1, harmonics + 1)
         self.angle = angle
-        self.V = np.hstack([np.ones((N, 1)), np.cos(np.outer(angle, k)), -np.sin(np.outer(angle, k))])
+        self.V = self.basis(angle)
         self.W = self.V.T * 2.0 / N
         self.W[0] /= 2.0
         self.D = np.zeros((2 * harmonics + 1, 2 * harmonics + 1))  # of a speed per ω and place
@@ -75,11 +75,14 @@ class Cycle:
         ])  # fmt: skip
         self.to_real = np.linalg.inv(self.to_complex)
 
+    def basis(self, angles: Floats) -> Floats:
+        """What each coefficient adds at angles of the cycle, shape (angles, coefficients)."""
+        turned = np.outer(angles, np.arange(1, self.harmonics + 1))
+        return np.hstack([np.ones((len(angles), 1)), np.cos(turned), -np.sin(turned)])
+
     def values(self, series: Floats, angles: Floats) -> Floats:
         """Of series (..., coefficients) at angles of the cycle, shape (..., angles)."""
-        k = np.arange(1, self.harmonics + 1)
-        turned = np.outer(k, angles)
-        return np.asarray(series @ np.vstack([np.ones((1, len(angles))), np.cos(turned), -np.sin(turned)]))
+        return np.asarray(series @ self.basis(angles).T)
 
     def breaks(self, margins: Floats) -> Floats:
         """Angles at which any of several series, (margins, coefficients), passes zero, rising; with 0 and 2π."""
@@ -94,11 +97,8 @@ class Cycle:
         high = low + 2.0 * np.pi / len(self.angle)
         x = low + (high - low) * np.abs(first) / (np.abs(first) + np.abs(after))
         both = np.stack([margins[which], margins[which] @ self.D.T])
-        k = np.arange(1, self.harmonics + 1)
         for _ in range(40):
-            turned = x[:, None] * k
-            basis = np.hstack([np.ones((len(x), 1)), np.cos(turned), -np.sin(turned)])
-            f, slope = (both * basis).sum(axis=2)
+            f, slope = (both * self.basis(x)).sum(axis=2)
             ahead = (f > 0.0) == (first > 0.0)
             low, high = np.where(ahead, x, low), np.where(ahead, high, x)
             better = x - f / np.where(slope == 0.0, 1e-300, slope)
