@@ -31,6 +31,9 @@ if TYPE_CHECKING:
     from holokine.respond.reduced import ReducedModel
     from holokine.system.build import System
 
+RINGING = 0.01
+"""Damping ratio, at least, of static shapes where members are followed."""
+
 __all__ = ["Coupling", "SteadyModel", "SteadyMotion", "SteadyReadout", "at_rest_under", "coupling", "steady_model"]
 
 
@@ -205,8 +208,9 @@ class SteadyReadout(Readout):
 
 
 def steady_model(
-    bench: Bench, reduced: ReducedModel, fields: Callable[[], list[LoadField]], damping: Damping | None = None
-) -> SteadyModel:
+    bench: Bench, reduced: ReducedModel, fields: Callable[[], list[LoadField]], damping: Damping | None = None,
+    pushes: Floats | None = None,
+) -> SteadyModel:  # fmt: skip
     """What couples the modes of `reduced` (the lowest of the bench's), with static shapes for what dampers push.
 
     Parameters
@@ -215,22 +219,29 @@ def steady_model(
         Makes the loads that stand in the columns of `reduced`, in order; called where anything couples.
     damping : Damping, optional
         Of an event, in place of the description's.
+    pushes : ndarray, shape (pushes, dofs), optional
+        Of members that are followed, for which there are static shapes too; nothing of this is kept for other events.
     """
-    c = coupling(bench, reduced.count, damping)
+    followed = pushes is not None
+    c = _coupling(bench, reduced.count, damping, pushes) if followed else coupling(bench, reduced.count, damping)
     of = _told(bench, reduced.count, damping)
+
+    def held(what: str, make: Callable[[], Floats]) -> Floats:
+        return make() if followed else bench.held(what, of, make)
+
     plain = reduced
     if c.attached is not None:
-        reduced = joined(reduced, bench.system, bench.gauges, c.attached, fields())
+        reduced = joined(reduced, bench.system, bench.gauges, c.attached, fields(), by_inertia=followed)
     loss_map, mixed = None, np.zeros(0, dtype=np.int64)
     if c.losses:
         loss_map, mixed = _loss_map(bench, bench.gauges, c.losses)
     dampers = losses = None
     if reduced.channels.is_balance.any():
         if c.damped:
-            dampers = bench.held("under dampers", of, lambda: at_rest_under(bench, c.shapes, bench.system.damping))
+            dampers = held("under dampers", lambda: at_rest_under(bench, c.shapes, bench.system.damping))
         if c.loss is not None:
             loss = c.loss
-            losses = bench.held("under losses", of, lambda: at_rest_under(bench, c.shapes, loss)).copy()
+            losses = held("under losses", lambda: at_rest_under(bench, c.shapes, loss)).copy()
             losses[:, mixed] = 0.0
     settled = None
     if loss_map is not None and reduced.settled is not None:
@@ -288,7 +299,7 @@ def coupling(bench: Bench, count: int, damping: Damping | None = None) -> Coupli
     return bench.held("coupling", _told(bench, count, damping), lambda: _coupling(bench, count, damping))
 
 
-def _coupling(bench: Bench, count: int, damping: Damping | None) -> Coupling:
+def _coupling(bench: Bench, count: int, damping: Damping | None, pushes: Floats | None = None) -> Coupling:
     d = bench.document.description
     described = damping or d.damping_used
     losses = loss_factors(d, described)
@@ -298,17 +309,19 @@ def _coupling(bench: Bench, count: int, damping: Damping | None) -> Coupling:
         own = modal_damping(described, omega / (2.0 * np.pi))
     else:
         own = composite_damping(bench.modes, described.composite, bench.energies)[:count]
-    if not (losses or uniform or _has_dampers(d)):
+    if pushes is None and not (losses or uniform or _has_dampers(d)):
         return Coupling(CoupledVibration(omega, np.diag(2.0 * own * omega)), own, {}, None, count, None, shapes)
     system = bench.system
     loss = loss_matrix(system, losses, uniform)
-    attached, findings = (None, []) if bench.modes.rigid.any() else _attached(bench, shapes, omega, set(losses))
+    attached, findings = (None, []) if bench.modes.rigid.any() else _attached(bench, shapes, omega, set(losses), pushes)
     whole = shapes
     if attached is not None:
         whole = np.vstack([shapes, attached.shapes])
         omega = np.concatenate([omega, attached.omega])
         rayleigh = described.rayleigh is not None
         more = modal_damping(described, omega[count:] / (2.0 * np.pi)) if rayleigh else np.zeros(len(omega) - count)
+        if pushes is not None and not rayleigh:  # they ring with what high harmonics do
+            more += max(float(own[-1]), RINGING)
         own = np.concatenate([own, more])
     viscous = np.diag(2.0 * own * omega) + whole @ (system.damping @ whole.T)
     hysteretic = None if loss is None else whole @ (loss @ whole.T)
@@ -356,11 +369,15 @@ def _has_dampers(d: Any) -> bool:
     return d.matrices is not None or any(np.any(c.damping) for c in connectors)
 
 
-def _attached(bench: Bench, shapes: Floats, omega: Floats, lossy: set[str]) -> tuple[Attached | None, list[Finding]]:
+def _attached(
+    bench: Bench, shapes: Floats, omega: Floats, lossy: set[str], more: Floats | None
+) -> tuple[Attached | None, list[Finding]]:
     pushes = damper_pushes(bench.system, lossy)
+    if more is not None:
+        pushes = np.vstack([more, pushes]) if len(pushes) <= MOST else more
     if len(pushes) == 0:
         return None, []
-    if len(pushes) > MOST:
+    if more is None and len(pushes) > MOST:
         text = (
             f"more than {MOST} dampers and springs that lose: what modes leave out under their forces is not added, so "
             "that more modes may be needed; a check: full model at"

@@ -8,7 +8,9 @@ from holokine.describe.damping import Damping
 from holokine.describe.fields import Frequency, Strict, complaint
 from holokine.errors import EventError
 
-__all__ = ["EventKind", "ModalEvent"]
+__all__ = ["GROUPS_UNFOLLOWED", "EventKind", "ModalEvent"]
+
+GROUPS_UNFOLLOWED = "follow is for the whole base and for loads; groups of supports are not followed yet"
 
 
 class EventKind(Strict):
@@ -63,15 +65,22 @@ class EventKind(Strict):
         """Static events whose loads act as well."""
         return ()
 
+    def unfollowed(self) -> str:
+        """Why one-way members cannot be followed where they let go, hit and slide; empty where they can."""
+        return f"follow is for events in time and for sine sweeps; this is one of {self.words}"
+
     def following(self) -> Self:
-        """The same, followed where one-way members let go, hit and slide.
+        """The same, with these members followed.
 
         Raises
         ------
         EventError
-            A kind that cannot be followed.
+            They cannot be.
         """
-        raise EventError(f"follow is for events in time; this is one of {self.words}")
+        why = self.unfollowed()
+        if why:
+            raise EventError(why)
+        return self.model_copy(update={"follow": True})
 
     @property
     def in_state(self) -> str | None:
@@ -95,4 +104,10 @@ class ModalEvent(EventKind):
         both = [name for name in self.group_columns if name in self.load_names]
         if both:
             raise complaint(f'"{both[0]}" is a load, and a group of supports with its direction; rename one of them')
+        return self
+
+    @model_validator(mode="after")
+    def _can_be_followed(self) -> Self:
+        if getattr(self, "follow", False) and (why := self.unfollowed()):
+            raise complaint(why)
         return self

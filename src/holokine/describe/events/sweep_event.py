@@ -6,7 +6,7 @@ from typing import ClassVar, Literal, Self
 from pydantic import Field, model_validator
 
 from holokine.describe.events.columns import list_of
-from holokine.describe.events.kind import ModalEvent
+from holokine.describe.events.kind import GROUPS_UNFOLLOWED, ModalEvent
 from holokine.describe.events.signals import Peaked
 from holokine.describe.fields import (
     Angle,
@@ -153,7 +153,8 @@ class SweepEvent(ModalEvent):
     `support swings`, in place of `base`: groups of supports that swing differently, the others at rest.
     `beside`: loads at rest that stay on, told apart from the vibration. `full model at`: frequencies at which the whole
     model is solved too, as a check. `octaves per minute`: how fast a real sweep would run. `with state`: the state
-    stays on beside it, as loads at rest do.
+    stays on beside it, as loads at rest do. `follow`: one-way supports, springs and cables, and springs with a law, let
+    go, hit and slide as they do; what a slow sweep up and a slow sweep down see.
     """
 
     kind: ClassVar[str] = "sweep"
@@ -172,6 +173,7 @@ class SweepEvent(ModalEvent):
     amplitudes: Literal["peak", "rms", "peak to peak"] = "peak"
     full_model_at: list_of("frequency", positive=True) | None = None  # type: ignore[valid-type]
     octaves_per_minute: quantity_field("number", above=0.0) | None = None  # type: ignore[valid-type]
+    follow: bool = False
 
     @model_validator(mode="after")
     def _sense(self) -> Self:
@@ -198,6 +200,23 @@ class SweepEvent(ModalEvent):
             if not plain:
                 raise complaint(f"loads, {load}: the amplitude of a load is a factor on it, a plain number")
         return self
+
+    def unfollowed(self) -> str:
+        """Groups of supports, single frequencies, and what only a linear answer has."""
+        if self.support_swings:
+            return GROUPS_UNFOLLOWED
+        if self.sweep.at is not None and len(self.sweep.at) < 2:
+            return "follow runs through frequencies: give a range, a band, or at least two frequencies"
+        linear = {
+            "beside": self.beside is not None, "static correction: false": not self.static_correction,
+            f"amplitudes: {self.amplitudes}": self.amplitudes != "peak",
+            "full model at": self.full_model_at is not None, "octaves per minute": self.octaves_per_minute is not None,
+        }  # fmt: skip
+        given = [key for key, is_given in linear.items() if is_given]
+        if not given:
+            return ""
+        cure = "; put its loads into a state (states: ..., state: NAME)" if self.beside is not None else ""
+        return f"{' and '.join(given)}: for linear answers only, leave out with follow{cure}"
 
     @property
     def axes(self) -> tuple[str, ...]:

@@ -4,11 +4,11 @@ from typing import Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import BeforeValidator, ValidationInfo, WithJsonSchema, model_validator
 
-from holokine.describe.events.kind import ModalEvent
+from holokine.describe.events.kind import GROUPS_UNFOLLOWED, ModalEvent
 from holokine.describe.events.signals import PulseShape
 from holokine.describe.fields import Axis, Time, complaint, names_of, quantity_field, quantity_schema
 from holokine.describe.loads import SupportGroup, each_moves_with_one_group
-from holokine.errors import EventError, UnitError
+from holokine.errors import UnitError
 from holokine.units import UnitSystem, quantity
 
 __all__ = ["SupportPulses", "TimeEvent"]
@@ -95,19 +95,15 @@ class TimeEvent(ModalEvent):
             )
         if self.model == "full":
             self.has_no_effect(given, ("static_correction",), "with model: full, which leaves no mode out")
-        if self.follow and (self.method not in ("automatic", "modes", "coupled modes") or not self.static_correction):
-            raise complaint("follow works on modes with their static correction; leave method, model and that out")
-        if self.follow and self.support_pulses is not None:
-            raise complaint("follow is for the whole base and for loads; groups of supports are not followed yet")
         if self.method != "generalised alpha":
             self.has_no_effect(given, ("high_frequency_damping",), "but with method: generalised alpha")
         return self
 
-    def following(self) -> Self:
-        """The same, with what lets go and hits followed."""
-        if self.support_pulses is not None:
-            raise EventError("follow is for the whole base and for loads; groups of supports are not followed yet")
-        return self.model_copy(update={"follow": True})
+    def unfollowed(self) -> str:
+        """Groups of supports, the full model and other methods than modes are not followed."""
+        if self.method not in ("automatic", "modes", "coupled modes") or not self.static_correction:
+            return "follow works on modes with their static correction; leave method, model and that out"
+        return "" if self.support_pulses is None else GROUPS_UNFOLLOWED
 
     @property
     def axes(self) -> tuple[str, ...]:
