@@ -303,13 +303,13 @@ class Answer(Result, Generic[R]):
         try:
             return super()._entry(kind, name)
         except UnknownNameError:
-            from holokine.api.answers import ANSWER_CLASSES
+            from holokine.api.answers import homes
 
-            homes = [k.words for k, c in ANSWER_CLASSES.items() if name in c._all(kind)]
-            if not homes or name in self._all(kind):
+            found = homes(lambda c: name in c._all(kind))
+            if not found or name in self._all(kind):
                 raise
             told = f'answers to {self.event.words} have no {kind} "{name}"; it belongs to answers to'
-            raise UnknownNameError(f"{told} {' and '.join(homes)}") from None
+            raise UnknownNameError(f"{told} {' and '.join(found)}") from None
 
     @classmethod
     def _refuse(cls, what: str, name: str) -> None:
@@ -380,12 +380,12 @@ class Answer(Result, Generic[R]):
 
     def __getattr__(self, name: str) -> Any:
         if not name.startswith("_"):
-            from holokine.api.answers import ANSWER_CLASSES
+            from holokine.api.answers import homes
 
-            homes = [kind.words for kind, c in ANSWER_CLASSES.items() if hasattr(c, name)]
-            if homes:
+            found = homes(lambda c: hasattr(c, name))
+            if found:
                 told = f'answers to {self.event.words} have no "{name}"; it belongs to answers to'
-                raise AttributeError(f"{told} {' and '.join(homes)}")
+                raise AttributeError(f"{told} {' and '.join(found)}")
         raise AttributeError(f'an answer has no "{name}"')
 
 

@@ -238,7 +238,8 @@ class Modes(ModeTables):
     def respond(self, event: str | EventKind | dict[str, Any], *, follow: bool = False) -> Answer:
         """Response of all gauges to an event: a name in the description, or the event itself.
 
-        `follow`: in time, one-way supports, springs and cables, and springs with a law, let go and hit as they do.
+        `follow`: one-way supports, springs and cables, and springs with a law, let go and hit as they do: in time, and
+        in the steady motions of a sine sweep.
 
         Raises
         ------

@@ -29,12 +29,13 @@ if TYPE_CHECKING:
     from holokine.respond.meaning import Meaning
     from holokine.respond.sweep_field import FieldSweep
 
-__all__ = ["SweepAnswer"]
+__all__ = ["SweepAnswer", "largest_instant", "sweep_words"]
 
 MOST_ROWS = 20_000
 """Rows of the table of all curves."""
 SMALL = 1e-3
 """Of the largest of a reading, below which a peak is not listed."""
+_INSTANTS = 720  # of a cycle
 _HIDDEN = ("bandwidth_hz", "static", "ratio_to_static", "correction_percent")
 
 
@@ -322,7 +323,7 @@ class SweepAnswer(MovingAnswer[SweepResult]):
             turn = argument_of("phase", phase, "angle")
         amplitude = self.motion.amplitude(f)
         if turn is None:
-            turn = _largest_instant(amplitude)
+            turn = largest_instant(np.stack([np.zeros_like(amplitude), amplitude]))
         field = np.real(amplitude * np.exp(1j * turn))
         return Deformed(self.system, field, self.name, when=f"at {f:.5g} Hz, {np.degrees(turn):.0f} deg")
 
@@ -501,14 +502,19 @@ def _swing_words(column: str, swing: Swing) -> str:
     return f"{swing.acts} {column} {words} {unit}{lag}"
 
 
+def sweep_words(answer: SweepResult) -> str:
+    """What swings."""
+    excitation = answer.reader.excitation
+    each = [_swing_words(c, s) for c, s in zip(excitation.columns, excitation.swings, strict=True)]
+    return "; ".join(words for words in each if words)
+
+
 def _sweep_lines(answer: SweepResult) -> list[str]:
     """What swings, over which frequencies; then modes kept and what the amplitudes are."""
-    excitation, f = answer.reader.excitation, answer.frequency_hz
-    each = [_swing_words(c, s) for c, s in zip(excitation.columns, excitation.swings, strict=True)]
-    told = [words for words in each if words]
+    f = answer.frequency_hz
     each_range = [f"{f[own][0]:.5g} to {f[own][-1]:.5g}" for own in ranges(answer.starts, len(f))]
     shown = ", ".join(each_range[:4]) + (f" and {len(each_range) - 4} more ranges" if len(each_range) > 4 else "")
-    first = f"sine sweep, {'; '.join(told)}; {shown} Hz in {len(f):,} points"
+    first = f"sine sweep, {sweep_words(answer)}; {shown} Hz in {len(f):,} points"
     if answer.sampled_error > 0:
         first += f", which miss a peak by {n(100 * answer.sampled_error, 2)} % at most"
     word = {"peak": "amplitudes are peaks", "rms": "amplitudes are RMS values", "peak to peak": "from peak to peak"}
@@ -529,9 +535,16 @@ def _sweep_lines(answer: SweepResult) -> list[str]:
     ]
 
 
-def _largest_instant(amplitude: NDArray[Any]) -> float:
-    """Phase in rad at which the node that moves most is farthest out."""
-    u = amplitude.reshape(-1, 6)[:, :3]
-    square = (u**2).sum(axis=1)
-    reach = ((np.abs(u) ** 2).sum(axis=1) + np.abs(square)) / 2.0
-    return float(-0.5 * np.angle(square[int(reach.argmax())]))
+def largest_instant(harmonics: NDArray[Any]) -> float:
+    """Phase in rad at which the node that moves most is farthest out, of (mean and harmonics, dofs)."""
+    u = harmonics.reshape(len(harmonics), -1, 6)[:, :, :3]
+    turns = np.exp(2j * np.pi * np.outer(np.arange(_INSTANTS), np.arange(len(u))) / _INSTANTS)
+    far = np.sqrt((np.abs(u) ** 2).sum(axis=2)).sum(axis=0)  # what no node exceeds
+    best, phase = -1.0, 0.0
+    for node in np.argsort(-far, kind="stable"):
+        if far[node] <= best:
+            break
+        reach = np.linalg.norm(np.real(turns @ u[:, node]), axis=1)
+        if reach.max() > best:
+            best, phase = float(reach.max()), 2.0 * np.pi * int(reach.argmax()) / _INSTANTS
+    return phase

@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from holokine.api.answer import Answer
-from holokine.api.answers import ANSWER_CLASSES
+from holokine.api.answers import answer_class, homes
 from holokine.cli.deliver import Command, Delivery, deliver, delivered, file_name, refuse_file
 from holokine.cli.source import Range, assembly_argument, assembly_of, modes_of, ranged
 from holokine.errors import SelectionError
@@ -22,7 +22,9 @@ __all__ = ["compare", "respond"]
 @assembly_argument
 @click.argument("event")
 @click.option("--against-rules", is_flag=True, help="A pulse in time against every rule under its spectra instead.")
-@click.option("--follow", is_flag=True, help="In time: what acts one way lets go and hits as it does.")
+@click.option(
+    "--follow", is_flag=True, help="What acts one way lets go and hits as it does: in time, and over a sweep."
+)
 @click.option("--at", metavar="TIME",
               help="Also the deformed shape at this instant, as 27ms; of a sweep '45Hz, 90deg'.")  # fmt: skip
 @click.option("--animate", "gauge", metavar="GAUGE", help="Film above this gauge's history into --out; of a sweep one "
@@ -54,7 +56,7 @@ def respond(
     if (others or linear) and to.out is None:
         raise click.UsageError("--with and --linear are for the figure in --out DIR")
     films = to.films(gauge is not None)
-    refuse = partial(_refuse, event=event, others=others, needs={
+    refuse = partial(_refuse, event=event, others=others, follow=follow, needs={
         "--animate": (gauge is not None, "writes", ".gif .mp4"), "--at": (at is not None, "method", "deformed"),
         "--with and --linear": (bool(others or linear), "figure", "amplitudes"),
         "--against-rules": (against_rules, "method", "against_rules"),
@@ -67,8 +69,6 @@ def respond(
         answer: Any = modes_of(assembly, wanted, before=refuse).respond(event, follow=follow)
     else:
         refuse(opened)
-        if follow:
-            opened.event_named(event).following()
         answer = opened.respond(event)
         if wanted.given:
             told = f"{answer.event.words} need no modes: --count and --upto change nothing here"
@@ -79,9 +79,9 @@ def respond(
         return
     files, figures = (answer.files(**to.pictures), answer.figures) if to.out is not None else (None, None)
     if others or linear:
-        more = {other: answer.modes.respond(other) for other in others}
-        axes = (linear not in ("frequency", "both"), linear not in ("amplitude", "both"))
-        figures = {**answer.figures, "amplitudes": partial(answer.plot, others=more, logarithmic=axes)}
+        more = {other: answer.modes.respond(other, follow=follow) for other in others}
+        axes = {} if linear is None else {"logarithmic": (linear == "amplitude", linear == "frequency")}
+        figures = {**answer.figures, "amplitudes": partial(answer.plot, others=more, **axes)}
     if gauge is not None:
         film = f".{films.pop('film', 'gif')}"
         files = {**(files or {}), film: partial(answer.save, gauge=gauge, **films)}
@@ -94,21 +94,25 @@ def _deformed(answer: Any, at: str) -> Any:
     return made(at) if callable(made) else made
 
 
-def _refuse(assembly: Any, event: str, others: tuple[str, ...], needs: dict[str, tuple[bool, str, str]]) -> None:
+def _refuse(
+    assembly: Any, event: str, others: tuple[str, ...], needs: dict[str, tuple[bool, str, str]], follow: bool
+) -> None:
     """Raise for what an event of this kind cannot show, before anything is solved."""
     described = assembly.event_named(event)
+    if follow:
+        described = described.following()
 
     def has(kind: Any, what: str, name: str) -> bool:
         return hasattr(kind, name) and callable(getattr(kind, name)) if what == "method" else name in kind._all(what)
 
-    own = ANSWER_CLASSES[type(described)]
+    own = answer_class(described)
     for option, (asked, what, name) in needs.items():
         if asked and not has(own, what, name):
-            homes = " and ".join(k.words for k, c in ANSWER_CLASSES.items() if has(c, what, name))
+            found = " and ".join(homes(partial(has, what=what, name=name)))
             verb = "belong" if " and " in option else "belongs"
-            if not homes:
+            if not found:
                 own._refuse(what, name)
-            raise click.UsageError(f"{option} {verb} to {homes}; this event is one of {described.words}")
+            raise click.UsageError(f"{option} {verb} to {found}; this event is one of {described.words}")
     for other in others:
         kind = assembly.event_named(other)
         if type(kind) is not type(described):

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from holokine.arrays import Complex, Floats
     from holokine.describe.events import SweepEvent, Unbalance
     from holokine.gauges.channels import GaugeSet
+    from holokine.respond.answer_periodic import PeriodicResult
     from holokine.system.build import System
 
 __all__ = ["answer_sweep", "full_steady", "sweep_frequencies", "swinging"]
@@ -36,8 +37,8 @@ __all__ = ["answer_sweep", "full_steady", "sweep_frequencies", "swinging"]
 _MISSED = 0.01  # of a peak, from which sweep points are said to be too few
 
 
-def answer_sweep(bench: Bench, name: str, event: SweepEvent) -> SweepResult:
-    """Steady vibration at all frequencies of a sweep.
+def answer_sweep(bench: Bench, name: str, event: SweepEvent) -> SweepResult | PeriodicResult:
+    """Steady vibration at all frequencies of a sweep; with what lets go and hits where the event follows it.
 
     Raises
     ------
@@ -69,9 +70,14 @@ def answer_sweep(bench: Bench, name: str, event: SweepEvent) -> SweepResult:
         forces = excitation.at(at, model.reduced.loads)
         result = with_full(result, at, full_steady(bench.system, bench.gauges, model, fields(), at, forces,
                                                    _rayleigh(bench, event)))  # fmt: skip
-    findings = [*model.findings, *damping_words(bench, event, reduced), *_about_points(event, result)]
-    findings += [*_about_modes(reduced, frequencies), *about_supports(bench, event)]
-    return replace(result, findings=(*result.findings, *findings))
+    own_findings = (*model.findings, *damping_words(bench, event, reduced), *_about_modes(reduced, frequencies))
+    findings = (*result.findings, *_about_points(event, result), *own_findings, *about_supports(bench, event))
+    result = replace(result, findings=findings, model_findings=own_findings)
+    if event.follow:
+        from holokine.respond.answer_periodic import answer_periodic
+
+        return answer_periodic(bench, name, event, result, excitation, extra)
+    return result
 
 
 def _rayleigh(bench: Bench, event: SweepEvent) -> tuple[float, float] | None:

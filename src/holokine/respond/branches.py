@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 __all__ = ["Branch", "Jump", "Seen", "follow_branch", "in_doubt", "multipliers", "seen", "stability"]
 
 _MOST = 6000  # points of a branch
+_ASTRAY = 400  # points without a frequency that was not reached before
 _TURN = 0.97  # cosine of the angle between steps
 _LEAST, _FIRST, _LONGEST = 1e-5, 0.05, 1.0  # steps, of the scale of both axes
 _EASY = 5
@@ -45,7 +46,7 @@ class Branch:
         Of every point: why it is not stable: ``runs back``, ``doubles`` (a motion of twice the period), ``wanders``
         (one of another period), ``turns`` (one of the same period); empty where it is stable.
     ends : str
-        Why it ends: ``range``, ``steps`` (nothing further was found).
+        Why it ends: ``range``, ``steps`` (nothing further was found), ``astray`` (it comes to no further frequencies).
     """
 
     points: list[Point]
@@ -101,9 +102,13 @@ def follow_branch(
     if start.turn[-1] * (upto - start.omega) < 0.0:
         start = replace(start, turn=-start.turn)
     points, ds = [start], _FIRST
+    reached, since = [start.omega, start.omega], 0
     largest = max(size, float(np.abs(start.force).max(initial=0.0)))
-    while len(points) < _MOST:
+    while len(points) < _MOST and since < _ASTRAY:
         here = points[-1]
+        since += 1
+        if not reached[0] <= here.omega <= reached[1]:
+            reached, since = [min(reached[0], here.omega), max(reached[1], here.omega)], 0
         width = 3.0 * spacing(here.omega)
         turn = scaled(here.turn, largest, width)
         ds = min(ds, _LONGEST, 1.0 / (3.0 * max(abs(float(turn[-1])), 1e-12)))
@@ -138,7 +143,7 @@ def follow_branch(
         largest = max(largest, float(np.abs(found.force).max(initial=0.0)))
         if steps <= _EASY and straight > 0.5 * (1.0 + _TURN):
             ds *= 1.6
-    return Branch(points, ends="steps")
+    return Branch(points, ends="astray")
 
 
 def _round_corner(balance: Balance, points: list[Point], largest: float, width: float) -> Point | None:
@@ -280,7 +285,14 @@ def seen(branches: list[Branch], up: bool) -> Seen:
         branch = branches[b]
         nxt = k + step
         if not 0 <= nxt < len(branch.points):
-            return Seen(tuple(points), tuple(jumps))
+            landing = (
+                None if nxt < 0 or branch.ends == "range" else _landing(branches, branch.points[k].omega, way, (b, k))
+            )
+            if landing is None:
+                return Seen(tuple(points), tuple(jumps))
+            jumps.append(Jump(branch.points[k].omega, b, k, landing[0], landing[1], "lost"))
+            b, k, step = landing
+            continue
         ahead = (branch.points[nxt].omega - branch.points[k].omega) * way
         if ahead > 0.0 and (branch.stable[nxt] or lost):
             k, lost = nxt, lost and not branch.stable[nxt]

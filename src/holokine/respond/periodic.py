@@ -155,8 +155,9 @@ class Balance:
         if m.law is not None:
             margins = np.array([x + (m.start - row) * constant for row in m.law.rows[:, 0]])
         else:
-            ahead = x - m.gap * constant
-            margins = np.array([ahead, m.stiffness * ahead + m.damping * omega * (self.cycle.D @ x)])
+            margins = (x - m.gap * constant)[None]
+            if m.damping:
+                margins = np.vstack([margins, m.stiffness * margins + m.damping * omega * (self.cycle.D @ x)])
         ends = self.cycle.breaks(margins)
         signs = self.cycle.values(margins, (ends[1:] + ends[:-1]) / 2.0) > 0.0
         state = signs.sum(axis=0) if m.law is not None else signs.all(axis=0).astype(int)
@@ -416,6 +417,17 @@ class Balance:
         if before is not None and float(scaled(way, size, width) @ before) < 0.0:
             way = -way
         return Point(omega, y.reshape(self.shape), place, way)
+
+    def forces(self, point: Point) -> Floats:
+        """Forces of members beside those at the start, N, (directions, coefficients); across the other way round."""
+        base = self.kappa[:, None] * point.place
+        return np.asarray(point.force + base + point.omega * self.damper[:, None] * (point.place @ self.cycle.D.T))
+
+    def damper_force(self, j: int, place: Floats, omega: float) -> Floats:
+        """Force of a one-way member's damper, N, (coefficients,)."""
+        m = self.few.members[j]
+        on = self.cycle.over([(a, b) for a, b, what in self.pieces(j, place, omega) if what == CLOSED])
+        return np.asarray(m.damping * omega * (on @ (self.cycle.D @ place[self.normal[j]])))
 
     def coordinates(self, point: Point) -> Complex:
         """Complex amplitudes of the coordinates, (1 + harmonics, coordinates)."""

@@ -184,7 +184,7 @@ def letting_go(result: Any) -> list[Finding]:
         worst += f" by {result.meaning.words}" if result.meaning.amount else ""
         findings.append(Finding(
             "warning", f"the vibration pulls apart what only pushes or pulls: {worst}. This answer holds it both "
-            "ways; there it is wrong from the moment it lets go; an event in time can follow it "
+            "ways; there it is wrong from the moment it lets go; an event in time, or a sine sweep, can follow it "
             "(follow: true, --follow)",
             "lets go", numbers={name: share for share, name in most_first},
         ))  # fmt: skip

@@ -155,6 +155,8 @@ class SweepResult:
     findings: tuple[Finding, ...]
     amplitudes: str = "peak"
     steady_channels: Floats | None = None
+    model_findings: tuple[Finding, ...] = ()
+    """Those of the modes and their damping alone."""
 
     @property
     def peaks(self) -> Floats:

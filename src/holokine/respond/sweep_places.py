@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from holokine.respond.steady import SteadyMotion
     from holokine.respond.sweep import SweepReader
 
-__all__ = ["governing_place", "largest_together", "over_cycle"]
+__all__ = ["bound_over_cycle", "governing_place", "largest_together", "over_cycle"]
 
 NUMBERS = 4_000_000  # complex numbers held at once
 _CHUNK = 2000
@@ -53,7 +53,7 @@ def over_cycle(reading: Reading, parts: Complex) -> Floats:
     return np.asarray(y1 - np.where(bend < 0, (y2 - y0) ** 2 / (8.0 * np.where(bend < 0, bend, -1.0)), 0.0))
 
 
-def _bound(reading: Reading, parts: Complex) -> Floats:
+def bound_over_cycle(reading: Reading, parts: Complex) -> Floats:
     """What a reading does not exceed over the cycle; what it is, where it is a quadratic form."""
     if reading.width > 1 and reading.form.quadratic(reading.width) is None:
         # xx yy xy, or xx yy zz xy yz zx: each shear stands twice in the tensor
@@ -77,7 +77,7 @@ def governing_place(reader: SweepReader, motion: SteadyMotion, reading: Reading)
     most = np.zeros(reading.count)
     plain = reading.width == 1 or reading.form.quadratic(reading.width) is not None
     for a, values in _blocks(reader, motion, reading):
-        bound = _bound(reading, values)
+        bound = bound_over_cycle(reading, values)
         top = most[a : a + values.shape[1]] = bound.max(axis=0)
         if plain:
             if top.max() > best:

@@ -17,6 +17,7 @@ from holokine.whole import whole_file
 
 if TYPE_CHECKING:
     from holokine.modes.mode_set import ModeSet
+    from holokine.respond.answer_periodic import PeriodicResult
     from holokine.respond.combine import SpectrumResult
     from holokine.respond.limits import LimitCheck
     from holokine.respond.match import MatchedRecord
@@ -245,7 +246,9 @@ def plain_ticks(axis: Any) -> None:
     axis.set_minor_formatter(NullFormatter())
 
 
-def main_readings(answer: TimeResult | SpectrumResult | SweepResult, checks: Sequence[LimitCheck] = ()) -> list[int]:
+def main_readings(
+    answer: TimeResult | SpectrumResult | SweepResult | PeriodicResult, checks: Sequence[LimitCheck] = ()
+) -> list[int]:
     """The largest component of every gauge (of one unit), those nearest to their limits first."""
     use = {c.reading: c.use for c in checks}
     largest: dict[tuple[str, str], int] = {}
