@@ -10,44 +10,17 @@ from holokine.api.result import figure, table
 
 if TYPE_CHECKING:
     import pandas as pd
-    from numpy.typing import NDArray
 
     from holokine.respond.transient import Followed, TimeResult
 
-__all__ = ["AgainstLinear", "FollowedTables"]
+__all__ = ["FollowedTables"]
 
 
 def _is_followed(answer: Any) -> bool:
     return answer.result.followed is not None
 
 
-class AgainstLinear:
-    """Peaks beside those of the linear answer."""
-
-    result: Any
-
-    @property
-    def _linear_peaks(self) -> NDArray[Any]:
-        raise NotImplementedError
-
-    @table("against_linear", "Peaks beside those of the answer that holds it both ways", when=_is_followed)
-    def _against_linear(self) -> pd.DataFrame:
-        """Peaks of all gauges beside those of the linear answer, and their ratio."""
-        from holokine.respond.reduced import slight
-        from holokine.show.tables import peaks_table
-
-        answer, linear = self.result, self._linear_peaks
-        nothing = slight(answer.reduced.readings, linear)
-
-        def more(number: int, size: float) -> dict[str, object]:
-            plain = linear[number] / size
-            ratio = abs(answer.peaks[number] / linear[number]) if linear[number] and not nothing[number] else np.nan
-            return {"linear": plain, "ratio_to_linear": ratio}
-
-        return peaks_table(answer, "peak", more, lambda number: answer.reduced.readings[number].component == "lets go")
-
-
-class FollowedTables(AgainstLinear):
+class FollowedTables:
     """Tables and figure of what lets go and hits, for answers in time."""
 
     result: TimeResult
@@ -56,10 +29,6 @@ class FollowedTables(AgainstLinear):
     def _followed(self) -> Followed:
         assert self.result.followed is not None
         return self.result.followed
-
-    @property
-    def _linear_peaks(self) -> NDArray[Any]:
-        return self._followed.linear
 
     @table("one_way", "What acts one way or by a law", when=_is_followed)
     def _one_way(self) -> pd.DataFrame:
@@ -110,6 +79,22 @@ class FollowedTables(AgainstLinear):
               "speed_mm_per_s": 1e3 * c.speed, "impulse_n_s": c.impulse, "lost_j": c.lost} for c in told.run.changes],
             columns=["time_ms", "member", "what", "speed_mm_per_s", "impulse_n_s", "lost_j"],
         )  # fmt: skip
+
+    @table("against_linear", "Peaks beside those of the answer that holds it both ways", when=_is_followed)
+    def _against_linear(self) -> pd.DataFrame:
+        """Peaks of all gauges beside those of the linear answer, and their ratio."""
+        from holokine.respond.reduced import slight
+        from holokine.show.tables import peaks_table
+
+        answer, linear = self.result, self._followed.linear
+        nothing = slight(answer.reduced.readings, linear)
+
+        def more(number: int, size: float) -> dict[str, object]:
+            plain = linear[number] / size
+            ratio = abs(answer.peaks[number] / linear[number]) if linear[number] and not nothing[number] else np.nan
+            return {"linear": plain, "ratio_to_linear": ratio}
+
+        return peaks_table(answer, "peak", more, lambda number: answer.reduced.readings[number].component == "lets go")
 
     @table("followed_energies", listed=False, when=_is_followed)
     def _followed_energies(self) -> pd.DataFrame:

@@ -9,10 +9,10 @@ import numpy as np
 
 from holokine.api.answer import Answer
 from holokine.api.deformed import Deformed
-from holokine.api.followed import AgainstLinear
 from holokine.api.result import figure, table
 from holokine.api.sweep_answer import largest_instant, sweep_words
 from holokine.errors import EventError
+from holokine.gauges.resting_gauges import LETS_GO
 from holokine.respond.answer_periodic import PeriodicResult
 from holokine.respond.contacts import OPEN
 from holokine.respond.curves import ranges
@@ -31,14 +31,10 @@ __all__ = ["PeriodicAnswer"]
 _SHARE = 1e-3  # of the largest, from which a harmonic is told
 
 
-class PeriodicAnswer(AgainstLinear, Answer[PeriodicResult]):
+class PeriodicAnswer(Answer[PeriodicResult]):
     """Steady motions over frequency: what a slow sweep up and a slow sweep down see, jumps, harmonics, members."""
 
     has_fields = False
-
-    @property
-    def _linear_peaks(self) -> NDArray[Any]:
-        return self.result.linear.peaks
 
     @property
     def lines(self) -> list[str]:
@@ -79,16 +75,16 @@ class PeriodicAnswer(AgainstLinear, Answer[PeriodicResult]):
                 "harmonic_shares": _in_words(own), "place": answer.places[number],
             }  # fmt: skip
 
-        return peaks_table(answer, "peak", more, lambda _: False)
+        return peaks_table(answer, "peak", more, lambda number: answer.reduced.readings[number].component == LETS_GO)
 
     @table("jumps", "Where sweeps jump", when=lambda self: bool(self.result.jumps))
     def _jumps(self) -> pd.DataFrame:
-        """Every jump of a slow sweep: which way it runs, the frequency, why the motion before ends, and the first main
-        gauge before and after (empty where nothing stable is known)."""
+        """Every jump of a slow sweep: which way it runs, the frequency, why the motion before ends, and the main gauge
+        that differs most from the linear answer before and after (empty where nothing stable is known)."""
         import pandas as pd
 
         r = self.result
-        gauge = self._main[0] if len(r.peaks) else None
+        gauge = max(self._main, key=lambda k: r.changed[k], default=None)
         rows = []
         for j in r.jumps:
             row: dict[str, object] = {"sweep": "up" if j.upward else "down", "frequency_hz": j.frequency_hz,
@@ -267,12 +263,12 @@ class PeriodicAnswer(AgainstLinear, Answer[PeriodicResult]):
         return plot_branches(self.result, chosen, () if chosen else self._checks(), more, logarithmic)
 
 
-def _in_words(own: NDArray[Any], most: int = 3) -> str:
-    """Harmonics that make most of a reading: ``1 (91 %), 3 (22 %)`` of all together."""
+def _in_words(own: NDArray[Any], most: int = 2) -> str:
+    """Harmonics that make most of a reading, ``1 (91 %), 3 (22 %)`` of all together; empty where it is a sine."""
     size = np.sqrt((np.abs(own[1:]) ** 2).sum(axis=1))
     whole = float(np.sqrt((size**2).sum())) or 1.0
-    order = [h for h in np.argsort(-size, kind="stable")[:most] if size[h] >= 0.01 * whole]
-    return ", ".join(f"{h + 1} ({100.0 * size[h] / whole:.0f} %)" for h in order)
+    order = [h for h in np.argsort(-size, kind="stable")[:most] if size[h] >= 0.02 * whole]
+    return "" if order == [0] else ", ".join(f"{h + 1} ({100.0 * size[h] / whole:.0f} %)" for h in order)
 
 
 def _over_points(points: PeriodicPoints, seen: NDArray[np.int64], j: int) -> dict[str, object]:

@@ -10,6 +10,7 @@ import numpy as np
 
 from holokine.errors import EventError, first_few
 from holokine.findings import Finding
+from holokine.gauges.resting_gauges import LETS_GO
 from holokine.progress import tell
 from holokine.respond.bench import Bench, taken
 from holokine.respond.branches import Branch, follow_branch, in_doubt, seen, stability, with_harmonics
@@ -51,7 +52,7 @@ _UNKNOWNS = 2600  # beyond which harmonics are not doubled any more
 _SETTLED = 2e-3  # by which places may differ with twice the harmonics
 UNSETTLED = 0.02
 _SILENT = 1e-9  # of the forces, below which nothing lets go, hits or slides
-_FEWEST = 60  # points of a range
+_FEWEST = 100  # points of a range
 
 
 @dataclass(frozen=True)
@@ -173,6 +174,20 @@ class PeriodicResult:
         if self.reduced.readings[number].one_sided:
             return np.asarray(self.highs[:, number])
         return np.maximum(np.abs(self.lows[:, number]), np.abs(self.highs[:, number]))
+
+    @cached_property
+    def changed(self) -> Floats:
+        """By how much each reading differs from the linear answer somewhere that sweeps see, of its largest; 0 for
+        shares of resting forces."""
+        f, order = self.frequency_hz[self.seen], np.argsort(self.linear.frequency_hz, kind="stable")
+        found = np.zeros(len(self.peaks))
+        for n, reading in enumerate(self.reduced.readings):
+            if reading.component == LETS_GO:
+                continue
+            plain = np.interp(f, self.linear.frequency_hz[order], self.linear.curve(n)[order])
+            off = np.abs(self.size_curve(n)[self.seen] - plain).max(initial=0.0)
+            found[n] = off / abs(self.peaks[n]) if abs(self.peaks[n]) > self.noise[n] else 0.0
+        return found
 
     def columns(self, number: int) -> Ints:
         """Channels of a reading; of a field those of the place that governs."""
@@ -316,7 +331,7 @@ def _spacing(omega: Floats, linear: SweepResult, given: bool) -> Callable[[float
     span = float(omega[-1] - omega[0])
 
     def spacing(w: float) -> float:
-        near = float(np.hypot(w - centres, widths).min(initial=np.inf)) / 4.0
+        near = float(np.hypot(w - centres, widths).min(initial=np.inf)) / 6.0
         longest = min(max(near, 1e-4 * span), span / _FEWEST)
         if given:
             k = int(np.clip(np.searchsorted(omega, w), 1, len(omega) - 1))

@@ -280,35 +280,39 @@ def seen(branches: list[Branch], up: bool) -> Seen:
     if at is None:
         return Seen((), ())
     (b, k, step), lost = at, False
-    while True:
+    been: set[tuple[int, int, int]] = set()  # where it landed
+    while (b, k, step) not in been:
         points.append((b, k))
         branch = branches[b]
-        nxt = k + step
+        nxt, omega = k + step, branch.points[k].omega
         if not 0 <= nxt < len(branch.points):
-            landing = (
-                None if nxt < 0 or branch.ends == "range" else _landing(branches, branch.points[k].omega, way, (b, k))
-            )
+            landing = None if nxt < 0 or branch.ends == "range" else _landing(branches, omega, way, (b, k))
             if landing is None:
-                return Seen(tuple(points), tuple(jumps))
-            jumps.append(Jump(branch.points[k].omega, b, k, landing[0], landing[1], "lost"))
+                break
+            jumps.append(Jump(omega, b, k, landing[0], landing[1], "lost"))
+            been.add((b, k, step))
             b, k, step = landing
             continue
-        ahead = (branch.points[nxt].omega - branch.points[k].omega) * way
+        ahead = (branch.points[nxt].omega - omega) * way
         if ahead > 0.0 and (branch.stable[nxt] or lost):
             k, lost = nxt, lost and not branch.stable[nxt]
             continue
         # it ends here: by running back, or by a loss of stability
         why = "runs back" if ahead <= 0.0 else branch.lost[nxt]
-        omega = branch.points[k].omega
         landing = _landing(branches, omega, way, (b, k))
-        if landing is None:
-            jumps.append(Jump(omega, b, k, None, None, why))
-            if ahead <= 0.0:
-                return Seen(tuple(points), tuple(jumps))
-            k, lost = nxt, True  # it goes on along what is known of it
-            continue
-        jumps.append(Jump(omega, b, k, landing[0], landing[1], why))
-        b, k, step = landing
+        if landing is not None:
+            jumps.append(Jump(omega, b, k, landing[0], landing[1], why))
+        else:
+            if not lost:
+                jumps.append(Jump(omega, b, k, None, None, why))
+            lost = True  # it goes on along what is known of it
+            if why == "runs back":
+                landing = _landing(branches, omega, way, (b, k), stable=False)
+            if landing is None and ahead <= 0.0:
+                break
+        been.add((b, k, step))
+        b, k, step = landing or (b, nxt, step)
+    return Seen(tuple(points), tuple(jumps))
 
 
 def _beginning(branches: list[Branch], up: bool) -> tuple[int, int, int] | None:
@@ -325,19 +329,23 @@ def _beginning(branches: list[Branch], up: bool) -> tuple[int, int, int] | None:
 
 
 def _landing(
-    branches: list[Branch], omega: float, way: float, leaves: tuple[int, int]
+    branches: list[Branch], omega: float, way: float, leaves: tuple[int, int], stable: bool = True
 ) -> tuple[int, int, int] | None:  # fmt: skip
-    """The next stable point of any branch at a frequency, along the branch that is left first, and its way on."""
+    """The next stable point of any branch at a frequency, along the branch that is left first, and its way on.
+
+    Not `stable`: one that only does not run back.
+    """
     found = []
     for b, branch in enumerate(branches):
-        w, stable = branch.omega, branch.stable
+        w = branch.omega
+        good = branch.stable if stable else np.array([why != "runs back" for why in branch.lost])
         for k in range(len(w) - 1):
             if not (w[k] - omega) * (w[k + 1] - omega) <= 0.0 or w[k] == w[k + 1]:
                 continue
             step = 1 if (w[k + 1] - w[k]) * way > 0.0 else -1
             to = k + 1 if step > 0 else k
             near = b == leaves[0] and abs(k - leaves[1]) <= 2
-            if stable[k] and stable[k + 1] and not near:
+            if good[k] and good[k + 1] and not near:
                 found.append((b != leaves[0], abs(k - leaves[1]), (b, to, step)))
     return min(found)[2] if found else None
 

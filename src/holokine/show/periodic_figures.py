@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 __all__ = ["plot_branches"]
 
 _MOST = 3
+_TALL = 1.6  # of an arrow from which it has a word
 _ARROW = {"arrowstyle": "-|>", "lw": 1.4, "shrinkA": 0, "shrinkB": 0}
 
 
@@ -38,13 +39,13 @@ def plot_branches(
     Parameters
     ----------
     numbers : list of int, optional
-        Readings to draw; when left out of three gauges the largest component each, nearest to their limits first.
+        Readings to draw; when left out of the three gauges that differ most from the linear answer.
     others : mapping of str to PeriodicResult, optional
         More answers, in other colours.
     logarithmic : tuple of bool
         Of the frequency axis, and of sizes.
     """
-    chosen = main_readings(answer, checks) if numbers is None else numbers
+    chosen = numbers or sorted(main_readings(answer, checks), key=lambda k: -answer.changed[k])
     drawn = chosen[:_MOST]
     left = f" ({len(drawn)} of {len(chosen)} readings)" if len(chosen) > len(drawn) else ""
     figure = empty_figure(SIZE)
@@ -68,6 +69,7 @@ def plot_branches(
         if logarithmic[0]:
             ax.set_xscale("log")
         ax.set_xlim(float(answer.linear.frequency_hz.min()), float(answer.linear.frequency_hz.max()))
+        ax.margins(y=0.14)
         ax.grid(alpha=0.3)
     if len(axes):
         axes[0].legend(loc="best", fontsize=9)
@@ -79,7 +81,7 @@ def plot_branches(
 
 
 def _draw(ax: Any, answer: PeriodicResult, number: int, size: float, colour: str, label: str) -> None:
-    """Branches of one reading, jumps as arrows, the peak with its value."""
+    """Branches of one reading, jumps as arrows (a cross where nothing stable is reached), the peak with its value."""
     f, y = answer.frequency_hz, answer.size_curve(number) / size
     told: set[bool] = set()
     for part, stable in _stretches(answer):
@@ -91,8 +93,11 @@ def _draw(ax: Any, answer: PeriodicResult, number: int, size: float, colour: str
         if j.reaches >= 0:
             ax.annotate("", (j.frequency_hz, y[j.reaches]), (j.frequency_hz, y[j.leaves]),
                         arrowprops={**_ARROW, "color": colour})  # fmt: skip
-            ax.annotate("up" if j.upward else "down", (j.frequency_hz, (y[j.leaves] * y[j.reaches]) ** 0.5),
-                        textcoords="offset points", xytext=(4, 0), fontsize=8, color=colour)  # fmt: skip
+            if max(y[j.leaves], y[j.reaches]) > _TALL * min(y[j.leaves], y[j.reaches]):
+                ax.annotate("up" if j.upward else "down", (j.frequency_hz, (y[j.leaves] * y[j.reaches]) ** 0.5),
+                            textcoords="offset points", xytext=(4, 0), fontsize=8, color=colour)  # fmt: skip
+        else:
+            ax.plot(f[j.leaves], y[j.leaves], "x", color=colour, ms=6)
     k = answer.peak_point(number)
     ax.plot(f[k], y[k], "o", color=colour, ms=4)
     ax.annotate(f"{n(y[k], 3)}, {n(f[k])} Hz", (f[k], y[k]), textcoords="offset points", xytext=(6, 2), fontsize=8,
