@@ -172,7 +172,7 @@ class PeriodicAnswer(Answer[PeriodicResult]):
         r = self.result
         found: dict[str, Any] = {"branch": r.branch + 1, "frequency_hz": r.frequency_hz, "not_stable": list(r.lost),
                                  "sweep_up": r.up, "sweep_down": r.down}  # fmt: skip
-        every = r.points.motion(np.arange(len(r.branch)))
+        every = r.points.at(np.arange(len(r.branch)))
         for number in numbers:
             reading = r.reduced.readings[number]
             unit, size = display_unit(reading.dimension)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -13,20 +13,19 @@ from holokine.findings import Finding
 from holokine.gauges.resting_gauges import LETS_GO
 from holokine.progress import tell
 from holokine.respond.bench import Bench, taken
-from holokine.respond.branches import Branch, follow_branch, in_doubt, seen, stability, with_harmonics
+from holokine.respond.branches import Branch, follow_branch, in_doubt, same_with, seen, stability, with_harmonics
 from holokine.respond.curves import ranges
 from holokine.respond.following import Following
 from holokine.respond.meaning import PEAK, Meaning
-from holokine.respond.periodic import Balance, Unbalanced
+from holokine.respond.periodic import Balance, Point, Unbalanced
 from holokine.respond.periodic_reading import (
     LinearPoints,
     PeriodicPoints,
     SteadyPoints,
     cycle_extremes,
-    cycle_values,
     places_reach,
 )
-from holokine.respond.reduced import ReducedModel, reading_noise
+from holokine.respond.reduced import ReducedModel, reading_noise, slight
 from holokine.respond.resting import state_values
 from holokine.respond.steady import steady_model
 
@@ -52,6 +51,7 @@ _UNKNOWNS = 2600  # beyond which harmonics are not doubled any more
 _SETTLED = 2e-3  # by which places may differ with twice the harmonics
 UNSETTLED = 0.02
 _SILENT = 1e-9  # of the forces, below which nothing lets go, hits or slides
+_DOUBTED = 12  # points at which peaks are checked with twice the harmonics
 _FEWEST = 100  # points of a range
 
 
@@ -98,7 +98,7 @@ class PeriodicResult:
     jumps : tuple of SweptJump
     harmonics : int
     error : float
-        By how much places of members differ with twice the harmonics, of the largest.
+        By how much peaks differ with twice the harmonics, relative to them; 0 where nothing lets go.
     lows, highs : ndarray, shape (points, readings)
         Lowest and highest over the cycle at the place that governs, SI.
     peaks, lowest, highest : ndarray, shape (readings,)
@@ -167,7 +167,7 @@ class PeriodicResult:
 
     def sizes(self, reading: Reading) -> Floats:
         """Largest of a reading over cycles and all that sweeps see, at each of its places, shape (places,)."""
-        return places_reach(self.points, self.points.motion(self.seen), reading, every=True)[1]
+        return places_reach(self.points, self.points.at(self.seen), reading, every=True)[1]
 
     def size_curve(self, number: int) -> Floats:
         """Largest size of a reading over the cycle at every point."""
@@ -195,8 +195,7 @@ class PeriodicResult:
 
     def series(self, number: int, point: int) -> Complex:
         """Complex amplitudes of a reading's channels at a point, the mean first, (1 + harmonics, width)."""
-        motion = self.points.motion(np.array([point]))
-        return np.asarray(self.points.series(motion, self.columns(number))[0])
+        return np.asarray(self.points.series(self.points.at(np.array([point])), self.columns(number))[0])
 
     def peak_point(self, number: int) -> int:
         """The point that a sweep sees at which a reading is largest."""
@@ -257,16 +256,21 @@ def answer_periodic(
     flat = [b for ranged in traced.branches for b in ranged]
     for b in flat:
         stability(traced.balance, b)
-    points = PeriodicPoints(model, own, traced.balance, [p for b in flat for p in b.points], acting, rest)
+
+    def read(balance: Balance, points: list[Point]) -> PeriodicPoints:
+        return PeriodicPoints(model, own, balance, points, acting, rest)
+
+    points = read(traced.balance, [p for b in flat for p in b.points])
     arcs = [_arc(b, traced.size, high - low) for b in flat]
     up, down, jumps = _swept(traced.branches)
     number = np.repeat(np.arange(len(flat)), [len(b.points) for b in flat])
     lost = tuple(why for b in flat for why in b.lost)
-    findings = [*linear.model_findings, *_findings(traced, jumps)]
-    return _read(
-        model.reduced, linear, tuple(few.members), points, (number, np.concatenate(arcs)), lost, (up, down), jumps,
-        traced.error, findings,
+    result = _read(
+        model.reduced, linear, tuple(few.members), points, (number, np.concatenate(arcs)), lost, (up, down), jumps, [],
     )  # fmt: skip
+    error, of = _peaks_in_doubt(result, points, traced, read)
+    findings = (*linear.model_findings, *_findings(traced, jumps, error, of))
+    return replace(result, error=error, findings=findings)
 
 
 # -- branches ---------------------------------------------------------------------------------------------------------
@@ -393,7 +397,7 @@ def _quiet(bench: Bench, linear: SweepResult, traced: _Traced, rest: Floats | No
     every = np.ones(len(f), dtype=bool)
     made = _read(
         linear.reduced, linear, tuple(traced.balance.few.members), LinearPoints(linear.reader, f, rest), (number, f),
-        ("",) * len(f), (every, every), (), 0.0, [*linear.model_findings, told],
+        ("",) * len(f), (every, every), (), [*linear.model_findings, told],
     )  # fmt: skip
     return made
 
@@ -401,19 +405,18 @@ def _quiet(bench: Bench, linear: SweepResult, traced: _Traced, rest: Floats | No
 def _read(
     reduced: ReducedModel, linear: SweepResult, members: tuple[Member, ...], points: SteadyPoints,
     along: tuple[Ints, Floats], lost: tuple[str, ...], saw: tuple[NDArray[np.bool_], NDArray[np.bool_]],
-    jumps: tuple[SweptJump, ...], error: float, findings: list[Finding],
+    jumps: tuple[SweptJump, ...], findings: list[Finding],
 ) -> PeriodicResult:  # fmt: skip
     """Lowest and highest of every reading at every point, and over what sweeps see."""
     readings, count = reduced.readings, len(points.omega)
     chosen = np.flatnonzero(saw[0] | saw[1])
     lows, highs = np.zeros((2, count, len(readings)))
     governing = np.zeros(len(readings), dtype=np.int64)
-    some, whole = points.motion(chosen), points.motion(np.arange(count))
+    some, whole = points.at(chosen), points.at(np.arange(count))
     for n, r in enumerate(readings):
         if r.count > 1:
             governing[n] = places_reach(points, some, r, every=False)[0]
-        values = points.series(whole, np.array(r.at(int(governing[n]))))
-        lows[:, n], highs[:, n] = cycle_extremes(cycle_values(r, values))
+        lows[:, n], highs[:, n] = cycle_extremes(points.values(r, whole, int(governing[n])))
     peaks, lowest, highest, where, up, down = np.zeros((6, len(readings)))
     missed = 0.0
     for n, r in enumerate(readings):
@@ -429,11 +432,39 @@ def _read(
         peaks, where, missed = linear.peaks.copy(), linear.peak_frequencies * 2.0 * np.pi, linear.sampled_error
         up, down = linear.peaks.copy(), linear.peaks.copy()
     return PeriodicResult(
-        reduced, linear.name, linear, members, points, along[0], lost, saw[0], saw[1], jumps, error, lows, highs,
+        reduced, linear.name, linear, members, points, along[0], lost, saw[0], saw[1], jumps, 0.0, lows, highs,
         peaks, lowest, highest, where / (2.0 * np.pi), up, down, governing,
         tuple(r.place(int(g)) for r, g in zip(readings, governing, strict=True)), missed, linear.acting,
         tuple(findings),
     )  # fmt: skip
+
+
+def _peaks_in_doubt(
+    result: PeriodicResult, points: PeriodicPoints, traced: _Traced,
+    read: Callable[[Balance, list[Point]], PeriodicPoints],
+) -> tuple[float, str]:  # fmt: skip
+    """By how much peaks differ with twice the harmonics, relative to them, and whose do most."""
+    readings = result.reduced.readings
+    matters = [n for n in map(int, np.flatnonzero(~slight(readings, result.peaks))) if readings[n].component != LETS_GO]
+    places = {n: result.peak_point(n) for n in matters}
+    order = sorted(set(places.values()), key=lambda k: -sum(p == k for p in places.values()))[:_DOUBTED]
+    more = with_harmonics(traced.balance, 2 * traced.balance.harmonics)
+    try:
+        found = [same_with(more, points.points[k], more.still) for k in order]
+    except Unbalanced:
+        return np.inf, ""
+    finer = read(more, found)
+    every, worst, of = finer.at(np.arange(len(found))), 0.0, ""
+    for n in matters:
+        if places[n] not in order:
+            continue
+        r = readings[n]
+        ends = np.abs(np.stack(cycle_extremes(finer.values(r, every, int(result.governing[n])))))
+        size = float(ends.max(axis=0)[order.index(places[n])])
+        off = abs(size - float(result.size_curve(n)[places[n]])) / abs(float(result.peaks[n]))
+        if off > worst:
+            worst, of = off, r.label
+    return worst, of
 
 
 def _highest(
@@ -466,13 +497,13 @@ def _highest(
 # -- what is to be known ----------------------------------------------------------------------------------------------
 
 
-def _findings(traced: _Traced, jumps: tuple[SweptJump, ...]) -> list[Finding]:
-    balance, error = traced.balance, traced.error
+def _findings(traced: _Traced, jumps: tuple[SweptJump, ...], error: float, of: str) -> list[Finding]:
+    balance = traced.balance
     count = sum(len(b.points) for own in traced.branches for b in own)
     numbers = {"harmonics": float(balance.harmonics), "error": error, "points": float(count)}
     told = (
         "with twice as many no steady motion was found" if np.isinf(error)
-        else f"with twice as many, places of members differ by at most {100 * error:.2g} % of the largest"
+        else f"with twice as many, peaks differ by at most {100 * error:.2g} %" + (f" ({of})" if of else "")
     )  # fmt: skip
     found = [Finding(
         "note", f"followed over frequency through {count:,} steady motions with {balance.harmonics} harmonics; {told}. "
@@ -503,8 +534,8 @@ def _findings(traced: _Traced, jumps: tuple[SweptJump, ...]) -> list[Finding]:
         if open_:
             words = first_few([f"{j.frequency_hz:.5g} Hz ({_WHY[j.why]})" for j in open_], 3)
             found.append(Finding(
-                "warning", f"a slow sweep {way} finds no stable motion of its period from here on: {words}; what is told "
-                "beyond, until the motion is stable again, is not what is seen: run a frequency there in time",
+                "warning", f"a slow sweep {way} finds no stable motion of its period from here on: {words}; what is "
+                "told beyond, until a motion is stable again, is not what is seen: run a frequency there in time",
                 "not stable", numbers=_numbered([j.frequency_hz for j in open_]),
             ))  # fmt: skip
     if any(m.rigid for m in balance.few.members):

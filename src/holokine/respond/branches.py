@@ -24,7 +24,7 @@ from holokine.respond.series import padded
 if TYPE_CHECKING:
     from holokine.arrays import Complex, Floats
 
-__all__ = ["Branch", "Jump", "Seen", "follow_branch", "in_doubt", "multipliers", "seen", "stability"]
+__all__ = ["Branch", "Jump", "Seen", "follow_branch", "in_doubt", "multipliers", "same_with", "seen", "stability"]
 
 _MOST = 6000  # points of a branch
 _ASTRAY = 400  # points without a frequency that was not reached before
@@ -358,11 +358,8 @@ def in_doubt(balance: Balance, branch: Branch, count: int = 6) -> float:
     worst = 0.0
     for k in chosen:
         p = branch.points[int(k)]
-        size = max(float(np.abs(p.force).max(initial=0.0)), balance.still, 1e-300)
-        turn = np.append(padded(p.turn[:-1].reshape(p.force.shape), more.harmonics).ravel(), p.turn[-1])
-        width = 0.02 * p.omega
         try:
-            q, _ = more.solve(padded(p.force, more.harmonics), p.omega, scaled(turn, size, width), size, width)
+            q = same_with(more, p, balance.still)
         except Unbalanced:
             return np.inf
         one, other = p.place @ balance.cycle.V.T, q.place @ more.cycle.V.T
@@ -370,6 +367,19 @@ def in_doubt(balance: Balance, branch: Branch, count: int = 6) -> float:
         worst = max(worst, float((np.abs(least - most) / max(most.max(), 1e-300)).max()))
         worst = max(worst, abs(q.omega - p.omega) / p.omega)
     return worst
+
+
+def same_with(more: Balance, p: Point, still: float) -> Point:
+    """The point of the same branch with more harmonics.
+
+    Raises
+    ------
+    Unbalanced
+    """
+    size = max(float(np.abs(p.force).max(initial=0.0)), still, 1e-300)
+    turn = np.append(padded(p.turn[:-1].reshape(p.force.shape), more.harmonics).ravel(), p.turn[-1])
+    width = 0.02 * p.omega
+    return more.solve(padded(p.force, more.harmonics), p.omega, scaled(turn, size, width), size, width)[0]
 
 
 def with_harmonics(balance: Balance, harmonics: int) -> Balance:

@@ -110,6 +110,19 @@ class Member:
             return 0 if self.smooth else int(np.searchsorted(self.law.rows[:, 0], self.start, side="right"))
         return CLOSED if self.force > 0.0 or self.gap < 0.0 else OPEN
 
+    def acting(self, closing: Floats, speed: Floats) -> tuple[Floats, Floats]:
+        """Elastic and damper force of one that yields, N; of a law at `start` plus closing."""
+        if self.law is not None:
+            e = self.start + closing
+            if self.smooth:
+                return self.law.polynomial(e)[0], np.zeros_like(e)
+            pieces = np.array([self.law.piece(n)[:2] for n in range(len(self.law.rows) + 1)])
+            k, at_zero = pieces[np.searchsorted(self.law.rows[:, 0], e, side="right")].T
+            return k * e + at_zero, np.zeros_like(e)
+        elastic = self.stiffness * (closing - self.gap)
+        on = (closing > self.gap) & (elastic + self.damping * speed > 0.0)
+        return np.where(on, elastic, 0.0), np.where(on, self.damping * speed, 0.0)
+
     def refuse_beyond(self, piece: int) -> None:
         """Stop where a piece of the table is none that it tells.
 

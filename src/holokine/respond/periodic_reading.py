@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -22,11 +22,18 @@ if TYPE_CHECKING:
     from holokine.respond.steady import SteadyModel
     from holokine.respond.sweep import SweepReader
 
-__all__ = ["LinearPoints", "PeriodicPoints", "SteadyPoints", "cycle_extremes", "cycle_values", "places_reach"]
+__all__ = ["Chosen", "LinearPoints", "PeriodicPoints", "SteadyPoints", "cycle_extremes", "places_reach"]
 
 _STILL = 1e-7  # of the frequency, at which a mean is read
-_SAMPLES, _PER_HARMONIC = 128, 8
-_CHUNK = 2000
+_SAMPLES, _PER_HARMONIC = 256, 16
+_SMOOTH = 0.1  # of all that a cycle spans, from which between samples it jumps
+
+
+class Chosen(NamedTuple):
+    """Some of the points, with their motion."""
+
+    points: Ints
+    motion: SteadyMotion
 
 
 class SteadyPoints(ABC):
@@ -42,13 +49,39 @@ class SteadyPoints(ABC):
     omega: Floats
     harmonics: int
 
+    @cached_property
+    def angles(self) -> Floats:
+        """Of samples of the cycle, rad."""
+        count = max(_SAMPLES, _PER_HARMONIC * self.harmonics)
+        return np.asarray(2.0 * np.pi * np.arange(count) / count)
+
     @abstractmethod
-    def motion(self, chosen: Ints) -> SteadyMotion:
+    def at(self, chosen: Ints) -> Chosen:
         """Motion at some of the points."""
 
     @abstractmethod
-    def series(self, motion: SteadyMotion, columns: Ints | slice) -> Complex:
+    def series(self, chosen: Chosen, columns: Ints | slice) -> Complex:
         """Complex amplitudes of channels, the mean first, (points, 1 + harmonics, columns)."""
+
+    def beside(self, chosen: Chosen, columns: Ints | slice) -> Floats | None:
+        """What forces of members add to channels at samples beyond their harmonics, (points, samples, columns)."""
+        return None
+
+    def beside_at_most(self, chosen: Chosen, columns: Ints | slice) -> Floats:
+        """What that does not exceed, (points, columns)."""
+        return np.zeros((1, 1))
+
+    def values(self, reading: Reading, chosen: Chosen, place: int) -> Floats:
+        """A reading at one place over the cycle, (points, samples)."""
+        columns = np.array(reading.at(place))
+        found = self.over_cycle(self.series(chosen, columns))
+        more = self.beside(chosen, columns)
+        return np.asarray(reading.form.value(found if more is None else found + more))
+
+    def over_cycle(self, series: Complex) -> Floats:
+        """Samples of amplitudes (..., 1 + harmonics, columns), (..., samples, columns)."""
+        turns = np.exp(1j * np.outer(self.angles, np.arange(series.shape[-2])))
+        return np.asarray(np.real(turns @ series))
 
     @abstractmethod
     def fields(self, point: int) -> Complex:
@@ -62,18 +95,18 @@ class LinearPoints(SteadyPoints):
         self._reader, self._rest = reader, rest
         self.omega, self.harmonics = 2.0 * np.pi * frequencies, 1
 
-    def motion(self, chosen: Ints) -> SteadyMotion:
-        return self._reader.motion(self.omega[chosen] / (2.0 * np.pi))
+    def at(self, chosen: Ints) -> Chosen:
+        return Chosen(chosen, self._reader.motion(self.omega[chosen] / (2.0 * np.pi)))
 
-    def series(self, motion: SteadyMotion, columns: Ints | slice) -> Complex:
-        first = self._reader.rows(motion, columns)
+    def series(self, chosen: Chosen, columns: Ints | slice) -> Complex:
+        first = self._reader.rows(chosen.motion, columns)
         mean = np.zeros_like(first)
         if self._rest is not None:
             mean += self._rest[columns]
         return np.stack([mean, first], axis=1)
 
     def fields(self, point: int) -> Complex:
-        first = self.motion(np.array([point])).q @ self._reader.model.shapes
+        first = self.at(np.array([point])).motion.q @ self._reader.model.shapes
         return np.concatenate([np.zeros_like(first), first])
 
 
@@ -131,16 +164,54 @@ class PeriodicPoints(SteadyPoints):
             found.append(forces[d] - own.places[j].stiffness * p.place[d] - dampers.get(j, 0.0))
         for j in own.damped:
             found.append(dampers[j] - own.places[j].damping * speeds[balance.normal[j]])
-        return as_complex(np.array(found).reshape(len(found), -1)).T
+        return as_complex(np.array(found).reshape(len(found), p.force.shape[1])).T
 
-    def motion(self, chosen: Ints) -> SteadyMotion:
+    @cached_property
+    def _beyond(self) -> Floats:
+        """Forces of members that yield, as `_members`, less their harmonics, (points, samples, columns).
+
+        What touches a damper is pushed at once: harmonics alone would ring about that.
+        """
+        balance, own = self.balance, self._own
+        found = np.zeros((len(self.points), len(self.angles), len(own.pushing) + len(own.damped)))
+        V = balance.cycle.basis(self.angles)
+        yields = [(i, j, False) for i, (j, k) in enumerate(own.pushing) if k == 0]
+        yields += [(len(own.pushing) + i, j, True) for i, j in enumerate(own.damped)]
+        for column, j, damper in yields:
+            m, d = balance.few.members[j], balance.normal[j]
+            if m.rigid:
+                continue
+            for n, p in enumerate(self.points):
+                x, v = V @ p.place[d], p.omega * (V @ (balance.cycle.D @ p.place[d]))
+                elastic, damping = m.acting(x, v)
+                if damper:
+                    found[n, :, column] = damping - own.places[j].damping * v
+                else:
+                    found[n, :, column] = elastic - m.force - own.places[j].stiffness * x
+        members = self._all[1][:, :, -found.shape[2] :] if found.shape[2] else np.zeros((*self._all[1].shape[:2], 0))
+        beyond = found - self.over_cycle(members)
+        beyond[:, :, [i for i, (j, k) in enumerate(own.pushing) if k or balance.few.members[j].rigid]] = 0.0
+        return np.asarray(beyond)
+
+    def _weights(self, columns: Ints | slice) -> Floats:
+        return self._readout.per_load(columns)[len(self._model.reduced.loads) - self._beyond.shape[2] :]
+
+    def beside(self, chosen: Chosen, columns: Ints | slice) -> Floats | None:
+        weights = self._weights(columns)
+        return self._beyond[chosen.points] @ weights if weights.any() else None
+
+    def beside_at_most(self, chosen: Chosen, columns: Ints | slice) -> Floats:
+        most = np.abs(self._beyond[chosen.points]).max(axis=1)
+        return np.asarray(most @ np.abs(self._weights(columns)))
+
+    def at(self, chosen: Ints) -> Chosen:
         q, load, omega = (x[chosen] for x in self._all)
-        return SteadyMotion(
+        return Chosen(chosen, SteadyMotion(
             q.reshape(-1, q.shape[-1]), load.reshape(-1, load.shape[-1]), omega.ravel(), self._model.reduced
-        )
+        ))  # fmt: skip
 
-    def series(self, motion: SteadyMotion, columns: Ints | slice) -> Complex:
-        values = self._readout.read(motion, columns)
+    def series(self, chosen: Chosen, columns: Ints | slice) -> Complex:
+        values = self._readout.read(chosen.motion, columns)
         found = values.reshape(-1, 1 + self.harmonics, values.shape[-1])
         found[:, 0] = found[:, 0].real
         if self._rest is not None:
@@ -150,14 +221,6 @@ class PeriodicPoints(SteadyPoints):
     def fields(self, point: int) -> Complex:
         shapes = self._own.coordinates(self._model.shapes)
         return np.asarray(self.balance.coordinates(self.points[point]) @ shapes)
-
-
-def cycle_values(reading: Reading, series: Complex) -> Floats:
-    """A reading over the cycle, (..., samples), from its channels' amplitudes (..., 1 + harmonics, width)."""
-    H = series.shape[-2] - 1
-    count = max(_SAMPLES, _PER_HARMONIC * H)
-    turns = np.exp(2j * np.pi * np.outer(np.arange(count), np.arange(H + 1)) / count)
-    return np.asarray(reading.form.value(np.real(turns @ series)))
 
 
 def cycle_extremes(values: Floats) -> tuple[Floats, Floats]:
@@ -170,34 +233,44 @@ def _tops(values: Floats) -> Floats:
     count = values.shape[-1]
     y0, y1, y2 = (np.take_along_axis(values, (best + k) % count, axis=-1)[..., 0] for k in (-1, 0, 1))
     bend = y0 - 2.0 * y1 + y2
-    return np.asarray(y1 - np.where(bend < 0, (y2 - y0) ** 2 / (8.0 * np.where(bend < 0, bend, -1.0)), 0.0))
+    smooth = (bend < 0) & (y1 - np.minimum(y0, y2) < _SMOOTH * np.ptp(values, axis=-1))
+    return np.asarray(y1 - np.where(smooth, (y2 - y0) ** 2 / (8.0 * np.where(smooth, bend, -1.0)), 0.0))
 
 
-def _sizes(reading: Reading, series: Complex) -> Floats:
-    low, high = cycle_extremes(cycle_values(reading, series))
-    return high if reading.one_sided else np.maximum(np.abs(low), np.abs(high))
+def _size(reading: Reading, values: Floats) -> float:
+    low, high = cycle_extremes(values)
+    return float((high if reading.one_sided else np.maximum(np.abs(low), np.abs(high))).max())
 
 
-def places_reach(points: SteadyPoints, motion: SteadyMotion, reading: Reading, *, every: bool) -> tuple[int, Floats]:
+def _bound(reading: Reading, points: SteadyPoints, chosen: Chosen, columns: slice) -> Floats:
+    """What a reading does not exceed at places over points and cycle: harmonics added up, (places,)."""
+    series = points.series(chosen, columns)
+    parts = series.reshape(*series.shape[:2], -1, reading.width)
+    bound = bound_over_cycle(reading, parts).sum(axis=1)
+    more = points.beside_at_most(chosen, columns)
+    if more.any():
+        form = reading.form.quadratic(reading.width)
+        factor = 2.0 if form is None else float(np.linalg.eigvalsh(form).max())
+        bound = bound + np.linalg.norm(more.reshape(len(more), -1, reading.width), axis=2) * factor**0.5
+    return np.asarray(bound.max(axis=0))
+
+
+def places_reach(points: SteadyPoints, chosen: Chosen, reading: Reading, *, every: bool) -> tuple[int, Floats]:
     """The place of a field that reaches most over the points and the cycle, and what places reach, (places,).
 
-    What cannot govern by the sum of what its harmonics do not exceed is left out (and is NaN), unless `every` is asked
-    for.
+    What cannot govern by its bound is left out (and is NaN), unless `every` is asked for.
     """
-    rows, width = len(motion.omega), reading.width
+    rows, width = len(chosen.motion.omega), reading.width
     step = max(1, NUMBERS // (rows * width))
     reach = np.full(reading.count, np.nan)
     best, where = -np.inf, 0
     for a in range(0, reading.count, step):
-        places = min(step, reading.count - a)
         first = reading.channels.start + a * width
-        values = points.series(motion, slice(first, first + places * width))
-        values = values.reshape(*values.shape[:2], places, width)
-        bound = bound_over_cycle(reading, values).sum(axis=1).max(axis=0)  # (places,)
+        bound = _bound(reading, points, chosen, slice(first, first + min(step, reading.count - a) * width))
         for p in np.argsort(-bound, kind="stable"):
             if not every and bound[p] <= best:
                 break
-            reach[a + p] = float(_sizes(reading, values[:, :, p]).max())
+            reach[a + p] = _size(reading, points.values(reading, chosen, a + int(p)))
             if reach[a + p] > best:
                 best, where = float(reach[a + p]), a + int(p)
     return where, reach
