@@ -35,6 +35,7 @@ CLASSES = {
     "Answers to spectra": "api.spectrum_answer:SpectrumAnswer",
     "Answers in time": "api.time_answer:TimeAnswer",
     "Answers to sweeps": "api.sweep_answer:SweepAnswer",
+    "Answers to sweeps that follow": "api.periodic_answer:PeriodicAnswer",
     "Answers to random vibration": "api.random_answer:RandomAnswer",
     "Answers to static loads": "api.static_answer:StaticAnswer",
     "Comparisons of modes": "api.comparison:ModesCompared",

@@ -275,8 +275,12 @@ def _over_points(points: PeriodicPoints, seen: NDArray[np.int64], j: int) -> dic
     """What one member does over all steady motions that sweeps see."""
     balance, m = points.balance, points.balance.few.members[j]
     d, V = balance.normal[j], balance.cycle.V
-    force = np.array([m.force + balance.forces(points.points[k])[d] @ V.T for k in seen])
     closing = np.array([points.points[k].place[d] @ V.T for k in seen])
+    if m.rigid:
+        force = np.array([m.force + balance.forces(points.points[k])[d] @ V.T for k in seen])
+    else:
+        speed = np.array([points.omega[k] * (balance.cycle.D @ points.points[k].place[d]) @ V.T for k in seen])
+        force = np.sum(m.acting(closing, speed), axis=0)
     row, column = np.unravel_index(int(np.abs(force).argmax()), force.shape)
     f = points.omega[seen] / (2.0 * np.pi)
     found: dict[str, object] = {"largest_force_n": force[row, column], "largest_force_at_hz": f[row]}

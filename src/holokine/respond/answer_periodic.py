@@ -14,6 +14,7 @@ from holokine.gauges.resting_gauges import LETS_GO
 from holokine.progress import tell
 from holokine.respond.bench import Bench, taken
 from holokine.respond.branches import Branch, follow_branch, in_doubt, same_with, seen, stability, with_harmonics
+from holokine.respond.contacts import CLOSED
 from holokine.respond.curves import ranges
 from holokine.respond.following import Following
 from holokine.respond.meaning import PEAK, Meaning
@@ -48,9 +49,9 @@ MOST = 120  # directions in which members act
 _FIRST_HARMONICS, _MOST_HARMONICS = 5, 80
 _FAR = 0.05  # from which on four times as many are taken next
 _UNKNOWNS = 2600  # beyond which harmonics are not doubled any more
-_SETTLED = 2e-3  # by which places may differ with twice the harmonics
+_SETTLED, _CLOSE = 2e-3, 5e-3  # by which places, and peaks, may differ with twice the harmonics
 UNSETTLED = 0.02
-_SILENT = 1e-9  # of the forces, below which nothing lets go, hits or slides
+_SILENT = 1e-8  # of the forces, below which nothing lets go, hits or slides
 _DOUBTED = 12  # points at which peaks are checked with twice the harmonics
 _FEWEST = 100  # points of a range
 
@@ -209,14 +210,6 @@ class _Traced:
     balance: Balance
     branches: list[list[Branch]]
     error: float
-    size: float
-
-    @property
-    def quiet(self) -> bool:
-        """Whether nothing lets go, hits or slides anywhere."""
-        smooth = any(m.smooth for m in self.balance.few.members)
-        each = [p for own in self.branches for b in own for p in b.points]
-        return not smooth and all(np.abs(p.force).max(initial=0.0) <= _SILENT * self.size for p in each)
 
 
 def answer_periodic(
@@ -249,26 +242,30 @@ def answer_periodic(
         return np.asarray(excitation.at(np.array([f]), names)[0])
 
     balance = Balance(few, loss, lambda w: few.weights @ acting(w), _FIRST_HARMONICS, 2.0 * np.pi * (low * high) ** 0.5)
-    traced = _traced(name, balance, event, linear)
+    size = _force_size(balance, 2.0 * np.pi * linear.frequency_hz)
     rest = state_values(bench, name) if event.with_state else None
-    if traced.quiet:
-        return _quiet(bench, linear, traced, rest)
-    flat = [b for ranged in traced.branches for b in ranged]
-    for b in flat:
-        stability(traced.balance, b)
+    if _nothing_changes(balance, 2.0 * np.pi * linear.frequency_hz, size):
+        return _quiet(linear, tuple(few.members), rest)
 
     def read(balance: Balance, points: list[Point]) -> PeriodicPoints:
         return PeriodicPoints(model, own, balance, points, acting, rest)
 
-    points = read(traced.balance, [p for b in flat for p in b.points])
-    arcs = [_arc(b, traced.size, high - low) for b in flat]
-    up, down, jumps = _swept(traced.branches)
-    number = np.repeat(np.arange(len(flat)), [len(b.points) for b in flat])
-    lost = tuple(why for b in flat for why in b.lost)
-    result = _read(
-        model.reduced, linear, tuple(few.members), points, (number, np.concatenate(arcs)), lost, (up, down), jumps, [],
-    )  # fmt: skip
-    error, of = _peaks_in_doubt(result, points, traced, read)
+    while True:
+        traced = _traced(name, balance, event, linear, size)
+        flat = [b for ranged in traced.branches for b in ranged]
+        for b in flat:
+            stability(traced.balance, b)
+        points = read(traced.balance, [p for b in flat for p in b.points])
+        number = np.repeat(np.arange(len(flat)), [len(b.points) for b in flat])
+        arcs = np.concatenate([_arc(b, size, high - low) for b in flat])
+        lost = tuple(why for b in flat for why in b.lost)
+        up, down, jumps = _swept(traced.branches)
+        result = _read(model.reduced, linear, tuple(few.members), points, (number, arcs), lost, (up, down), jumps, [])
+        error, of = _peaks_in_doubt(result, points, traced, read)
+        more = 2 * traced.balance.harmonics
+        if error <= _CLOSE or traced.error > _SETTLED or not _can_have(balance, more):
+            break
+        balance = with_harmonics(balance, more)
     findings = (*linear.model_findings, *_findings(traced, jumps, error, of))
     return replace(result, error=error, findings=findings)
 
@@ -276,27 +273,51 @@ def answer_periodic(
 # -- branches ---------------------------------------------------------------------------------------------------------
 
 
-def _traced(name: str, balance: Balance, event: SweepEvent, linear: SweepResult) -> _Traced:
+def _nothing_changes(balance: Balance, omega: Floats, size: float) -> bool:
+    """Whether under the linear answer all members act as they do at the start."""
+    if any(m.smooth for m in balance.few.members):
+        return False
+    once = with_harmonics(balance, 1)
+    force = np.zeros(once.shape)
+    for w in omega:
+        try:
+            point, _ = once.solve(force, float(w))
+        except Unbalanced:
+            return False
+        force, acting = point.force, once.forces(point)
+        for j, m in enumerate(balance.few.members):
+            every = [once.normal[j], *once.across[j]]
+            if not m.rigid:
+                off = np.abs(force[every]).max()
+            elif m.at_start == CLOSED:  # it stays where it is
+                off = (np.abs(point.place[every]).max(axis=1) * once.stiff[every]).max()
+            else:
+                off = np.abs(acting[every]).max()
+            if off > _SILENT * size:
+                return False
+    return True
+
+
+def _traced(name: str, balance: Balance, event: SweepEvent, linear: SweepResult, size: float) -> _Traced:
     """All branches that sweeps come upon, with as many harmonics as it takes."""
     given = event.sweep.at is not None or event.sweep.spacing != "gathered"
     spans = [linear.frequency_hz[own] for own in ranges(linear.starts, len(linear.frequency_hz))]
     spacings = [_spacing(2.0 * np.pi * f, linear, given) for f in spans]
-    size = _force_size(balance, 2.0 * np.pi * linear.frequency_hz)
     best: _Traced | None = None
     while True:
         tell(f"steady motions of {balance.harmonics} harmonics")
         try:
             each = [_of_range(balance, 2.0 * np.pi * f, s, size) for f, s in zip(spans, spacings, strict=True)]
             error = max(in_doubt(balance, b) for own in each for b in own)
-            best = _Traced(balance, each, error, size)
+            best = _Traced(balance, each, error)
         except Unbalanced:
             pass
         more = (4 if best is None or best.error > _FAR else 2) * balance.harmonics
-        if more > _MOST_HARMONICS:
+        if not _can_have(balance, more):
             more = 2 * balance.harmonics
         if best is not None and best.error <= _SETTLED:
             return best
-        if more > _MOST_HARMONICS or len(balance.rows) * (2 * more + 1) > _UNKNOWNS:
+        if not _can_have(balance, more):
             break
         balance = with_harmonics(balance, more)
     if best is None:
@@ -306,6 +327,10 @@ def _traced(name: str, balance: Balance, event: SweepEvent, linear: SweepResult)
             path=("events", name),
         )
     return best
+
+
+def _can_have(balance: Balance, harmonics: int) -> bool:
+    return harmonics <= _MOST_HARMONICS and len(balance.rows) * (2 * harmonics + 1) <= _UNKNOWNS
 
 
 def _of_range(balance: Balance, omega: Floats, spacing: Callable[[float], float], size: float) -> list[Branch]:
@@ -386,7 +411,7 @@ def _swept(branches: list[list[Branch]]) -> tuple[NDArray[np.bool_], NDArray[np.
 # -- readings ---------------------------------------------------------------------------------------------------------
 
 
-def _quiet(bench: Bench, linear: SweepResult, traced: _Traced, rest: Floats | None) -> PeriodicResult:
+def _quiet(linear: SweepResult, members: tuple[Member, ...], rest: Floats | None) -> PeriodicResult:
     """Nothing lets go, hits or slides: the linear answer to the digit."""
     f = linear.frequency_hz
     told = Finding(
@@ -395,11 +420,10 @@ def _quiet(bench: Bench, linear: SweepResult, traced: _Traced, rest: Floats | No
     )  # fmt: skip
     number = np.repeat(np.arange(len(linear.starts)), np.diff([*linear.starts, len(f)]))
     every = np.ones(len(f), dtype=bool)
-    made = _read(
-        linear.reduced, linear, tuple(traced.balance.few.members), LinearPoints(linear.reader, f, rest), (number, f),
+    return _read(
+        linear.reduced, linear, members, LinearPoints(linear.reader, f, rest), (number, f),
         ("",) * len(f), (every, every), (), [*linear.model_findings, told],
     )  # fmt: skip
-    return made
 
 
 def _read(
@@ -428,12 +452,13 @@ def _read(
         peaks[n], where[n], off = (highest[n], at_high, off_high) if is_high else (lowest[n], at_low, off_low)
         up[n], down[n] = (_highest(size, points.omega, along, one)[0] for one in saw)
         missed = max(missed, off)
+    at_hz = where / (2.0 * np.pi)
     if isinstance(points, LinearPoints):
-        peaks, where, missed = linear.peaks.copy(), linear.peak_frequencies * 2.0 * np.pi, linear.sampled_error
+        peaks, at_hz, missed = linear.peaks.copy(), linear.peak_frequencies, linear.sampled_error
         up, down = linear.peaks.copy(), linear.peaks.copy()
     return PeriodicResult(
         reduced, linear.name, linear, members, points, along[0], lost, saw[0], saw[1], jumps, 0.0, lows, highs,
-        peaks, lowest, highest, where / (2.0 * np.pi), up, down, governing,
+        peaks, lowest, highest, at_hz, up, down, governing,
         tuple(r.place(int(g)) for r, g in zip(readings, governing, strict=True)), missed, linear.acting,
         tuple(findings),
     )  # fmt: skip

@@ -13,7 +13,7 @@ from holokine.respond.steady import SteadyMotion, SteadyReadout
 from holokine.respond.sweep_places import NUMBERS, bound_over_cycle
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Iterator
 
     from holokine.arrays import Complex, Floats, Ints
     from holokine.gauges.readings import Reading
@@ -26,7 +26,7 @@ __all__ = ["Chosen", "LinearPoints", "PeriodicPoints", "SteadyPoints", "cycle_ex
 
 _STILL = 1e-7  # of the frequency, at which a mean is read
 _SAMPLES, _PER_HARMONIC = 256, 16
-_SMOOTH = 0.1  # of all that a cycle spans, from which between samples it jumps
+_SMOOTH = 0.5  # by which curvatures of samples next to one another may differ, but for a kink or a jump
 
 
 class Chosen(NamedTuple):
@@ -193,16 +193,42 @@ class PeriodicPoints(SteadyPoints):
         beyond[:, :, [i for i, (j, k) in enumerate(own.pushing) if k or balance.few.members[j].rigid]] = 0.0
         return np.asarray(beyond)
 
-    def _weights(self, columns: Ints | slice) -> Floats:
-        return self._readout.per_load(columns)[len(self._model.reduced.loads) - self._beyond.shape[2] :]
+    def _weights(self, chosen: Chosen, columns: Ints | slice) -> Iterator[tuple[Ints, Floats]]:
+        """What channels read of that, (forces, columns), for some of the points each: it is quicker than all harmonics,
+        so that slow modes take it by their inertia, and quick ones as at rest."""
+        r, count = self._model.reduced, self._beyond.shape[2]
+        if not count:
+            return
+        first = len(r.loads) - count
+        which, modal, gamma = self._readout.which[columns], r.modal[:, columns], r.participation[:, first:]
+        left_out = self._readout.per_load(columns)[first:]
+        slow = (r.omega <= ((1 + self.harmonics) * self.omega[chosen.points])[:, None]).sum(axis=1)
+        order = np.argsort(r.omega, kind="stable")
+        for number in np.unique(slow):
+            light, heavy = order[:number], order[number:]
+            inertia = gamma[light].T @ modal[light]
+            rest = (gamma[heavy] / (r.omega[heavy] ** 2)[:, None]).T @ modal[heavy]
+            yield (
+                np.flatnonzero(slow == number),
+                (left_out - np.where(which == 2, inertia, 0.0) - np.where((which == 0) | (which == 3), rest, 0.0)),
+            )
 
     def beside(self, chosen: Chosen, columns: Ints | slice) -> Floats | None:
-        weights = self._weights(columns)
-        return self._beyond[chosen.points] @ weights if weights.any() else None
+        found = None
+        for own, weights in self._weights(chosen, columns):
+            if found is None:
+                found = np.zeros((len(chosen.points), len(self.angles), weights.shape[1]))
+            found[own] = self._beyond[chosen.points[own]] @ weights
+        return found
 
     def beside_at_most(self, chosen: Chosen, columns: Ints | slice) -> Floats:
         most = np.abs(self._beyond[chosen.points]).max(axis=1)
-        return np.asarray(most @ np.abs(self._weights(columns)))
+        found = np.zeros((1, 1))
+        for own, weights in self._weights(chosen, columns):
+            if not found.any():
+                found = np.zeros((len(chosen.points), weights.shape[1]))
+            found[own] = most[own] @ np.abs(weights)
+        return found
 
     def at(self, chosen: Ints) -> Chosen:
         q, load, omega = (x[chosen] for x in self._all)
@@ -229,12 +255,13 @@ def cycle_extremes(values: Floats) -> tuple[Floats, Floats]:
 
 
 def _tops(values: Floats) -> Floats:
-    best = values.argmax(axis=-1)[..., None]
-    count = values.shape[-1]
-    y0, y1, y2 = (np.take_along_axis(values, (best + k) % count, axis=-1)[..., 0] for k in (-1, 0, 1))
-    bend = y0 - 2.0 * y1 + y2
-    smooth = (bend < 0) & (y1 - np.minimum(y0, y2) < _SMOOTH * np.ptp(values, axis=-1))
-    return np.asarray(y1 - np.where(smooth, (y2 - y0) ** 2 / (8.0 * np.where(smooth, bend, -1.0)), 0.0))
+    best, count = values.argmax(axis=-1)[..., None], values.shape[-1]
+    near = np.concatenate([np.take_along_axis(values, (best + k) % count, axis=-1) for k in range(-2, 3)], axis=-1)
+    bend = np.diff(near, 2, axis=-1)
+    middle = bend[..., 1]
+    smooth = (middle < 0.0) & (np.abs(bend - middle[..., None]).max(axis=-1) < -_SMOOTH * middle)
+    slope = near[..., 3] - near[..., 1]
+    return np.asarray(near[..., 2] - np.where(smooth, slope**2 / (8.0 * np.where(smooth, middle, -1.0)), 0.0))
 
 
 def _size(reading: Reading, values: Floats) -> float:
