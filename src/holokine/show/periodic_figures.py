@@ -60,8 +60,9 @@ def plot_branches(
         for colour, (label, one) in zip(COLOURS * 3, {"": answer, **(others or {})}.items(), strict=False):
             row = next((k for k, r in enumerate(one.reduced.readings) if r.label == reading.label), None)
             if row is not None:
-                _draw(ax, one, row, size, colour, label)
+                _draw(ax, one, row, size, (colour, label), logarithmic[1])
         ax.set_ylabel(f"{reading.label}\n({unit})")
+        ax.margins(y=0.14)
         if logarithmic[1]:
             ax.set_yscale("log")
         else:
@@ -69,7 +70,6 @@ def plot_branches(
         if logarithmic[0]:
             ax.set_xscale("log")
         ax.set_xlim(float(answer.linear.frequency_hz.min()), float(answer.linear.frequency_hz.max()))
-        ax.margins(y=0.14)
         ax.grid(alpha=0.3)
     if len(axes):
         axes[0].legend(loc="best", fontsize=9)
@@ -80,9 +80,11 @@ def plot_branches(
     return figure
 
 
-def _draw(ax: Any, answer: PeriodicResult, number: int, size: float, colour: str, label: str) -> None:
+def _draw(
+    ax: Any, answer: PeriodicResult, number: int, size: float, look: tuple[str, str], logarithmic: bool
+) -> None:  # fmt: skip
     """Branches of one reading, jumps as arrows (a cross where nothing stable is reached), the peak with its value."""
-    f, y = answer.frequency_hz, answer.size_curve(number) / size
+    f, y, (colour, label) = answer.frequency_hz, answer.size_curve(number) / size, look
     told: set[bool] = set()
     for part, stable in _stretches(answer):
         words = ("stable" if stable else "not stable") if not label else label if stable else None
@@ -94,7 +96,9 @@ def _draw(ax: Any, answer: PeriodicResult, number: int, size: float, colour: str
             ax.annotate("", (j.frequency_hz, y[j.reaches]), (j.frequency_hz, y[j.leaves]),
                         arrowprops={**_ARROW, "color": colour})  # fmt: skip
             if max(y[j.leaves], y[j.reaches]) > _TALL * min(y[j.leaves], y[j.reaches]):
-                ax.annotate("up" if j.upward else "down", (j.frequency_hz, (y[j.leaves] * y[j.reaches]) ** 0.5),
+                ends = y[[j.leaves, j.reaches]]
+                middle = ends.prod() ** 0.5 if logarithmic else ends.mean()
+                ax.annotate("up" if j.upward else "down", (j.frequency_hz, middle),
                             textcoords="offset points", xytext=(4, 0), fontsize=8, color=colour)  # fmt: skip
         else:
             ax.plot(f[j.leaves], y[j.leaves], "x", color=colour, ms=6)
