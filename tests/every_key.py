@@ -322,6 +322,13 @@ BOUNCED: dict[str, Any] = {
                           "follow": True}},
 }  # fmt: skip
 
+RATTLED: dict[str, Any] = {
+    **{key: BOUNCED[key] for key in ("holokine", "materials", "sections", "points", "parts", "gauges", "damping", "modes")},
+    "supports": {"wall": {"at": "a", "hold": "all"}},
+    "springs": {"stop": {"between": ["ground", "b"], "axis": "z", "one way": "pull", "gap": 0.0015, "stiffness": 800}},
+    "events": {"rattle": {"sweep": [18, 30], "base": {"z": 1.5}, "follow": True}},
+}  # fmt: skip
+
 PLATES: dict[str, Any] = {
     "holokine": 1,
     "materials": {"m": {"E": "70 GPa", "nu": 0.3, "density": "2700 kg/m^3"},
@@ -365,6 +372,7 @@ DOCUMENTS = {
     "stated": STATED,
     "stepped": STEPPED,
     "bounced": BOUNCED,
+    "rattled": RATTLED,
 }
 FILES = (
     "noise.csv",
@@ -586,7 +594,7 @@ def results(modes: hk.Modes, events: tuple[str, ...]) -> dict[str, np.ndarray]:
                 out[f"{name} fatigue"] = np.nan_to_num(held.to_numpy(dtype=float))
         for rows in ("histories", "curves"):
             if rows in answer.tables:
-                out[f"{name} {rows}"] = answer.table(rows).to_numpy()
+                out[f"{name} {rows}"] = answer.table(rows).select_dtypes("number").to_numpy()
     return out
 
 
