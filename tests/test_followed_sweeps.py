@@ -10,24 +10,11 @@ import pytest
 import holokine as hk
 from holokine.errors import HolokineError
 from test_cli import inside
-from test_followed import CROSSED, LAWFUL, SKID
+from test_followed import BALL, CROSSED, LAWFUL, SKID
 
-STOPPED = """
-holokine: 1
-units: {length: m, force: N}
-points: {a: [0, 0, 0], b: [1, 0, 0]}
-masses: {ball: {at: b, mass: 2}}
-springs:
-  coil: {between: [a, b], stiffness: 800}
-  buffer: {between: [ground, b], axis: x, one way: pull, gap: GAP, stiffness: 2400}
-supports:
-  wall: {at: a, hold: all}
-  rails: {at: b, hold: [y, z, rx, ry, rz]}
-damping: 2 %
-gauges:
-  ball: {displacement: b, axis: x}
-  ball a: {acceleration: b, axis: x}
-  buffer: {force: buffer}
+STOPPED = (
+    BALL[: BALL.index("  wall: {reaction")].replace("20000", "2400").replace("damping: 0", "damping: 2 %")
+    + """
 limits: {buffer: 1 N}
 loads: {push: {at: b, force: [3, 0, 0]}}
 events:
@@ -35,6 +22,7 @@ events:
   plain: {sweep: [1.5 Hz, 8 Hz], loads: {push: 0.5}}
   shaken: {sweep: [1.5 Hz, 8 Hz], base: {x: 0.06 g}, follow: true}
 """
+)
 
 
 def written(folder, text: str):
@@ -117,7 +105,7 @@ def test_what_it_tells_reaches_tables_limits_files_and_the_command_line(stopped,
     stopped.save(tmp_path / "a.run")
     again = hk.open_run(tmp_path / "a.run").respond("sweep")
     np.testing.assert_allclose(again.result.peaks, answer.result.peaks, rtol=1e-9)
-    done = inside("respond", str(tmp_path / "a.run"), "plain", "--follow", "--json", "--at", "3 Hz")
+    done = inside("respond", str(tmp_path / "a.run"), "plain", "--follow", "--json", "--at", "3 Hz, 90 deg")
     assert done.returncode == 1, done.stderr  # a limit is not met
     printed = json.loads(done.stdout)
     assert [row["sweep"] for row in printed["tables"]["plain_jumps"]] == ["up", "down"]

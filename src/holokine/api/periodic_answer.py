@@ -10,7 +10,7 @@ import numpy as np
 from holokine.api.answer import Answer
 from holokine.api.deformed import Deformed
 from holokine.api.result import figure, table
-from holokine.api.sweep_answer import largest_instant, sweep_words
+from holokine.api.sweep_answer import asked_frequency, largest_instant, sweep_words
 from holokine.errors import EventError
 from holokine.gauges.resting_gauges import LETS_GO
 from holokine.respond.answer_periodic import PeriodicResult
@@ -200,7 +200,8 @@ class PeriodicAnswer(Answer[PeriodicResult]):
         Parameters
         ----------
         at : float or str, optional
-            Frequency: the steady motion next to it that the sweep sees. Without: the first gauge's peak.
+            Frequency, with a phase where wanted (``"45 Hz, 90 deg"``): the motion next to it that the sweep sees. Without:
+            the first gauge's peak.
         phase : float or str, optional
             Of what acts at that instant. Without: when the largest displacement of all is reached.
         sweep : str
@@ -214,19 +215,17 @@ class PeriodicAnswer(Answer[PeriodicResult]):
         r = self.result
         if sweep not in ("up", "down"):
             raise EventError(f'sweep: expected up or down, got "{sweep}"')
+        f, turn = asked_frequency(at, r.peak_frequencies, r.linear.frequency_hz)
         if at is None:
-            if not len(r.peaks):
-                raise EventError("no gauge tells which frequency is meant: give one, such as at='45 Hz'")
             point = r.peak_point(0)
         else:
-            f = argument_of("at", at, "frequency")
-            low, high = float(r.linear.frequency_hz.min()), float(r.linear.frequency_hz.max())
-            if not low * (1 - 1e-9) <= f <= high * (1 + 1e-9):
-                raise EventError(f"the sweep runs from {low:.6g} to {high:.6g} Hz; {f:g} Hz lies outside")
             saw = np.flatnonzero(r.up if sweep == "up" else r.down)
             point = int(saw[np.abs(r.frequency_hz[saw] - f).argmin()])
         each = r.points.fields(point)
-        turn = largest_instant(each) if phase is None else argument_of("phase", phase, "angle")
+        if phase is not None:
+            turn = argument_of("phase", phase, "angle")
+        if turn is None:
+            turn = largest_instant(each)
         field = np.real(np.exp(1j * turn * np.arange(len(each))) @ each)
         told = f"at {r.frequency_hz[point]:.5g} Hz, {np.degrees(turn):.0f} deg"
         return Deformed(self.system, field, self.name, when=told)

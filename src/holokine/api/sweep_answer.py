@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from holokine.respond.meaning import Meaning
     from holokine.respond.sweep_field import FieldSweep
 
-__all__ = ["SweepAnswer", "largest_instant", "sweep_words"]
+__all__ = ["SweepAnswer", "asked_frequency", "largest_instant", "sweep_words"]
 
 MOST_ROWS = 20_000
 """Rows of the table of all curves."""
@@ -285,23 +285,7 @@ class SweepAnswer(MovingAnswer[SweepResult]):
         return f, values / float(np.linalg.norm(vector)), [x.label for x in singles], f"{unit} per {per}"
 
     def _frequency(self, at: float | str | None) -> tuple[float, float | None]:
-        """A frequency in Hz and a phase in rad from ``45 Hz``, ``45 Hz, 90 deg`` or a number."""
-        from holokine.units import quantity
-
-        if at is None:
-            if not len(self.result.peak_frequencies):
-                raise EventError("no gauge tells which frequency is meant: give one, such as at='45 Hz'")
-            return float(self.result.peak_frequencies[0]), None
-        words = str(at).replace(",", " ").split()
-        turn: float | None = None
-        if isinstance(at, str) and words[-1].rstrip("0123456789.+-") in ("deg", "°", "rad") and len(words) > 2:
-            turn = quantity(" ".join(words[-2:]), "angle")
-            at = " ".join(words[:-2])
-        f = argument_of("at", at, "frequency")
-        low, high = float(self.result.frequency_hz.min()), float(self.result.frequency_hz.max())
-        if not low * (1 - 1e-9) <= f <= high * (1 + 1e-9):
-            raise EventError(f"the sweep runs from {low:.6g} to {high:.6g} Hz; {f:g} Hz lies outside")
-        return f, turn
+        return asked_frequency(at, self.result.peak_frequencies, self.result.frequency_hz)
 
     def deformed(self, at: float | str | None = None, *, phase: float | str | None = None) -> Deformed:
         """The assembly at an instant of steady vibration: shape, stress, member forces.
@@ -533,6 +517,34 @@ def _sweep_lines(answer: SweepResult) -> list[str]:
         *kept_lines(own),
         f"{how}; {correction}; {word[answer.amplitudes]}, phases those of e^(+iωt)",
     ]
+
+
+def asked_frequency(
+    at: float | str | None, peaks: NDArray[Any], frequencies: NDArray[Any]
+) -> tuple[float, float | None]:  # fmt: skip
+    """A frequency in Hz and a phase in rad from ``45 Hz``, ``45 Hz, 90 deg`` or a number; else that of the first peak.
+
+    Raises
+    ------
+    EventError, UnitError
+        Outside of the frequencies of a sweep, or none is given and there is no peak.
+    """
+    from holokine.units import quantity
+
+    if at is None:
+        if not len(peaks):
+            raise EventError("no gauge tells which frequency is meant: give one, such as at='45 Hz'")
+        return float(peaks[0]), None
+    words = str(at).replace(",", " ").split()
+    turn: float | None = None
+    if isinstance(at, str) and words[-1].rstrip("0123456789.+-") in ("deg", "°", "rad") and len(words) > 2:
+        turn = quantity(" ".join(words[-2:]), "angle")
+        at = " ".join(words[:-2])
+    f = argument_of("at", at, "frequency")
+    low, high = float(frequencies.min()), float(frequencies.max())
+    if not low * (1 - 1e-9) <= f <= high * (1 + 1e-9):
+        raise EventError(f"the sweep runs from {low:.6g} to {high:.6g} Hz; {f:g} Hz lies outside")
+    return f, turn
 
 
 def largest_instant(harmonics: NDArray[Any]) -> float:

@@ -25,6 +25,7 @@ from holokine.respond.periodic_reading import (
     SteadyPoints,
     cycle_extremes,
     places_reach,
+    size_of,
 )
 from holokine.respond.reduced import ReducedModel, reading_noise, slight
 from holokine.respond.resting import state_values
@@ -172,9 +173,7 @@ class PeriodicResult:
 
     def size_curve(self, number: int) -> Floats:
         """Largest size of a reading over the cycle at every point."""
-        if self.reduced.readings[number].one_sided:
-            return np.asarray(self.highs[:, number])
-        return np.maximum(np.abs(self.lows[:, number]), np.abs(self.highs[:, number]))
+        return size_of(self.reduced.readings[number], self.lows[:, number], self.highs[:, number])
 
     @cached_property
     def changed(self) -> Floats:
@@ -444,7 +443,7 @@ def _read(
     peaks, lowest, highest, where, up, down = np.zeros((6, len(readings)))
     missed = 0.0
     for n, r in enumerate(readings):
-        size = highs[:, n] if r.one_sided else np.maximum(np.abs(highs[:, n]), np.abs(lows[:, n]))
+        size = size_of(r, lows[:, n], highs[:, n])
         highest[n], at_high, off_high = _highest(highs[:, n], points.omega, along, saw[0] | saw[1])
         lowest[n], at_low, off_low = _highest(-lows[:, n], points.omega, along, saw[0] | saw[1])
         lowest[n] = -lowest[n]
@@ -475,7 +474,7 @@ def _peaks_in_doubt(
     order = sorted(set(places.values()), key=lambda k: -sum(p == k for p in places.values()))[:_DOUBTED]
     more = with_harmonics(traced.balance, 2 * traced.balance.harmonics)
     try:
-        found = [same_with(more, points.points[k], more.still) for k in order]
+        found = [same_with(more, points.points[k]) for k in order]
     except Unbalanced:
         return np.inf, ""
     finer = read(more, found)
@@ -484,8 +483,8 @@ def _peaks_in_doubt(
         if places[n] not in order:
             continue
         r = readings[n]
-        ends = np.abs(np.stack(cycle_extremes(finer.values(r, every, int(result.governing[n])))))
-        size = float(ends.max(axis=0)[order.index(places[n])])
+        ends = cycle_extremes(finer.values(r, every, int(result.governing[n])))
+        size = float(size_of(r, *ends)[order.index(places[n])])
         off = abs(size - float(result.size_curve(n)[places[n]])) / abs(float(result.peaks[n]))
         if off > worst:
             worst, of = off, r.label

@@ -359,7 +359,7 @@ def in_doubt(balance: Balance, branch: Branch, count: int = 6) -> float:
     for k in chosen:
         p = branch.points[int(k)]
         try:
-            q = same_with(more, p, balance.still)
+            q = same_with(more, p)
         except Unbalanced:
             return np.inf
         one, other = p.place @ balance.cycle.V.T, q.place @ more.cycle.V.T
@@ -369,14 +369,14 @@ def in_doubt(balance: Balance, branch: Branch, count: int = 6) -> float:
     return worst
 
 
-def same_with(more: Balance, p: Point, still: float) -> Point:
+def same_with(more: Balance, p: Point) -> Point:
     """The point of the same branch with more harmonics.
 
     Raises
     ------
     Unbalanced
     """
-    size = max(float(np.abs(p.force).max(initial=0.0)), still, 1e-300)
+    size = max(float(np.abs(p.force).max(initial=0.0)), more.still, 1e-300)
     turn = np.append(padded(p.turn[:-1].reshape(p.force.shape), more.harmonics).ravel(), p.turn[-1])
     width = 0.02 * p.omega
     return more.solve(padded(p.force, more.harmonics), p.omega, scaled(turn, size, width), size, width)[0]

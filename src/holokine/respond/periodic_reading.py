@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from holokine.respond.steady import SteadyModel
     from holokine.respond.sweep import SweepReader
 
-__all__ = ["Chosen", "LinearPoints", "PeriodicPoints", "SteadyPoints", "cycle_extremes", "places_reach"]
+__all__ = ["Chosen", "LinearPoints", "PeriodicPoints", "SteadyPoints", "cycle_extremes", "places_reach", "size_of"]
 
 _STILL = 1e-7  # of the frequency, at which a mean is read
 _SAMPLES, _PER_HARMONIC = 256, 16
@@ -174,24 +174,22 @@ class PeriodicPoints(SteadyPoints):
         """
         balance, own = self.balance, self._own
         found = np.zeros((len(self.points), len(self.angles), len(own.pushing) + len(own.damped)))
-        V = balance.cycle.basis(self.angles)
+        V, places, loads = balance.cycle.basis(self.angles), np.array([p.place for p in self.points]), self._all[1]
         yields = [(i, j, False) for i, (j, k) in enumerate(own.pushing) if k == 0]
         yields += [(len(own.pushing) + i, j, True) for i, j in enumerate(own.damped)]
         for column, j, damper in yields:
             m, d = balance.few.members[j], balance.normal[j]
             if m.rigid:
                 continue
-            for n, p in enumerate(self.points):
-                x, v = V @ p.place[d], p.omega * (V @ (balance.cycle.D @ p.place[d]))
-                elastic, damping = m.acting(x, v)
-                if damper:
-                    found[n, :, column] = damping - own.places[j].damping * v
-                else:
-                    found[n, :, column] = elastic - m.force - own.places[j].stiffness * x
-        members = self._all[1][:, :, -found.shape[2] :] if found.shape[2] else np.zeros((*self._all[1].shape[:2], 0))
-        beyond = found - self.over_cycle(members)
-        beyond[:, :, [i for i, (j, k) in enumerate(own.pushing) if k or balance.few.members[j].rigid]] = 0.0
-        return np.asarray(beyond)
+            x = places[:, d] @ V.T
+            v = self.omega[:, None] * (places[:, d] @ balance.cycle.D.T @ V.T)
+            elastic, damping = m.acting(x, v)
+            if damper:
+                whole = damping - own.places[j].damping * v
+            else:
+                whole = elastic - m.force - own.places[j].stiffness * x
+            found[:, :, column] = whole - self.over_cycle(loads[:, :, [column - found.shape[2]]])[:, :, 0]
+        return found
 
     def _weights(self, chosen: Chosen, columns: Ints | slice) -> Iterator[tuple[Ints, Floats]]:
         """What channels read of that, (forces, columns), for some of the points each: it is quicker than all harmonics,
@@ -264,9 +262,9 @@ def _tops(values: Floats) -> Floats:
     return np.asarray(near[..., 2] - np.where(smooth, slope**2 / (8.0 * np.where(smooth, middle, -1.0)), 0.0))
 
 
-def _size(reading: Reading, values: Floats) -> float:
-    low, high = cycle_extremes(values)
-    return float((high if reading.one_sided else np.maximum(np.abs(low), np.abs(high))).max())
+def size_of(reading: Reading, low: Floats, high: Floats) -> Floats:
+    """Largest size of a reading from its lowest and highest values."""
+    return high if reading.one_sided else np.maximum(np.abs(low), np.abs(high))
 
 
 def _bound(reading: Reading, points: SteadyPoints, chosen: Chosen, columns: slice) -> Floats:
@@ -297,7 +295,8 @@ def places_reach(points: SteadyPoints, chosen: Chosen, reading: Reading, *, ever
         for p in np.argsort(-bound, kind="stable"):
             if not every and bound[p] <= best:
                 break
-            reach[a + p] = _size(reading, points.values(reading, chosen, a + int(p)))
+            values = points.values(reading, chosen, a + int(p))
+            reach[a + p] = size_of(reading, *cycle_extremes(values)).max()
             if reach[a + p] > best:
                 best, where = float(reach[a + p]), a + int(p)
     return where, reach
