@@ -200,8 +200,8 @@ class PeriodicAnswer(Answer[PeriodicResult]):
         Parameters
         ----------
         at : float or str, optional
-            Frequency, with a phase where wanted (``"45 Hz, 90 deg"``): the motion next to it that the sweep sees. Without:
-            the first gauge's peak.
+            Frequency, with a phase where wanted (``"45 Hz, 90 deg"``): the motion next to it that the sweep sees.
+            Without: the first gauge's peak.
         phase : float or str, optional
             Of what acts at that instant. Without: when the largest displacement of all is reached.
         sweep : str
